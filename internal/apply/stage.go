@@ -1,0 +1,341 @@
+package apply
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"sync/atomic"
+
+	"golang.org/x/sync/errgroup"
+
+	"morvant/internal/digest"
+	"morvant/internal/plan"
+	"morvant/internal/reflink"
+	"morvant/internal/scan"
+	"morvant/internal/store"
+	"morvant/internal/volume"
+)
+
+const (
+	// syncEach is up to how many new files are synced one by one; for more, one
+	// call for the whole file system is faster.
+	syncEach = 16
+	// shareFrom is the size in bytes from which sharing content with another
+	// file is worth the calls it takes.
+	shareFrom = 256 << 10
+	// ahead is how many chunks are read while earlier ones are being written.
+	ahead = 8
+)
+
+// stage fills the folder new with complete, checked and synced files.
+func stage(ctx context.Context, job Job) error {
+	s := &stager{Job: job}
+	var files []int
+	for i := range job.Plan.Steps {
+		if job.Plan.Steps[i].Writes() {
+			files = append(files, i)
+		}
+	}
+	if len(files) == 0 {
+		return nil
+	}
+	job.Meter.Begin("Writing", job.Plan.Totals().Write)
+	defer job.Meter.End()
+	s.syncEach = len(files) <= syncEach
+	g, groupCtx := errgroup.WithContext(ctx)
+	g.SetLimit(store.Workers())
+	for _, i := range files {
+		if groupCtx.Err() != nil {
+			break
+		}
+		g.Go(func() error {
+			step := &job.Plan.Steps[i]
+			if err := s.file(groupCtx, fresh(i), step); err != nil {
+				return fmt.Errorf("%s: %w", step.Path, err)
+			}
+			return nil
+		})
+	}
+	if err := errors.Join(g.Wait(), ctx.Err()); err != nil {
+		return err
+	}
+	if s.syncEach {
+		return syncDir(job.Root, newDir)
+	}
+	return s.syncAll(files)
+}
+
+type stager struct {
+	Job
+	syncEach bool
+	noShare  atomic.Bool // this file system has refused to share content
+}
+
+// syncAll brings all new files to disk at once, or one by one where the system
+// cannot.
+func (s *stager) syncAll(files []int) error {
+	dir, err := s.Root.Open(newDir)
+	if err != nil {
+		return err
+	}
+	defer dir.Close()
+	if done, err := volume.Sync(dir); done || err != nil {
+		return err
+	}
+	for _, i := range files {
+		f, err := s.Root.OpenFile(fresh(i), os.O_RDWR, 0)
+		if err != nil {
+			return err
+		}
+		if err := errors.Join(f.Sync(), f.Close()); err != nil {
+			return err
+		}
+	}
+	return volume.SyncDir(dir)
+}
+
+// file writes the content of one step, with its time and mode.
+func (s *stager) file(ctx context.Context, name string, step *plan.Step) error {
+	f, err := s.Root.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
+	if err != nil {
+		return err
+	}
+	err = s.fill(ctx, f, step)
+	if err == nil && s.syncEach {
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	after := *step.After
+	if after.Mode == 0 && step.Before != nil {
+		after.Mode = step.Before.Mode
+	}
+	return setAttributes(s.Root, name, after)
+}
+
+// fill writes the content into f from the cheapest source: a file of the folder
+// that holds it, the pieces of the file it replaces, or the store.
+func (s *stager) fill(ctx context.Context, f *os.File, step *plan.Step) error {
+	if step.After.Size >= shareFrom && !s.noShare.Load() {
+		shared, err := s.share(ctx, f, step)
+		if err != nil || shared {
+			return err
+		}
+		if err := f.Truncate(0); err != nil {
+			return err
+		}
+		if _, err := f.Seek(0, io.SeekStart); err != nil {
+			return err
+		}
+	}
+	return s.write(ctx, f, step)
+}
+
+// share makes f share content with files of the folder and fills in the rest.
+// What f holds then is read back and checked; if it is not right, or sharing is
+// not possible, share reports false and f is written as a whole.
+func (s *stager) share(ctx context.Context, f *os.File, step *plan.Step) (bool, error) {
+	var err error
+	switch {
+	case step.Copy != "":
+		err = s.shareWhole(f, step.Copy)
+	case step.Before != nil && step.Before.Kind == plan.File && step.Before.Size >= shareFrom:
+		err = s.sharePieces(ctx, f, step)
+	default:
+		return false, nil
+	}
+	switch {
+	case errors.Is(err, reflink.ErrUnsupported):
+		s.noShare.Store(true)
+		return false, nil
+	case errors.Is(err, store.ErrMissing), errors.Is(err, fs.ErrNotExist), errors.Is(err, errNothingShared):
+		return false, nil
+	case err != nil:
+		return false, err
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return false, err
+	}
+	d, _, err := scan.Hash()(ctx, f, func(n int) { s.Meter.Advance(int64(n), step.Path) })
+	if err != nil {
+		return false, err
+	}
+	if d != step.After.Digest {
+		s.Meter.Advance(-step.After.Size, step.Path)
+		return false, nil
+	}
+	return true, nil
+}
+
+func (s *stager) shareWhole(f *os.File, from string) error {
+	src, err := scan.OpenFile(s.Root, from)
+	if err != nil {
+		return err
+	}
+	defer src.Close()
+	return reflink.File(f, src)
+}
+
+// errNothingShared says that the old file has nothing that could be shared.
+var errNothingShared = errors.New("no common content")
+
+// sharePieces builds f from the file it replaces: runs of chunks that both have
+// are shared, the others come from the store.
+func (s *stager) sharePieces(ctx context.Context, f *os.File, step *plan.Step) error {
+	runs, err := s.runs(ctx, step)
+	if err != nil {
+		return err
+	}
+	src, err := scan.OpenFile(s.Root, step.Path)
+	if err != nil {
+		return err
+	}
+	defer src.Close()
+	if err := f.Truncate(step.After.Size); err != nil {
+		return err
+	}
+	var buf []byte
+	for _, r := range runs {
+		from, to := r.shareable()
+		if from < to {
+			if err := reflink.Range(f, from, src, from+r.delta, to-from); err != nil {
+				return err
+			}
+		}
+		at := r.start
+		for _, p := range r.pieces {
+			end := at + int64(p.Size)
+			if from >= to || at < from || end > to {
+				b, err := s.Store.Chunk(ctx, p.Digest, buf)
+				if err != nil {
+					return err
+				}
+				if cap(b) > cap(buf) {
+					buf = b
+				}
+				if _, err := f.WriteAt(b, at); err != nil {
+					return err
+				}
+			}
+			at = end
+		}
+	}
+	return nil
+}
+
+// run is a row of chunks that follow each other in the new file and, if old is
+// set, in the old one as well, delta bytes further on.
+type run struct {
+	start, end int64
+	old        bool
+	delta      int64
+	pieces     []store.Piece
+}
+
+// shareable returns the range of the new file that can be shared: whole blocks
+// that lie at whole blocks in the old file.
+func (r *run) shareable() (from, to int64) {
+	if !r.old || r.delta%reflink.Block != 0 {
+		return 0, 0
+	}
+	return (r.start + reflink.Block - 1) / reflink.Block * reflink.Block, r.end / reflink.Block * reflink.Block
+}
+
+func (s *stager) runs(ctx context.Context, step *plan.Step) ([]run, error) {
+	before, err := s.Store.Layout(ctx, step.Before.Digest)
+	if err != nil {
+		return nil, err
+	}
+	after, err := s.Store.Layout(ctx, step.After.Digest)
+	if err != nil {
+		return nil, err
+	}
+	offsets := make(map[digest.Digest]int64, len(before))
+	var at int64
+	for _, p := range before {
+		if _, twice := offsets[p.Digest]; !twice {
+			offsets[p.Digest] = at
+		}
+		at += int64(p.Size)
+	}
+	var runs []run
+	at = 0
+	shareable := false
+	for _, p := range after {
+		r := run{start: at, end: at + int64(p.Size)}
+		if offset, ok := offsets[p.Digest]; ok {
+			r.old, r.delta = true, offset-at
+		}
+		if last := len(runs) - 1; last >= 0 && runs[last].old == r.old && runs[last].delta == r.delta {
+			runs[last].end = r.end
+			runs[last].pieces = append(runs[last].pieces, p)
+		} else {
+			r.pieces = []store.Piece{p}
+			runs = append(runs, r)
+		}
+		shareable = shareable || r.old && r.delta%reflink.Block == 0
+		at = r.end
+	}
+	if !shareable {
+		return nil, errNothingShared
+	}
+	return runs, nil
+}
+
+// write writes f from the store, chunk by chunk. Reading and checking chunks
+// goes on while earlier ones are written.
+func (s *stager) write(ctx context.Context, f *os.File, step *plan.Step) error {
+	pieces, err := s.Store.Layout(ctx, step.After.Digest)
+	if err != nil {
+		return err
+	}
+	g, ctx := errgroup.WithContext(ctx)
+	chunks := make(chan []byte, ahead)
+	spare := make(chan []byte, ahead+2)
+	g.Go(func() error {
+		defer close(chunks)
+		for _, p := range pieces {
+			var buf []byte
+			select {
+			case buf = <-spare:
+			default:
+			}
+			b, err := s.Store.Chunk(ctx, p.Digest, buf)
+			if err != nil {
+				return err
+			}
+			select {
+			case chunks <- b:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+		return nil
+	})
+	g.Go(func() error {
+		hasher := digest.NewHasher()
+		for b := range chunks {
+			if len(pieces) > 1 {
+				hasher.Write(b)
+			}
+			if _, err := f.Write(b); err != nil {
+				return err
+			}
+			s.Meter.Advance(int64(len(b)), step.Path)
+			select {
+			case spare <- b[:0]:
+			default:
+			}
+		}
+		// The digest of a single chunk has been checked by the store.
+		if len(pieces) > 1 && hasher.Digest() != step.After.Digest {
+			return errors.New("the content put together does not have the digest it should have; run morvant store check")
+		}
+		return nil
+	})
+	return g.Wait()
+}

@@ -1,0 +1,452 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/plan"
+	"morvant/internal/volume"
+)
+
+func changeFlags() []cli.Flag {
+	return []cli.Flag{&cli.BoolFlag{Name: "dry-run", Aliases: []string{"n"}, Usage: "show the plan and stop"}}
+}
+
+func (a *app) pinCommand() *cli.Command {
+	return &cli.Command{
+		Name: "pin", Usage: "bring the game to a build and hold it there", ArgsUsage: "BUILD", Category: "pin",
+		Description: "Example: morvant pin 1.1.1\n\n" +
+			"Only what differs is replaced. Files under keep rules are never touched; other files that the build does\n" +
+			"not have stay and are reported, but for those of the build held before. Everything that is replaced or\n" +
+			"removed is in the store first, and morvant undo brings it back.",
+		Flags: append(changeFlags(),
+			&cli.BoolFlag{Name: "clean", Usage: "also remove files that are neither the build's nor yours"},
+			&cli.BoolFlag{Name: "exact", Usage: "bring the snapshot back whole, your own files included, as it was then"},
+		),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := arguments(c, 1, 1)
+			if err != nil {
+				return err
+			}
+			if args[0] == game.Here {
+				return usagef("here is not recorded yet; run morvant snapshot LABEL, then pin LABEL")
+			}
+			return a.withLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
+				b, err := a.findBuild(ctx, home, l.Game.Name, args[0])
+				if err != nil {
+					return err
+				}
+				p, err := l.ProposePin(ctx, b, lane.PinOptions{Clean: c.Bool("clean"), Exact: c.Bool("exact"), Hold: true})
+				if err != nil {
+					return err
+				}
+				return a.carry(ctx, c, l, p)
+			})
+		},
+	}
+}
+
+func (a *app) unpinCommand() *cli.Command {
+	return &cli.Command{
+		Name: "unpin", Usage: "lift the hold and bring back the folder from before it", Category: "pin",
+		Description: "Example: morvant unpin\n         morvant unpin --stay\n         morvant unpin --to newest",
+		Flags: append(changeFlags(),
+			&cli.BoolFlag{Name: "stay", Usage: "leave every file as it is"},
+			&cli.StringFlag{Name: "to", Usage: "go to this `BUILD` instead"},
+		),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if _, err := arguments(c, 0, 0); err != nil {
+				return err
+			}
+			if c.Bool("stay") && c.IsSet("to") {
+				return usagef("--stay and --to say different things; choose one")
+			}
+			return a.withLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
+				p, err := a.proposeUnpin(ctx, c, l, home)
+				if err != nil {
+					return err
+				}
+				return a.carry(ctx, c, l, p)
+			})
+		},
+	}
+}
+
+func (a *app) proposeUnpin(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) (*lane.Proposal, error) {
+	switch {
+	case c.Bool("stay"):
+		return l.ProposeLift(ctx)
+	case c.IsSet("to"):
+		if pin, err := home.Pin(ctx, l.Game.Name, game.MainLane); err != nil || !pin.Held() {
+			return nil, firstOf(err, lane.ErrNotHeld)
+		}
+		b, err := a.findBuild(ctx, home, l.Game.Name, c.String("to"))
+		if err != nil {
+			return nil, err
+		}
+		return l.ProposePin(ctx, b, lane.PinOptions{})
+	}
+	return l.ProposeUnpin(ctx)
+}
+
+func firstOf(errs ...error) error {
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (a *app) undoCommand() *cli.Command {
+	return &cli.Command{
+		Name: "undo", Usage: "take back the last change of the game's folder", ArgsUsage: "[NUMBER]", Category: "pin",
+		Description: "Example: morvant undo\n\n" +
+			"Content, names, times and modes come back as they were. An undo is a change too: to take it back,\n" +
+			"give its number from morvant history.",
+		Flags: changeFlags(),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := arguments(c, 0, 1)
+			if err != nil {
+				return err
+			}
+			var id int64
+			if len(args) == 1 {
+				if id, err = strconv.ParseInt(args[0], 10, 64); err != nil || id < 1 {
+					return usagef("%q is not the number of a change; morvant history lists them", args[0])
+				}
+			}
+			return a.withLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
+				p, _, err := l.ProposeUndo(ctx, id)
+				if err != nil {
+					return err
+				}
+				return a.carry(ctx, c, l, p)
+			})
+		},
+	}
+}
+
+// carry shows a plan, asks, carries it out and says what came of it. It is the
+// end of every command that changes a lane.
+func (a *app) carry(ctx context.Context, c *cli.Command, l *lane.Lane, p *lane.Proposal) error {
+	dry := c.Bool("dry-run")
+	asJSON := c.Bool("json")
+	if !asJSON && !c.Bool("quiet") {
+		a.showPlan(c, l, p)
+	}
+	if !dry {
+		if !p.Plan.Empty() {
+			if err := a.ask(c, "Go ahead?"); err != nil {
+				return err
+			}
+		}
+		if err := l.Carry(ctx, p); err != nil {
+			return err
+		}
+	}
+	if asJSON {
+		return a.emit(toPlanJSON(l.Game.Name, p, !dry))
+	}
+	if dry {
+		a.say("\nThis was a dry run; nothing was changed.")
+		return nil
+	}
+	a.say("%s", outcome(l, p))
+	return nil
+}
+
+func outcome(l *lane.Lane, p *lane.Proposal) string {
+	name := strong(l.Game.Display())
+	back := ""
+	if !p.Plan.Empty() {
+		back = " " + faint("Take it back: morvant undo")
+	}
+	switch p.Change.What {
+	case "pin":
+		return fmt.Sprintf("%s is held at %s.%s", name, paint(good, p.Build.Label), back)
+	case "repair":
+		return fmt.Sprintf("%s is %s again.%s", name, paint(good, p.Build.Label), back)
+	case "undo":
+		return fmt.Sprintf("Change %d of %s is taken back. %s", p.Change.Undoes, name, faint(fmt.Sprintf("Take that back: morvant undo %d", p.Change.ID)))
+	}
+	if p.Build != nil {
+		return fmt.Sprintf("%s is %s now, and not held.%s", name, p.Build.Label, back)
+	}
+	return fmt.Sprintf("%s is not held any more.%s", name, back)
+}
+
+type stepJSON struct {
+	Path   string `json:"path"`
+	Action string `json:"action"`
+	Bytes  int64  `json:"bytes,omitempty"`
+	From   string `json:"from,omitempty"`
+}
+
+type planJSON struct {
+	Schema   string      `json:"schema"`
+	Game     string      `json:"game"`
+	Change   int64       `json:"change,omitempty"`
+	What     string      `json:"what"`
+	Build    string      `json:"build,omitempty"`
+	Undoes   int64       `json:"undoes,omitempty"`
+	Done     bool        `json:"done"`
+	Totals   game.Totals `json:"totals"`
+	Steps    []stepJSON  `json:"steps"`
+	Extra    []fileJSON  `json:"extra"`
+	Kept     int         `json:"kept"`
+	Same     int         `json:"same"`
+	LeftOut  []string    `json:"left_out"`
+	Recorded time.Time   `json:"date"`
+}
+
+func toPlanJSON(name string, p *lane.Proposal, done bool) planJSON {
+	j := planJSON{
+		Schema: "morvant-change/1", Game: name, Change: p.Change.ID, What: p.Change.What, Build: p.Change.Build, Undoes: p.Change.Undoes,
+		Done: done, Totals: p.Change.Totals, Steps: []stepJSON{}, Extra: toFiles(p.Plan.Extra), Kept: p.Plan.Kept, Same: p.Plan.Same,
+		LeftOut: oddPaths(p.Odd), Recorded: p.Change.Made,
+	}
+	for i := range p.Plan.Steps {
+		s := &p.Plan.Steps[i]
+		step := stepJSON{Path: s.Path, Action: action(s), From: s.From}
+		if s.After != nil {
+			step.Bytes = s.After.Size
+		} else if s.Before != nil {
+			step.Bytes = s.Before.Size
+		}
+		j.Steps = append(j.Steps, step)
+	}
+	return j
+}
+
+// action names what a step does to its path.
+func action(s *plan.Step) string {
+	switch {
+	case s.Places() && s.Displaces():
+		return "replace"
+	case s.Places() && s.From != "":
+		return "move"
+	case s.Places():
+		return "add"
+	case s.Displaces():
+		return "remove"
+	case s.KeepsContent():
+		return "retime"
+	case s.After != nil:
+		return "make folder"
+	}
+	return "remove folder"
+}
+
+func (a *app) showPlan(c *cli.Command, l *lane.Lane, p *lane.Proposal) {
+	what := lane.Describe(&p.Change)
+	if p.Plan.Empty() {
+		a.say("%s of %s changes no file.", what, strong(l.Game.Display()))
+		a.showLeft(c, p)
+		return
+	}
+	t := p.Plan.Totals()
+	a.say("%s of %s:", what, strong(l.Game.Display()))
+	a.say("  %s replaced, %s added, %s removed, %s moved, %s the same; %s to write%s",
+		comma(t.Replaced), comma(t.Added), comma(t.Removed), comma(t.Moved), comma(p.Plan.Same), size(t.Write), a.freeSpace(l))
+	if t.Retimed > 0 {
+		a.say("  %s the date or mode back", gets(t.Retimed))
+	}
+	moved := make(map[string]bool)
+	for i := range p.Plan.Steps {
+		moved[p.Plan.Steps[i].From] = true
+	}
+	if rows := planRows(p.Plan, moved, c.Bool("verbose")); len(rows) > 0 {
+		a.say("\n%s", grid([]string{"Action", ">Size", "File"}, rows))
+	}
+	a.showLeft(c, p)
+}
+
+func gets(n int) string {
+	if n == 1 {
+		return "1 file gets"
+	}
+	return comma(n) + " files get"
+}
+
+func (a *app) freeSpace(l *lane.Lane) string {
+	free, err := volume.Free(l.Game.Live)
+	if err != nil {
+		return ""
+	}
+	return ", " + size(free) + " free"
+}
+
+func planRows(p *plan.Plan, moved map[string]bool, all bool) [][]string {
+	words := map[string]string{
+		"replace": paint(fresh, "replace"), "add": paint(good, "add"), "remove": paint(bad, "remove"), "move": "move",
+	}
+	var rows [][]string
+	for _, kind := range []string{"replace", "add", "remove", "move"} {
+		var list []plan.Entry
+		for i := range p.Steps {
+			s := &p.Steps[i]
+			if action(s) != kind || kind == "remove" && moved[s.Path] {
+				continue
+			}
+			e := plan.Entry{Path: s.Path}
+			if s.After != nil {
+				e.Size = s.After.Size
+			} else {
+				e.Size = s.Before.Size
+			}
+			if kind == "move" {
+				e.Path = s.From + " → " + s.Path
+			}
+			list = append(list, e)
+		}
+		rows = append(rows, fileRows(words[kind], list, all)...)
+	}
+	return rows
+}
+
+// fileRows lists files under one word, the biggest first, and only a few unless
+// all are wanted.
+func fileRows(word string, list []plan.Entry, all bool) [][]string {
+	slices.SortFunc(list, plan.BiggestFirst)
+	var rows [][]string
+	for i, e := range list {
+		if i == few && !all {
+			return append(rows, []string{word, "", faint(fmt.Sprintf("and %s more; --verbose lists all", comma(len(list)-few)))})
+		}
+		rows = append(rows, []string{word, size(e.Size), e.Path})
+	}
+	return rows
+}
+
+// showLeft tells what a plan leaves alone.
+func (a *app) showLeft(c *cli.Command, p *lane.Proposal) {
+	if p.Plan.Kept > 0 {
+		a.say("  %s of yours left alone (keep rules)", count(p.Plan.Kept, "file"))
+	}
+	if n := len(p.Plan.Extra); n > 0 {
+		a.say("  %s not of this build left alone; --clean would remove %s:", count(n, "file"), them(n))
+		for i, e := range p.Plan.Extra {
+			if i == few && !c.Bool("verbose") {
+				a.say("    %s", faint(fmt.Sprintf("and %s more; --verbose lists all", comma(n-few))))
+				break
+			}
+			a.say("    %s  %s", e.Path, faint(size(e.Size)))
+		}
+	}
+	a.noteOdd(p.Odd)
+}
+
+func them(n int) string {
+	if n == 1 {
+		return "it"
+	}
+	return "them"
+}
+
+func (a *app) historyCommand() *cli.Command {
+	return &cli.Command{
+		Name: "history", Usage: "list the changes of the game's folder", Category: "pin",
+		Description: "Example: morvant history",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if _, err := arguments(c, 0, 0); err != nil {
+				return err
+			}
+			return a.withGame(ctx, c, func(home *game.Home, name string) error { return a.history(ctx, c, home, name) })
+		},
+		Commands: []*cli.Command{{
+			Name: "forget", Usage: "forget changes made before a date; they cannot be taken back any more", ArgsUsage: "DATE",
+			Description: "Example: morvant history forget 2031-08-01\n\nThe content that only they needed is given back by morvant store trim.",
+			Action: func(ctx context.Context, c *cli.Command) error {
+				args, err := arguments(c, 1, 1)
+				if err != nil {
+					return err
+				}
+				before, err := time.ParseInLocation(time.DateOnly, args[0], time.Local)
+				if err != nil {
+					return usagef("%q is not a date; write it like 2031-08-01", args[0])
+				}
+				return a.withGame(ctx, c, func(home *game.Home, name string) error {
+					if err := a.ask(c, "Forget every change of "+name+" before "+args[0]+"?"); err != nil {
+						return err
+					}
+					n, err := home.ForgetChanges(ctx, name, before)
+					if err != nil {
+						return err
+					}
+					if c.Bool("json") {
+						return a.emit(struct {
+							Schema  string `json:"schema"`
+							Changes int64  `json:"changes"`
+						}{"morvant-forgotten/1", n})
+					}
+					a.say("%s forgotten.", count(int(n), "change"))
+					return nil
+				})
+			},
+		}},
+	}
+}
+
+func (a *app) history(ctx context.Context, c *cli.Command, home *game.Home, name string) error {
+	g, err := home.Load(name)
+	if err != nil {
+		return err
+	}
+	list, err := home.History(ctx, name, game.MainLane)
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.emit(toHistoryJSON(name, list))
+	}
+	if len(list) == 0 {
+		a.say("Nothing in the folder of %s has been changed by Morvant yet.", g.Display())
+		return nil
+	}
+	var rows [][]string
+	for _, h := range list {
+		state := "stands"
+		if h.Undone != 0 {
+			state = fmt.Sprintf("taken back by %d", h.Undone)
+		} else if h.What == "undo" {
+			state = ""
+		}
+		t := h.Totals
+		rows = append(rows, []string{
+			fmt.Sprint(h.ID), day(h.Made), lane.Describe(h),
+			comma(t.Replaced), comma(t.Added), comma(t.Removed), comma(t.Moved), size(t.Written), state,
+		})
+	}
+	a.say("%s", grid([]string{">No", "Date", "Change", ">Replaced", ">Added", ">Removed", ">Moved", ">Written", "State"}, rows))
+	return nil
+}
+
+type historyItem struct {
+	ID     int64       `json:"id"`
+	Date   time.Time   `json:"date"`
+	What   string      `json:"what"`
+	Build  string      `json:"build,omitempty"`
+	Undoes int64       `json:"undoes,omitempty"`
+	Undone int64       `json:"undone_by,omitempty"`
+	Totals game.Totals `json:"totals"`
+}
+
+func toHistoryJSON(name string, list []*game.Change) any {
+	items := []historyItem{}
+	for _, h := range list {
+		items = append(items, historyItem{h.ID, h.Made, h.What, h.Build, h.Undoes, h.Undone, h.Totals})
+	}
+	return struct {
+		Schema  string        `json:"schema"`
+		Game    string        `json:"game"`
+		Changes []historyItem `json:"changes"`
+	}{"morvant-history/1", name, items}
+}

@@ -1,0 +1,267 @@
+// Package cli is the command line: it reads arguments, asks, and shows what the
+// core packages found and did. It is the only package that knows terminals.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"runtime/debug"
+	"syscall"
+	"time"
+
+	"github.com/adrg/xdg"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/game"
+	"morvant/internal/lane"
+)
+
+// Exit codes.
+const (
+	exitDone        = 0
+	exitFailed      = 1
+	exitUsage       = 2
+	exitDifferent   = 3
+	exitUnanswered  = 4
+	exitInterrupted = 130
+)
+
+// memoryLimit is what the garbage collector aims to stay below, in bytes.
+const memoryLimit = 160 << 20
+
+// app is one run of the program.
+type app struct {
+	in             *os.File
+	stdout, stderr *os.File
+	out, err       io.Writer // with colours as far as they are wanted
+	now            func() time.Time
+	meter          *meter
+}
+
+// Main runs the program and returns its exit code.
+func Main(args []string, stdin, stdout, stderr *os.File) int {
+	debug.SetMemoryLimit(memoryLimit)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	// A second Ctrl-C ends the program at once; what is on disk can take it.
+	context.AfterFunc(ctx, stop)
+	a := &app{in: stdin, stdout: stdout, stderr: stderr, out: stdout, err: stderr, now: time.Now}
+	err := a.command().Run(ctx, args)
+	if a.meter != nil {
+		a.meter.End()
+	}
+	return a.report(err)
+}
+
+func (a *app) command() *cli.Command {
+	return &cli.Command{
+		Name:      "morvant",
+		Usage:     "keep a game on the build you chose, with your mods, maps and settings unharmed",
+		UsageText: "morvant [-g GAME] COMMAND [OPTIONS] [ARGUMENTS]",
+		Version:   version(),
+		Description: "Record a game folder (add, snapshot), see what an update changed (status, diff),\n" +
+			"bring the folder back to what it was (pin) and take that back too (undo).\n" +
+			"Try it on made-up data: morvant demo",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "game", Aliases: []string{"g"}, Usage: "the `GAME` to work on", Sources: cli.EnvVars("MORVANT_GAME")},
+			&cli.StringFlag{Name: "home", Usage: "the `FOLDER` for Morvant's own files", Sources: cli.EnvVars("MORVANT_HOME"), Value: filepath.Join(xdg.DataHome, "morvant"), DefaultText: "in your data folder"},
+			&cli.BoolFlag{Name: "json", Usage: "write one JSON document instead of text"},
+			&cli.BoolFlag{Name: "quiet", Aliases: []string{"q"}, Usage: "say nothing but results and errors"},
+			&cli.BoolFlag{Name: "verbose", Usage: "list everything, not only the biggest"},
+			&cli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "go ahead without asking"},
+			&cli.StringFlag{Name: "color", Usage: "`WHEN` to use colours: auto, always, never", Value: "auto", Validator: oneOf("auto", "always", "never")},
+		},
+		Before:                a.before,
+		Writer:                a.stdout,
+		ErrWriter:             a.stderr,
+		OnUsageError:          usageError,
+		EnableShellCompletion: false,
+		HideHelpCommand:       true,
+		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
+		Suggest:               true,
+		Action:                unknownCommand,
+		Commands: a.all(
+			a.addCommand(), a.gamesCommand(), a.gameCommand(),
+			a.snapshotCommand(), a.buildsCommand(), a.diffCommand(), a.statusCommand(), a.verifyCommand(),
+			a.pinCommand(), a.unpinCommand(), a.undoCommand(), a.historyCommand(),
+			a.storeCommand(), a.demoCommand(),
+		),
+	}
+}
+
+// all gives every command the same manner with wrong usage.
+func (a *app) all(list ...*cli.Command) []*cli.Command {
+	for _, c := range list {
+		c.OnUsageError = usageError
+		c.HideHelpCommand = true
+		if len(c.Commands) > 0 {
+			a.all(c.Commands...)
+			if c.Action == nil {
+				c.Action = unknownCommand
+			}
+		}
+	}
+	return list
+}
+
+func oneOf(values ...string) func(string) error {
+	return func(s string) error {
+		for _, v := range values {
+			if s == v {
+				return nil
+			}
+		}
+		return fmt.Errorf("%q is none of %v", s, values)
+	}
+}
+
+// before sets up the output once the global flags are known.
+func (a *app) before(ctx context.Context, c *cli.Command) (context.Context, error) {
+	out, err := colorprofile.NewWriter(a.stdout, os.Environ()), colorprofile.NewWriter(a.stderr, os.Environ())
+	switch c.String("color") {
+	case "always":
+		out.Profile, err.Profile = colorprofile.ANSI, colorprofile.ANSI
+	case "never":
+		out.Profile, err.Profile = colorprofile.NoTTY, colorprofile.NoTTY
+	}
+	a.out, a.err = out, err
+	a.meter = newMeter(a.stderr, c.Bool("quiet"))
+	return ctx, nil
+}
+
+// usage is an error in how the program was called.
+type usage struct{ error }
+
+func usagef(format string, args ...any) error { return usage{fmt.Errorf(format, args...)} }
+
+func usageError(_ context.Context, c *cli.Command, err error, _ bool) error {
+	return usagef("%v; see %s --help", err, c.FullName())
+}
+
+func unknownCommand(_ context.Context, c *cli.Command) error {
+	if c.Args().Present() {
+		return usagef("there is no command %q; see %s --help", c.Args().First(), c.FullName())
+	}
+	return cli.ShowSubcommandHelp(c)
+}
+
+// arguments returns the positional arguments, between least and most of them.
+func arguments(c *cli.Command, least, most int) ([]string, error) {
+	list := c.Args().Slice()
+	switch {
+	case len(list) < least:
+		return nil, usagef("%s needs %s; see %s --help", c.FullName(), c.ArgsUsage, c.FullName())
+	case len(list) > most:
+		return nil, usagef("%q is one argument too many; see %s --help", list[most], c.FullName())
+	}
+	return list, nil
+}
+
+// version comes from the build info.
+func version() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	v := info.Main.Version
+	for _, s := range info.Settings {
+		if s.Key == "vcs.revision" && (v == "" || v == "(devel)") {
+			v = "development, " + s.Value[:min(12, len(s.Value))]
+		}
+	}
+	if v == "" || v == "(devel)" {
+		return "development"
+	}
+	return v
+}
+
+// home opens Morvant's home.
+func (a *app) home(ctx context.Context, c *cli.Command) (*game.Home, error) {
+	return game.OpenHome(ctx, c.String("home"))
+}
+
+// withGame runs f on the game that the command is about.
+func (a *app) withGame(ctx context.Context, c *cli.Command, f func(*game.Home, string) error) error {
+	home, err := a.home(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer home.Close()
+	name, err := chooseGame(home, c)
+	if err != nil {
+		return err
+	}
+	return f(home, name)
+}
+
+// withLane runs f on the live lane of the game that the command is about.
+func (a *app) withLane(ctx context.Context, c *cli.Command, f func(*lane.Lane, *game.Home) error) error {
+	return a.withGame(ctx, c, func(home *game.Home, name string) error {
+		return a.onLane(ctx, c, home, name, f)
+	})
+}
+
+func (a *app) onLane(ctx context.Context, c *cli.Command, home *game.Home, name string, f func(*lane.Lane, *game.Home) error) error {
+	l, err := lane.Open(ctx, home, name, lane.Options{Who: c.FullName(), Meter: a.meter, Now: a.now})
+	if err != nil {
+		return err
+	}
+	if l.Recovered != "" {
+		fmt.Fprintln(a.err, l.Recovered)
+	}
+	return errors.Join(f(l, home), l.Close())
+}
+
+// chooseGame picks the game: named, else the one around the working folder, else
+// the only one.
+func chooseGame(home *game.Home, c *cli.Command) (string, error) {
+	if name := c.String("game"); name != "" {
+		return name, nil
+	}
+	if dir, err := os.Getwd(); err == nil {
+		if g, err := home.Holding(dir); err == nil && g != nil {
+			return g.Name, nil
+		}
+	}
+	names, err := home.Names()
+	if err != nil {
+		return "", err
+	}
+	switch len(names) {
+	case 0:
+		return "", errNoGame
+	case 1:
+		return names[0], nil
+	}
+	return "", &whichGame{names}
+}
+
+var errNoGame = errors.New("no game is registered yet")
+
+type whichGame struct{ names []string }
+
+func (e *whichGame) Error() string { return "several games are registered" }
+
+// emit writes a JSON document.
+func (a *app) emit(v any) error {
+	e := json.NewEncoder(a.stdout)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+// say writes a line of the result.
+func (a *app) say(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }
+
+// note writes a line beside the result.
+func (a *app) note(format string, args ...any) {
+	a.meter.pause()
+	fmt.Fprintf(a.err, format+"\n", args...)
+}

@@ -1,0 +1,219 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/standin"
+)
+
+// demoSize is how large a build of the demo is unless told otherwise, in bytes.
+const demoSize = "24MB"
+
+func (a *app) demoCommand() *cli.Command {
+	sizeFlag := &cli.StringFlag{Name: "size", Usage: "how large a build is, about", Value: demoSize}
+	return &cli.Command{
+		Name: "demo", Usage: "the whole story on made-up data, in a scratch folder", Category: "demo",
+		Description: "Example: morvant demo --dir ~/quay\n\n" +
+			"Plays with Cinder Quay, a game that does not exist. Every command line is shown with its true output.\n" +
+			"The folder stays, to try more.",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "dir", Usage: "the `FOLDER` to use; it must be empty or not there yet"}, sizeFlag},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if _, err := arguments(c, 0, 0); err != nil {
+				return err
+			}
+			bytes, err := parseSize(c.String("size"))
+			if err != nil {
+				return err
+			}
+			return a.demo(ctx, c.String("dir"), bytes)
+		},
+		Commands: []*cli.Command{{
+			Name: "write", Usage: "write one build of Cinder Quay into a folder, as an update would", ArgsUsage: "FOLDER BUILD",
+			Description: "Example: morvant demo write /tmp/quay 1.2.0 --size 1GB --player",
+			Flags: []cli.Flag{
+				&cli.StringFlag{Name: "size", Usage: "how large a build is, about", Value: demoSize},
+				&cli.BoolFlag{Name: "player", Usage: "add mods, maps and settings of a player"},
+			},
+			Action: func(ctx context.Context, c *cli.Command) error {
+				args, err := arguments(c, 2, 2)
+				if err != nil {
+					return err
+				}
+				bytes, err := parseSize(c.String("size"))
+				if err != nil {
+					return err
+				}
+				q := standin.Quay{Bytes: bytes}
+				if err := q.Write(args[0], args[1]); err != nil {
+					return err
+				}
+				if c.Bool("player") {
+					return q.AddPlayerFiles(args[0])
+				}
+				return nil
+			},
+		}},
+	}
+}
+
+// smallest is the smallest build that still has something in every file.
+const smallest = 1 << 20
+
+func parseSize(s string) (int64, error) {
+	n, err := humanize.ParseBytes(s)
+	if err != nil || n < smallest || n > 1<<40 {
+		return 0, usagef("%q is not a size between 1MB and 1TB; write it like 24MB", s)
+	}
+	return int64(n), nil
+}
+
+// story is a run of the demo.
+type story struct {
+	app    *app
+	ctx    context.Context
+	self   string // this program
+	dir    string
+	live   string
+	quay   standin.Quay
+	failed error
+}
+
+func (a *app) demo(ctx context.Context, dir string, bytes int64) error {
+	dir, err := demoDir(dir)
+	if err != nil {
+		return err
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	s := &story{app: a, ctx: ctx, self: self, dir: dir, live: filepath.Join(dir, "Cinder Quay"), quay: standin.Quay{Bytes: bytes}}
+	s.play()
+	if s.failed != nil {
+		return fmt.Errorf("the demo in %s: %w", dir, s.failed)
+	}
+	return nil
+}
+
+func demoDir(dir string) (string, error) {
+	if dir == "" {
+		return os.MkdirTemp("", "morvant-demo-")
+	}
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return "", err
+	}
+	list, err := os.ReadDir(dir)
+	if err == nil && len(list) > 0 {
+		return "", usagef("%s is not empty; choose another folder for the demo", dir)
+	}
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return "", err
+	}
+	return dir, os.MkdirAll(dir, 0o755)
+}
+
+func (s *story) play() {
+	s.tell("Cinder Quay 1.1.1 is installed, with two mods, two maps and settings of your own.")
+	s.world("1.1.1")
+	s.do(s.quay.AddPlayerFiles(s.live))
+	s.run(0, "add", "cinder-quay", s.live, "--title", "Cinder Quay", "--program", "bin/quay.exe",
+		"--keep", "Mods/**", "--keep", "Harbours/**", "--keep", "settings.ini", "--scratch", "logs/**")
+	s.run(0, "snapshot", "1.1.1", "--note", "mods load, everything works")
+	s.run(0, "pin", "1.1.1", "--yes")
+
+	s.tell("Overnight the game updates itself to 1.3.0. The mods do not load any more.")
+	s.world("1.3.0")
+	s.run(exitDifferent, "status")
+	s.run(0, "diff", "1.1.1")
+	s.run(0, "diff", "1.1.1", "--text", "readme.txt")
+
+	s.tell("Keep the new build for later, then go back. The plan comes first.")
+	s.run(0, "snapshot", "1.3.0", "--note", "new cargo system; mods do not load")
+	s.run(0, "pin", "1.1.1", "--clean", "--yes")
+	s.run(0, "verify")
+	s.run(0, "status")
+
+	s.tell("Was that right? Take it back, and change your mind again.")
+	s.run(0, "undo", "--yes")
+	s.run(exitDifferent, "status")
+	s.run(0, "undo", "3", "--yes")
+	s.run(0, "history")
+
+	s.tell("Two whole builds, and how little room they take.")
+	s.run(0, "builds")
+	s.run(0, "store", "show")
+	if s.failed == nil {
+		s.app.say("\n%s", strong("Now you. The folder stays as it is:"))
+		s.app.say("  cd %s", quote(s.live))
+		s.app.say("  export MORVANT_HOME=%s", quote(s.home()))
+		s.app.say("  %s", "morvant status                        how it stands")
+		s.app.say("  %s", "morvant diff 1.1.1 1.3.0 --all         every file that the update touched")
+		s.app.say("  %s", "echo broken > data/harbour.pak; morvant verify --repair")
+		s.app.say("  %s", "morvant unpin                          go back to how it was before the first pin")
+		s.app.say("Remove it all: rm -r %s", quote(s.dir))
+	}
+}
+
+func (s *story) home() string { return filepath.Join(s.dir, "home") }
+
+func (s *story) do(err error) {
+	if s.failed == nil {
+		s.failed = err
+	}
+}
+
+func (s *story) tell(text string) {
+	if s.failed == nil {
+		s.app.say("\n%s", strong(text))
+	}
+}
+
+// world makes the live folder hold a build, as the game's own updater would.
+func (s *story) world(label string) {
+	if s.failed == nil {
+		s.do(s.quay.Write(s.live, label))
+	}
+}
+
+// run shows a command line, runs it in the live folder and passes its output on.
+func (s *story) run(wantCode int, args ...string) {
+	if s.failed != nil {
+		return
+	}
+	shown := make([]string, len(args))
+	for i, arg := range args {
+		shown[i] = quote(arg)
+	}
+	s.app.say("\n%s", paint(fresh, "$ morvant "+strings.Join(shown, " ")))
+	cmd := exec.CommandContext(s.ctx, s.self, args...)
+	cmd.Dir = s.live
+	cmd.Env = append(os.Environ(), "MORVANT_HOME="+s.home(), "MORVANT_GAME=")
+	cmd.Stdout, cmd.Stderr = s.app.stdout, s.app.stderr
+	err := cmd.Run()
+	var exit *exec.ExitError
+	switch {
+	case errors.As(err, &exit) && exit.ExitCode() == wantCode:
+	case err != nil:
+		s.do(fmt.Errorf("morvant %s: %w", args[0], err))
+	case wantCode != 0:
+		s.do(fmt.Errorf("morvant %s ended with 0 where %d was due", args[0], wantCode))
+	}
+}
+
+// quote writes an argument the way a shell reads it.
+func quote(s string) string {
+	if strings.ContainsAny(s, " *'\"$;&|<>()") {
+		return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+	}
+	return s
+}

@@ -1,0 +1,128 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+
+	"morvant/internal/apply"
+	"morvant/internal/database"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/manifest"
+	"morvant/internal/pack"
+	"morvant/internal/plan"
+	"morvant/internal/scan"
+	"morvant/internal/store"
+	"morvant/internal/volume"
+)
+
+// errDifferent ends a command whose answer is "not the same".
+var errDifferent = errors.New("different")
+
+// errUnanswered ends a command that needed an answer and got none.
+var errUnanswered = errors.New("this changes files and needs an answer")
+
+// errDeclined ends a command whose question was answered with no.
+var errDeclined = errors.New("nothing was changed")
+
+// report writes an error as one line with what to do next, and chooses the exit code.
+func (a *app) report(err error) int {
+	var wrong usage
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.Is(err, errDifferent):
+		return exitDifferent
+	case errors.Is(err, errDeclined):
+		fmt.Fprintln(a.err, "Nothing was changed.")
+		return exitUnanswered
+	case errors.Is(err, context.Canceled):
+		fmt.Fprintln(a.err, "morvant: interrupted; nothing is half-done, and the next run goes on from here")
+		return exitInterrupted
+	}
+	line := "morvant: " + oneLine(err)
+	if next := advice(err); next != "" {
+		line += ". " + next
+	}
+	fmt.Fprintln(a.err, line)
+	switch {
+	case errors.As(err, &wrong):
+		return exitUsage
+	case errors.Is(err, errUnanswered):
+		return exitUnanswered
+	}
+	return exitFailed
+}
+
+func oneLine(err error) string {
+	var space *apply.SpaceError
+	if errors.As(err, &space) {
+		return fmt.Sprintf("not enough free space in %s: %s are needed and %s are free", space.Dir, size(space.Need), size(space.Free))
+	}
+	return strings.Join(strings.FieldsFunc(err.Error(), func(r rune) bool { return r == '\n' }), "; ")
+}
+
+// advice says what to do about an error.
+func advice(err error) string {
+	var which *whichGame
+	var unknown *game.UnknownError
+	var ambiguous *game.AmbiguousError
+	var damage *store.DamageError
+	switch {
+	case errors.As(err, &which):
+		return "Say which one with -g: " + strings.Join(which.names, ", ")
+	case errors.Is(err, errNoGame):
+		return "Register one: morvant add NAME FOLDER"
+	case errors.As(err, &unknown) && unknown.Kind == "game":
+		return "morvant games lists them"
+	case errors.As(err, &unknown) && unknown.Kind == "build":
+		return "morvant builds lists them"
+	case errors.As(err, &unknown) && unknown.Kind == "change":
+		return "morvant history lists them"
+	case errors.As(err, &ambiguous):
+		return "Write more of it, or use the label"
+	case errors.Is(err, errUnanswered):
+		return "Look at the plan with --dry-run, then run it again with --yes"
+	case errors.Is(err, manifest.ErrVersion), errors.Is(err, pack.ErrVersion), errors.Is(err, database.ErrVersion),
+		errors.Is(err, apply.ErrVersion), errors.Is(err, plan.ErrVersion):
+		return "Use that newer version here; this one has changed nothing"
+	case errors.Is(err, apply.ErrSpace), volume.Full(err), database.Full(err):
+		return "Nothing was lost or half-changed; free some space and run the command again (morvant store trim --dry-run shows what the store could give back)"
+	case errors.As(err, &damage), errors.Is(err, store.ErrIndexLost), errors.Is(err, store.ErrLayout), errors.Is(err, pack.ErrChecksum):
+		return "Run morvant store check: it rebuilds the index, names what is damaged and mends it where it can"
+	case errors.Is(err, store.ErrMissing):
+		return "The store has lost it; run morvant store check, which says what is affected and mends it where it can"
+	case errors.Is(err, database.ErrDamaged):
+		return "Run morvant store check --recover-builds: it puts the damaged file aside and finds the snapshots again in the packs"
+	case errors.Is(err, store.ErrBusy):
+		return "Try again when it has finished"
+	case errors.Is(err, game.ErrBusy):
+		return "Try again when it has finished; the lock goes with the process"
+	case errors.Is(err, game.ErrSettings):
+		return "Nothing was changed; correct the settings and run the command again"
+	case errors.Is(err, lane.ErrRunning):
+		return "Close the game and run the command again"
+	case errors.Is(err, lane.ErrNotHeld):
+		return "Hold it with morvant pin BUILD"
+	case errors.Is(err, lane.ErrNothing):
+		return "morvant history shows what was done"
+	case errors.Is(err, lane.ErrNames):
+		return "Rename these files, or leave their folder out with: morvant game set --scratch 'FOLDER/**'"
+	case errors.Is(err, lane.ErrGone):
+		return "Put the folder back, or tell Morvant where it is now: morvant game set --live FOLDER"
+	case errors.Is(err, apply.ErrJournal):
+		return "Both copies of the record in .morvant/change cannot be read; what had been set aside is in .morvant/change/old. Move .morvant/change out of the folder, then run morvant verify --repair"
+	case errors.Is(err, scan.ErrUnstable):
+		return "Close whatever writes to it and run the command again"
+	case errors.Is(err, apply.ErrChanged):
+		return "Close whatever is writing there and run the command again"
+	case errors.Is(err, plan.ErrConflict):
+		return "Nothing was changed"
+	case errors.Is(err, fs.ErrPermission):
+		return "Nothing was changed; give yourself the right to read and write it, then run the command again"
+	}
+	return ""
+}

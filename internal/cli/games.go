@@ -1,0 +1,401 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/rules"
+	"morvant/internal/scan"
+)
+
+func settingFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "title", Usage: "how the game is called in messages"},
+		&cli.StringFlag{Name: "program", Usage: "the `FILE` to start, inside the live folder"},
+		&cli.StringSliceFlag{Name: "keep", Usage: "a `PATTERN` for files that are yours: never replaced or removed"},
+		&cli.StringSliceFlag{Name: "scratch", Usage: "a `PATTERN` for files nobody misses: logs, caches"},
+	}
+}
+
+func (a *app) addCommand() *cli.Command {
+	return &cli.Command{
+		Name: "add", Usage: "register a game's live folder", ArgsUsage: "NAME FOLDER", Category: "games",
+		Description: "Example: morvant add cinder-quay ~/Games/'Cinder Quay' --keep 'Mods/**' --scratch 'logs/**'\n\n" +
+			"NAME is yours to choose: lower-case letters, digits and dashes. Nothing in the folder is changed,\n" +
+			"but for a small folder .morvant that tells which install it is.",
+		Flags: settingFlags(),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := arguments(c, 2, 2)
+			if err != nil {
+				return err
+			}
+			home, err := a.home(ctx, c)
+			if err != nil {
+				return err
+			}
+			defer home.Close()
+			return a.add(ctx, c, home, args[0], args[1])
+		},
+	}
+}
+
+func (a *app) add(ctx context.Context, c *cli.Command, home *game.Home, name, dir string) error {
+	if err := game.CheckName(name); err != nil {
+		return err
+	}
+	if _, err := os.Stat(home.SettingsFile(name)); err == nil {
+		return fmt.Errorf("a game named %s is %w; choose another name, or see morvant game show -g %s", name, game.ErrExists, name)
+	}
+	live, err := home.CheckFolder(name, dir)
+	if err != nil {
+		return err
+	}
+	g := &game.Game{Name: name, Settings: game.Settings{
+		Title: c.String("title"), Live: live, Program: filepath.ToSlash(c.String("program")),
+		Keep: c.StringSlice("keep"), Scratch: c.StringSlice("scratch"),
+	}}
+	if err := g.Rules().Check(); err != nil {
+		return fmt.Errorf("%w: %v", game.ErrSettings, err)
+	}
+	found, err := countFolder(ctx, g)
+	if err != nil {
+		return err
+	}
+	if err := home.Create(g); err != nil {
+		return err
+	}
+	return a.onLane(ctx, c, home, name, func(l *lane.Lane, home *game.Home) error {
+		if err := l.Mark(ctx); err != nil {
+			return err
+		}
+		if c.Bool("json") {
+			return a.emit(struct {
+				Schema string `json:"schema"`
+				gameJSON
+				Files int   `json:"files"`
+				Bytes int64 `json:"bytes"`
+			}{"morvant-game/1", a.gameJSON(home, g), found.files, found.bytes})
+		}
+		a.say("%s is registered: %s, %s in %s.", strong(g.Display()), count(found.files, "file"), size(found.bytes), g.Live)
+		for _, o := range found.odd {
+			a.note("Note: %s is %s; Morvant leaves it alone.", o.Path, o.What)
+		}
+		a.say("Next: morvant snapshot LABEL records it as it is now.")
+		return nil
+	})
+}
+
+// folderCount is what a first walk through a folder counts.
+type folderCount struct {
+	files int
+	bytes int64
+	odd   []scan.Oddity
+}
+
+func countFolder(ctx context.Context, g *game.Game) (folderCount, error) {
+	var n folderCount
+	root, err := os.OpenRoot(g.Live)
+	if err != nil {
+		return n, err
+	}
+	defer root.Close()
+	t, err := scan.Walk(ctx, root, g.Rules())
+	if err != nil {
+		return n, err
+	}
+	for i := range t.Entries {
+		if e := &t.Entries[i]; e.Kind == scan.File {
+			n.files++
+			n.bytes += e.Stamp.Size
+		}
+	}
+	n.odd = t.Odd
+	return n, nil
+}
+
+func (a *app) gamesCommand() *cli.Command {
+	return &cli.Command{
+		Name: "games", Usage: "list the registered games", Category: "games",
+		Description: "Example: morvant games",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if _, err := arguments(c, 0, 0); err != nil {
+				return err
+			}
+			home, err := a.home(ctx, c)
+			if err != nil {
+				return err
+			}
+			defer home.Close()
+			return a.games(ctx, c, home)
+		},
+	}
+}
+
+type gameJSON struct {
+	Game     string   `json:"game"`
+	Title    string   `json:"title,omitempty"`
+	Live     string   `json:"live"`
+	Program  string   `json:"program,omitempty"`
+	Keep     []string `json:"keep"`
+	Scratch  []string `json:"scratch"`
+	Settings string   `json:"settings"`
+	Pinned   string   `json:"pinned,omitempty"`
+	Builds   int      `json:"builds"`
+}
+
+func (a *app) gameJSON(home *game.Home, g *game.Game) gameJSON {
+	return gameJSON{
+		Game: g.Name, Title: g.Title, Live: g.Live, Program: g.Program,
+		Keep: append([]string{}, g.Keep...), Scratch: append([]string{}, g.Scratch...),
+		Settings: home.SettingsFile(g.Name),
+	}
+}
+
+// describeGame adds what the state knows of a game.
+func (a *app) describeGame(ctx context.Context, home *game.Home, g *game.Game) (gameJSON, error) {
+	j := a.gameJSON(home, g)
+	builds, err := home.Builds(ctx, g.Name)
+	if err != nil {
+		return j, err
+	}
+	pin, err := home.Pin(ctx, g.Name, game.MainLane)
+	if err != nil {
+		return j, err
+	}
+	j.Builds = len(builds)
+	for _, b := range builds {
+		if b.UID == pin.Build {
+			j.Pinned = b.Label
+		}
+	}
+	return j, nil
+}
+
+func (a *app) games(ctx context.Context, c *cli.Command, home *game.Home) error {
+	games, broken, err := home.Games()
+	if err != nil {
+		return err
+	}
+	list := []gameJSON{}
+	var rows [][]string
+	for _, g := range games {
+		j, err := a.describeGame(ctx, home, g)
+		if err != nil {
+			return err
+		}
+		list = append(list, j)
+		held := "not held"
+		if j.Pinned != "" {
+			held = "held at " + j.Pinned
+		}
+		rows = append(rows, []string{g.Name, g.Title, held, fmt.Sprint(j.Builds), g.Live})
+	}
+	if c.Bool("json") {
+		err = a.emit(struct {
+			Schema string     `json:"schema"`
+			Games  []gameJSON `json:"games"`
+		}{"morvant-games/1", list})
+	} else if len(rows) == 0 && len(broken) == 0 {
+		a.say("No game is registered yet. Register one: morvant add NAME FOLDER")
+	} else if len(rows) > 0 {
+		a.say("%s", grid([]string{"Game", "Title", "State", ">Builds", "Live folder"}, rows))
+	}
+	for _, name := range sortedKeys(broken) {
+		err = errors.Join(err, broken[name])
+	}
+	return err
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+func (a *app) gameCommand() *cli.Command {
+	set := settingFlags()
+	set = append(set,
+		&cli.StringFlag{Name: "live", Usage: "the `FOLDER` that the launcher starts"},
+		&cli.StringSliceFlag{Name: "no-keep", Usage: "take a keep `PATTERN` away"},
+		&cli.StringSliceFlag{Name: "no-scratch", Usage: "take a scratch `PATTERN` away"},
+	)
+	return &cli.Command{
+		Name: "game", Usage: "one game's settings: show, set, forget", Category: "games",
+		Commands: []*cli.Command{
+			{
+				Name: "show", Usage: "show a game's settings", Description: "Example: morvant game show -g cinder-quay",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					if _, err := arguments(c, 0, 0); err != nil {
+						return err
+					}
+					return a.withGame(ctx, c, func(home *game.Home, name string) error {
+						return a.gameShow(ctx, c, home, name)
+					})
+				},
+			},
+			{
+				Name: "set", Usage: "change a game's settings; comments in the file stay", Flags: set,
+				Description: "Example: morvant game set --keep 'Harbours/**' --no-scratch 'logs/**'\n\n" +
+					"--keep and --scratch add patterns to those there are. The same file can be edited by hand.",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					if _, err := arguments(c, 0, 0); err != nil {
+						return err
+					}
+					return a.withGame(ctx, c, func(home *game.Home, name string) error {
+						return a.gameSet(ctx, c, home, name)
+					})
+				},
+			},
+			{
+				Name: "forget", Usage: "forget a game; touches no file of the game", Description: "Example: morvant game forget -g cinder-quay",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					if _, err := arguments(c, 0, 0); err != nil {
+						return err
+					}
+					return a.withGame(ctx, c, func(home *game.Home, name string) error {
+						return a.gameForget(ctx, c, home, name)
+					})
+				},
+			},
+		},
+	}
+}
+
+func (a *app) gameShow(ctx context.Context, c *cli.Command, home *game.Home, name string) error {
+	g, err := home.Load(name)
+	if err != nil {
+		return err
+	}
+	j, err := a.describeGame(ctx, home, g)
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.emit(struct {
+			Schema string `json:"schema"`
+			gameJSON
+		}{"morvant-game/1", j})
+	}
+	held := "not held"
+	if j.Pinned != "" {
+		held = "held at " + j.Pinned
+	}
+	a.say("%s", strong(g.Display()))
+	a.say("%s", fields(
+		"name", g.Name, "state", held, "builds", fmt.Sprint(j.Builds), "live folder", g.Live, "program", g.Program,
+		"keep", strings.Join(g.Keep, "  "), "scratch", strings.Join(g.Scratch, "  "), "settings", j.Settings,
+	))
+	return nil
+}
+
+func (a *app) gameSet(ctx context.Context, c *cli.Command, home *game.Home, name string) error {
+	g, err := home.Load(name)
+	if err != nil {
+		return err
+	}
+	change := make(map[string]any)
+	for _, key := range []string{"title", "program"} {
+		if c.IsSet(key) {
+			change[key] = nil
+			if v := c.String(key); v != "" {
+				change[key] = v
+			}
+		}
+	}
+	if c.IsSet("live") {
+		if change["live"], err = home.CheckFolder(name, c.String("live")); err != nil {
+			return err
+		}
+	}
+	for key, old := range map[string][]string{"keep": g.Keep, "scratch": g.Scratch} {
+		if !c.IsSet(key) && !c.IsSet("no-"+key) {
+			continue
+		}
+		list := slices.Clone(old)
+		for _, p := range c.StringSlice(key) {
+			if !slices.Contains(list, p) {
+				list = append(list, p)
+			}
+		}
+		for _, p := range c.StringSlice("no-" + key) {
+			i := slices.Index(list, p)
+			if i < 0 {
+				return usagef("there is no %s rule %q; the rules are: %s", key, p, strings.Join(old, "  "))
+			}
+			list = slices.Delete(list, i, i+1)
+		}
+		change[key] = nil
+		if len(list) > 0 {
+			change[key] = list
+		}
+	}
+	if len(change) == 0 {
+		return usagef("say what to set; see %s --help", c.FullName())
+	}
+	if err := (rules.Rules{Keep: c.StringSlice("keep"), Scratch: c.StringSlice("scratch")}).Check(); err != nil {
+		return fmt.Errorf("%w: %v", game.ErrSettings, err)
+	}
+	if _, err := home.Edit(name, change); err != nil {
+		return err
+	}
+	return a.gameShow(ctx, c, home, name)
+}
+
+func (a *app) gameForget(ctx context.Context, c *cli.Command, home *game.Home, name string) error {
+	g, err := home.Load(name)
+	if err != nil {
+		return err
+	}
+	j, err := a.describeGame(ctx, home, g)
+	if err != nil {
+		return err
+	}
+	a.note("%s, its %s and its history will be forgotten. No file in %s is touched;", g.Display(), count(j.Builds, "snapshot"), g.Live)
+	a.note("the content in the store stays until morvant store trim.")
+	if err := a.ask(c, "Forget "+g.Name+"?"); err != nil {
+		return err
+	}
+	if err := home.Forget(ctx, name); err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.emit(struct {
+			Schema string `json:"schema"`
+			Game   string `json:"game"`
+		}{"morvant-forgotten/1", name})
+	}
+	a.say("%s is forgotten.", g.Display())
+	return nil
+}
+
+// ask asks a question that needs a yes.
+func (a *app) ask(c *cli.Command, question string) error {
+	if c.Bool("yes") {
+		return nil
+	}
+	if !term.IsTerminal(int(a.in.Fd())) {
+		return errUnanswered
+	}
+	a.meter.pause()
+	fmt.Fprintf(a.err, "%s [y/N] ", question)
+	line, _ := bufio.NewReader(a.in).ReadString('\n')
+	switch strings.ToLower(strings.TrimSpace(line)) {
+	case "y", "yes":
+		return nil
+	}
+	return errDeclined
+}

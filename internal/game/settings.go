@@ -1,0 +1,203 @@
+package game
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+	"github.com/pelletier/go-toml/v2/unstable"
+
+	"morvant/internal/rules"
+)
+
+// Settings of a game, as people see and edit them.
+type Settings struct {
+	Title   string   `toml:"title,omitempty"`   // how the game is called in messages
+	Live    string   `toml:"live"`              // the folder that the launcher starts
+	Program string   `toml:"program,omitempty"` // what to start, relative to the live folder
+	Keep    []string `toml:"keep,omitempty"`    // files that belong to the player
+	Scratch []string `toml:"scratch,omitempty"` // files nobody misses
+}
+
+// Rules returns the keep and scratch rules.
+func (s *Settings) Rules() rules.Rules { return rules.Rules{Keep: s.Keep, Scratch: s.Scratch} }
+
+// Display returns what to call the game in messages.
+func (g *Game) Display() string {
+	if g.Title != "" {
+		return g.Title
+	}
+	return g.Name
+}
+
+func (s *Settings) check() error {
+	if s.Live == "" || !filepath.IsAbs(s.Live) {
+		return fmt.Errorf("%w: live must be the full path of a folder, not %q", ErrSettings, s.Live)
+	}
+	if err := s.Rules().Check(); err != nil {
+		return fmt.Errorf("%w: %v", ErrSettings, err)
+	}
+	if s.Program != "" && !filepath.IsLocal(filepath.FromSlash(s.Program)) {
+		return fmt.Errorf("%w: program must be a path inside the live folder, not %q", ErrSettings, s.Program)
+	}
+	return nil
+}
+
+func parseSettings(b []byte) (*Settings, error) {
+	s := &Settings{}
+	d := toml.NewDecoder(bytes.NewReader(b)).DisallowUnknownFields()
+	err := d.Decode(s)
+	var unknown *toml.StrictMissingError
+	var syntax *toml.DecodeError
+	switch {
+	case errors.As(err, &unknown) && len(unknown.Errors) > 0:
+		line, _ := unknown.Errors[0].Position()
+		return nil, fmt.Errorf("%w: line %d: there is no setting %q", ErrSettings, line, strings.Join(unknown.Errors[0].Key(), "."))
+	case errors.As(err, &syntax):
+		line, column := syntax.Position()
+		return nil, fmt.Errorf("%w: line %d, column %d: %v", ErrSettings, line, column, syntax)
+	case err != nil:
+		return nil, fmt.Errorf("%w: %v", ErrSettings, err)
+	}
+	return s, s.check()
+}
+
+const settingsHead = `# Settings of this game. Patterns are relative to the live folder: * stands for
+# anything within a name, ** for any folders. Unknown keys are errors.
+`
+
+// Create writes the settings of a new game.
+func (h *Home) Create(g *Game) error {
+	if err := CheckName(g.Name); err != nil {
+		return err
+	}
+	if err := g.check(); err != nil {
+		return err
+	}
+	body, err := toml.Marshal(g.Settings)
+	if err != nil {
+		return err
+	}
+	file := h.settingsFile(g.Name)
+	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if errors.Is(err, os.ErrExist) {
+		return fmt.Errorf("a game named %s is %w", g.Name, ErrExists)
+	}
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(append([]byte(settingsHead), body...))
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		os.Remove(file)
+	}
+	return err
+}
+
+// Edit changes single settings in a game's file; everything else in it, comments
+// included, stays as people wrote it. A nil value removes the setting.
+func (h *Home) Edit(name string, change map[string]any) (*Game, error) {
+	file := h.settingsFile(name)
+	if _, err := h.Load(name); err != nil {
+		return nil, err
+	}
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	keys := make([]string, 0, len(change))
+	for k := range change {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	for _, k := range keys {
+		if b, err = editKey(b, k, change[k]); err != nil {
+			return nil, err
+		}
+	}
+	s, err := parseSettings(b)
+	if err != nil {
+		return nil, err
+	}
+	if err := writeFile(file, b); err != nil {
+		return nil, err
+	}
+	return &Game{Name: name, Settings: *s}, nil
+}
+
+// editKey replaces, adds or removes one top-level key of a TOML document.
+func editKey(doc []byte, key string, value any) ([]byte, error) {
+	var line []byte
+	if value != nil {
+		var err error
+		if line, err = toml.Marshal(map[string]any{key: value}); err != nil {
+			return nil, err
+		}
+		line = bytes.TrimSuffix(line, []byte("\n"))
+	}
+	start, end, tables, err := findKey(doc, key)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case start >= 0 && value == nil:
+		if end < len(doc) && doc[end] == '\n' {
+			end++
+		}
+		return slices.Concat(doc[:start], doc[end:]), nil
+	case start >= 0:
+		return slices.Concat(doc[:start], line, doc[end:]), nil
+	case value == nil:
+		return doc, nil
+	}
+	// A new key goes in front of the first table, for it belongs to none.
+	head := doc[:tables]
+	if len(head) > 0 && head[len(head)-1] != '\n' {
+		line = slices.Concat([]byte("\n"), line)
+	}
+	return slices.Concat(head, line, []byte("\n"), doc[tables:]), nil
+}
+
+// findKey returns the range of "key = value" in doc, or a negative start, and
+// where the first table begins.
+func findKey(doc []byte, key string) (start, end, tables int, err error) {
+	p := unstable.Parser{}
+	p.Reset(doc)
+	start, tables = -1, len(doc)
+	for p.NextExpression() {
+		e := p.Expression()
+		it := e.Key()
+		it.Next()
+		switch e.Kind {
+		case unstable.Table, unstable.ArrayTable:
+			tables = bytes.LastIndexByte(doc[:it.Node().Raw.Offset], '\n') + 1
+			return start, end, tables, nil
+		case unstable.KeyValue:
+			if string(it.Node().Data) == key {
+				start = int(e.Raw.Offset)
+				end = start + int(e.Raw.Length)
+			}
+		}
+	}
+	return start, end, tables, p.Error()
+}
+
+// writeFile replaces a file as a whole.
+func writeFile(name string, b []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(name), ".part-*")
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(b)
+	if err = errors.Join(err, f.Chmod(0o644), f.Sync(), f.Close()); err == nil {
+		err = os.Rename(f.Name(), name)
+	}
+	if err != nil {
+		os.Remove(f.Name())
+	}
+	return err
+}

@@ -1,0 +1,348 @@
+package lane
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"morvant/internal/apply"
+	"morvant/internal/digest"
+	"morvant/internal/game"
+	"morvant/internal/plan"
+	"morvant/internal/scan"
+	"morvant/internal/store"
+)
+
+// Proposal is a change that has been planned and not carried out.
+type Proposal struct {
+	Plan   *plan.Plan
+	Odd    []scan.Oddity
+	Change game.Change // what the history will say
+	Build  *game.Build // the build it leads to, if it leads to one
+
+	tree *scan.Tree
+}
+
+// missing returns an error if content that the plan writes is not in the store.
+func (l *Lane) missing(ctx context.Context, p *plan.Plan) error {
+	for i := range p.Steps {
+		s := &p.Steps[i]
+		if !s.Writes() {
+			continue
+		}
+		ok, err := l.Store.Has(ctx, s.After.Digest)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return fmt.Errorf("the content of %s: %w", s.Path, store.ErrMissing)
+		}
+	}
+	return nil
+}
+
+// target is the state a lane is to be brought to, and by which rights.
+type target struct {
+	want         plan.State
+	owned        plan.State
+	clean, exact bool
+	tree         *scan.Tree // what is there, if it has been looked at already
+}
+
+// propose makes the plan that leads to a target.
+func (l *Lane) propose(ctx context.Context, to target, c game.Change) (*Proposal, error) {
+	tree := to.tree
+	if tree == nil {
+		var err error
+		if tree, err = l.Look(ctx, 0); err != nil {
+			return nil, err
+		}
+	}
+	fold, err := l.ignoresCase()
+	if err != nil {
+		return nil, err
+	}
+	p, err := plan.Make(plan.Request{
+		Have: plan.FromTree(tree), Odd: tree.Odd, Want: to.want, Owned: to.owned, Rules: l.Game.Rules(),
+		Clean: to.clean, Exact: to.exact, IgnoresCase: fold,
+	})
+	if err != nil {
+		return nil, err
+	}
+	if err := l.missing(ctx, p); err != nil {
+		return nil, err
+	}
+	c.UID, c.Game, c.Lane, c.Made = game.NewUID(), l.Game.Name, game.MainLane, l.now()
+	c.Totals = totals(p)
+	return &Proposal{Plan: p, Odd: tree.Odd, Change: c, tree: tree}, nil
+}
+
+func totals(p *plan.Plan) game.Totals {
+	t := p.Totals()
+	return game.Totals{Replaced: t.Replaced, Added: t.Added, Removed: t.Removed, Moved: t.Moved, Retimed: t.Retimed, Written: t.Write}
+}
+
+// PinOptions say how a lane is pinned.
+type PinOptions struct {
+	Clean bool // remove files that are not the build's and not the player's
+	Exact bool // bring the snapshot back whole, the player's kept files included
+	Hold  bool // hold the lane there afterwards; otherwise only go there
+}
+
+// ProposePin plans to bring the lane to a build.
+func (l *Lane) ProposePin(ctx context.Context, b *game.Build, o PinOptions) (*Proposal, error) {
+	want, err := l.stateOf(ctx, b)
+	if err != nil {
+		return nil, err
+	}
+	before, owned, err := l.pinned(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c := game.Change{What: "unpin", Build: b.Label, Before: before}
+	if o.Hold {
+		c.What = "pin"
+		c.After = game.Pin{Build: b.UID, Clean: o.Clean || o.Exact, Exact: o.Exact, Since: l.now(), First: before.First}
+	}
+	p, err := l.propose(ctx, target{want: want, owned: owned, clean: o.Clean, exact: o.Exact}, c)
+	if err != nil {
+		return nil, err
+	}
+	p.Build = b
+	if o.Hold && !before.Held() {
+		p.Change.After.First = p.Change.UID
+	}
+	return p, nil
+}
+
+// pinned returns the pin in force and the state of its build. A build that has
+// been forgotten owns nothing.
+func (l *Lane) pinned(ctx context.Context) (game.Pin, plan.State, error) {
+	pin, b, err := l.Pin(ctx)
+	if errors.Is(err, game.ErrUnknown) {
+		return pin, nil, nil
+	}
+	if err != nil || b == nil {
+		return pin, nil, err
+	}
+	state, err := l.stateOf(ctx, b)
+	return pin, state, err
+}
+
+// ProposeRepair plans to bring the lane back to what it is held to. tree, if not
+// nil, is what a verify has just read.
+func (l *Lane) ProposeRepair(ctx context.Context, tree *scan.Tree) (*Proposal, error) {
+	pin, b, err := l.Pin(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if b == nil {
+		return nil, ErrNotHeld
+	}
+	want, err := l.stateOf(ctx, b)
+	if err != nil {
+		return nil, err
+	}
+	c := game.Change{What: "repair", Build: b.Label, Before: pin, After: pin}
+	p, err := l.propose(ctx, target{want: want, owned: want, clean: pin.Clean, exact: pin.Exact, tree: tree}, c)
+	if err != nil {
+		return nil, err
+	}
+	p.Build = b
+	return p, nil
+}
+
+// ProposeUndo plans to take a change back: change number id, or the last that
+// still stands if id is 0.
+func (l *Lane) ProposeUndo(ctx context.Context, id int64) (*Proposal, *game.Change, error) {
+	history, err := l.home.History(ctx, l.Game.Name, game.MainLane)
+	if err != nil {
+		return nil, nil, err
+	}
+	c, err := undoable(history, id)
+	if err != nil {
+		return nil, nil, err
+	}
+	p, err := l.rewind(ctx, []*game.Change{c}, game.Change{What: "undo", Undoes: c.ID, Before: c.After, After: c.Before})
+	return p, c, err
+}
+
+// undoable finds the change to take back. Only the last that stands can be: the
+// ones before it are buried under its files.
+func undoable(history []*game.Change, id int64) (*game.Change, error) {
+	var last *game.Change
+	for _, c := range history {
+		switch {
+		case c.ID == id && c.Undone != 0:
+			return nil, fmt.Errorf("change %d is taken back already (by change %d): %w", id, c.Undone, ErrNothing)
+		case c.ID == id && last != nil:
+			return nil, fmt.Errorf("change %d came later and stands; take it back first: %w", last.ID, ErrNothing)
+		case c.ID == id:
+			return c, nil
+		}
+		if c.Undone == 0 && c.What != "undo" && last == nil {
+			last = c
+			if id == 0 {
+				return c, nil
+			}
+		}
+	}
+	if id != 0 {
+		return nil, &game.UnknownError{Kind: "change", Name: fmt.Sprint(id)}
+	}
+	return nil, ErrNothing
+}
+
+// ProposeUnpin plans to lift the hold and bring back the folder from before it:
+// every change since then, in reverse, that still stands.
+func (l *Lane) ProposeUnpin(ctx context.Context) (*Proposal, error) {
+	pin, _, err := l.Pin(ctx)
+	if err != nil && !errors.Is(err, game.ErrUnknown) {
+		return nil, err
+	}
+	if !pin.Held() {
+		return nil, ErrNotHeld
+	}
+	history, err := l.home.History(ctx, l.Game.Name, game.MainLane)
+	if err != nil {
+		return nil, err
+	}
+	var since []*game.Change
+	first := false
+	for _, c := range history {
+		if c.Undone == 0 && c.What != "undo" {
+			since = append(since, c)
+		}
+		if c.UID == pin.First {
+			first = true
+			break
+		}
+	}
+	if !first {
+		return nil, fmt.Errorf("the history does not reach back to before the hold: %w", ErrNothing)
+	}
+	return l.rewind(ctx, since, game.Change{What: "unpin", Before: pin})
+}
+
+// ProposeLift plans to lift the hold and leave every file as it is.
+func (l *Lane) ProposeLift(ctx context.Context) (*Proposal, error) {
+	pin, _, err := l.Pin(ctx)
+	if err != nil && !errors.Is(err, game.ErrUnknown) {
+		return nil, err
+	}
+	if !pin.Held() {
+		return nil, ErrNotHeld
+	}
+	c := game.Change{What: "unpin", Before: pin, UID: game.NewUID(), Game: l.Game.Name, Lane: game.MainLane, Made: l.now()}
+	return &Proposal{Plan: &plan.Plan{}, Change: c, tree: &scan.Tree{}}, nil
+}
+
+// rewind plans to take back changes, given the newest first.
+func (l *Lane) rewind(ctx context.Context, changes []*game.Change, c game.Change) (*Proposal, error) {
+	tree, err := l.Look(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	want := plan.FromTree(tree)
+	for _, was := range changes {
+		steps, err := l.steps(ctx, was)
+		if err != nil {
+			return nil, err
+		}
+		want = plan.Rewind(want, steps)
+	}
+	return l.propose(ctx, target{want: want, exact: true, tree: tree}, c)
+}
+
+// maxSteps bounds the encoded steps of a change, in bytes.
+const maxSteps = 1 << 30
+
+func (l *Lane) steps(ctx context.Context, c *game.Change) ([]plan.Step, error) {
+	raw, err := l.Store.Bytes(ctx, c.Steps, maxSteps)
+	if err != nil {
+		return nil, fmt.Errorf("the record of change %d: %w", c.ID, err)
+	}
+	return plan.DecodeSteps(raw)
+}
+
+// Carry carries a proposal out and records it.
+func (l *Lane) Carry(ctx context.Context, p *Proposal) error {
+	if !p.Plan.Empty() {
+		if err := l.notRunning(); err != nil {
+			return err
+		}
+	}
+	steps, err := l.putSteps(ctx, p.Plan.Steps)
+	if err != nil {
+		return err
+	}
+	p.Change.Steps = steps
+	if p.Plan.Empty() {
+		if err := l.home.RecordChange(ctx, &p.Change); err != nil {
+			return err
+		}
+		return l.mark(ctx, false)
+	}
+	memo, err := json.Marshal(&p.Change)
+	if err != nil {
+		return err
+	}
+	if err := l.mark(ctx, true); err != nil {
+		return err
+	}
+	err = apply.Do(ctx, apply.Job{
+		Root: l.root, Dir: l.Game.Live, Plan: p.Plan, Tree: p.tree, Store: l.Store, Memo: memo, Meter: l.meter, Now: l.now,
+	})
+	// The change is made: recording it must not be cut short.
+	ctx = context.WithoutCancel(ctx)
+	if err != nil {
+		return errors.Join(err, l.mark(ctx, false))
+	}
+	if err := l.home.RecordChange(ctx, &p.Change); err != nil {
+		return err
+	}
+	if err := l.mark(ctx, false); err != nil {
+		return err
+	}
+	if err := apply.Finish(l.root); err != nil {
+		return err
+	}
+	return l.remember(ctx, p)
+}
+
+func (l *Lane) putSteps(ctx context.Context, steps []plan.Step) (digest.Digest, error) {
+	session := l.Store.Begin()
+	d, _, err := session.Put(ctx, bytes.NewReader(plan.EncodeSteps(steps)), nil)
+	return d, errors.Join(err, session.Close())
+}
+
+// remember notes the content of the files that were just written, so that the
+// next look need not read them. The new files are looked at only once the clock
+// has moved on, so that a touch from then on shows.
+func (l *Lane) remember(ctx context.Context, p *Proposal) error {
+	after := make(map[string]*plan.Node)
+	for i := range p.Plan.Steps {
+		if s := &p.Plan.Steps[i]; s.After != nil && s.After.Kind == plan.File {
+			after[s.Path] = s.After
+		}
+	}
+	timer := time.NewTimer(scan.ChangeClock())
+	defer timer.Stop()
+	<-timer.C
+	looked := l.now()
+	t, err := l.walk(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range t.Entries {
+		e := &t.Entries[i]
+		n, ok := after[e.Path]
+		if ok && e.Kind == scan.File && e.Stamp.Size == n.Size && (n.MTime == 0 || e.Stamp.MTime == n.MTime) {
+			e.Digest, e.Looked, e.Known = n.Digest, looked, true
+		}
+	}
+	return l.cache.Remember(ctx, l.Game.Live, t)
+}

@@ -1,0 +1,236 @@
+package lane
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"time"
+
+	"morvant/internal/digest"
+	"morvant/internal/game"
+	"morvant/internal/manifest"
+	"morvant/internal/plan"
+	"morvant/internal/scan"
+)
+
+// Drift is what differs between a lane and a build, by what each file is.
+type Drift struct {
+	AsBuilt int
+	Altered []plan.Entry // as they are now
+	Missing []plan.Entry // as they should be
+	Extra   []plan.Entry // files that are not the build's
+	Kept    int
+	// Unread files were touched since they were last read and are too large to
+	// read in passing; they are counted as built.
+	Unread []plan.Entry
+	Odd    []scan.Oddity
+	// ExtraCounts says that the pin leaves no room for extra files.
+	ExtraCounts bool
+}
+
+// Any reports whether the lane differs from what it is held to.
+func (d *Drift) Any() bool {
+	return len(d.Altered)+len(d.Missing) > 0 || d.ExtraCounts && len(d.Extra) > 0
+}
+
+// Status is how a lane stands.
+type Status struct {
+	Game    *game.Game
+	Pin     game.Pin
+	Build   *game.Build // nil if the lane is not held
+	Equals  *game.Build // of a lane that is not held: the newest build it equals
+	Drift   *Drift      // nil if the lane is not held
+	Files   int
+	Bytes   int64
+	Builds  int
+	Last    *game.Change // nil if nothing was ever changed
+	Looked  time.Time
+	Running bool
+}
+
+// glance is how much a status reads of files that were touched, in bytes: about
+// a tenth of a second's worth.
+const glance = 128 << 20
+
+// Status looks at the lane, answering from what is remembered as far as it can.
+func (l *Lane) Status(ctx context.Context) (*Status, error) {
+	s := &Status{Game: l.Game, Looked: l.now()}
+	var err error
+	if s.Pin, s.Build, err = l.Pin(ctx); err != nil {
+		return nil, err
+	}
+	tree, err := l.Look(ctx, glance)
+	if err != nil {
+		return nil, err
+	}
+	for i := range tree.Entries {
+		if e := &tree.Entries[i]; e.Kind == scan.File {
+			s.Files++
+			s.Bytes += e.Stamp.Size
+		}
+	}
+	builds, err := l.home.Builds(ctx, l.Game.Name)
+	if err != nil {
+		return nil, err
+	}
+	s.Builds = len(builds)
+	history, err := l.home.History(ctx, l.Game.Name, game.MainLane)
+	if err != nil {
+		return nil, err
+	}
+	if len(history) > 0 {
+		s.Last = history[0]
+	}
+	s.Running = errors.Is(l.notRunning(), ErrRunning)
+	if s.Build != nil {
+		s.Drift, err = l.drift(ctx, tree, s.Build, s.Pin)
+		return s, err
+	}
+	if known(tree) {
+		d := tree.Manifest().Digest()
+		if i := slices.IndexFunc(builds, func(b *game.Build) bool { return b.Manifest == d }); i >= 0 {
+			s.Equals = builds[i]
+		}
+	}
+	return s, nil
+}
+
+// drift compares the tree with a build: it is what a repair would have to do.
+func (l *Lane) drift(ctx context.Context, tree *scan.Tree, b *game.Build, pin game.Pin) (*Drift, error) {
+	want, err := l.stateOf(ctx, b)
+	if err != nil {
+		return nil, err
+	}
+	have := plan.FromTree(tree)
+	d := &Drift{Odd: tree.Odd, ExtraCounts: pin.Clean}
+	for i := range tree.Entries {
+		e := &tree.Entries[i]
+		if e.Kind != scan.File || e.Known {
+			continue
+		}
+		if n, ok := want.Get(e.Path); ok && n.Kind == plan.File && n.Size == e.Stamp.Size {
+			have[i].Digest = n.Digest
+			d.Unread = append(d.Unread, have[i])
+		}
+	}
+	p, err := plan.Make(plan.Request{Have: have, Odd: tree.Odd, Want: want, Owned: want, Rules: l.Game.Rules(), Clean: pin.Clean, Exact: pin.Exact})
+	if err != nil {
+		return nil, err
+	}
+	d.AsBuilt, d.Kept, d.Extra = p.Same, p.Kept, p.Extra
+	for i := range p.Steps {
+		s := &p.Steps[i]
+		switch {
+		case s.Places() && s.Displaces():
+			d.Altered = append(d.Altered, plan.Entry{Path: s.Path, Node: *s.Before})
+		case s.Places():
+			d.Missing = append(d.Missing, plan.Entry{Path: s.Path, Node: *s.After})
+		case s.Displaces():
+			d.Extra = append(d.Extra, plan.Entry{Path: s.Path, Node: *s.Before})
+		}
+	}
+	for _, list := range [][]plan.Entry{d.Altered, d.Missing, d.Extra} {
+		slices.SortFunc(list, plan.BiggestFirst)
+	}
+	return d, nil
+}
+
+// Verify reads every byte of the build's files and compares. The tree is what it
+// read, for a repair.
+func (l *Lane) Verify(ctx context.Context, b *game.Build, pin game.Pin) (*Drift, *scan.Tree, error) {
+	want, err := l.stateOf(ctx, b)
+	if err != nil {
+		return nil, nil, err
+	}
+	tree, err := l.walk(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	match := l.Game.Rules().Matcher()
+	err = l.read(ctx, tree, scan.Request{
+		Sink: scan.Hash(),
+		Skip: func(e *scan.Entry) bool {
+			_, built := want.Get(e.Path)
+			return e.Known && (!built || !pin.Exact && match.Kept(e.Path))
+		},
+		Task: "Verifying",
+	})
+	if err != nil {
+		return nil, nil, err
+	}
+	d, err := l.drift(ctx, tree, b, pin)
+	return d, tree, err
+}
+
+// Side is one side of a comparison.
+type Side struct {
+	Label    string
+	Manifest *manifest.Manifest
+	build    *game.Build // nil: the folder as it is now
+}
+
+// BuildSide returns a build as a side of a comparison.
+func (l *Lane) BuildSide(ctx context.Context, b *game.Build) (*Side, error) {
+	m, _, err := l.manifestOf(ctx, b)
+	return &Side{Label: b.Label, Manifest: m, build: b}, err
+}
+
+// HereSide returns the folder as it is now as a side of a comparison.
+func (l *Lane) HereSide(ctx context.Context) (*Side, error) {
+	t, err := l.Look(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	return &Side{Label: game.Here, Manifest: t.Manifest()}, nil
+}
+
+// Difference is what changes from one side to another.
+type Difference struct {
+	From, To *Side
+	Build    *manifest.Changes // the build's files
+	Kept     *manifest.Changes // the player's own files
+}
+
+// Compare lists what changes from a to b, the player's own files apart from the
+// others. Scratch files do not count.
+func (l *Lane) Compare(a, b *Side) *Difference {
+	match := l.Game.Rules().Matcher()
+	scratch := func(p string) bool { return match.Scratch(p) }
+	ours := func(p string) bool { return scratch(p) || match.Kept(p) }
+	theirs := func(p string) bool { return scratch(p) || !match.Kept(p) }
+	return &Difference{
+		From: a, To: b,
+		Build: manifest.Compare(a.Manifest.Without(ours), b.Manifest.Without(ours)),
+		Kept:  manifest.Compare(a.Manifest.Without(theirs), b.Manifest.Without(theirs)),
+	}
+}
+
+// maxText bounds a text file that is compared line by line, in bytes.
+const maxText = 16 << 20
+
+// Text returns the content of a file on one side, empty if it is not there.
+func (l *Lane) Text(ctx context.Context, s *Side, p string) (text []byte, found bool, err error) {
+	f, ok := s.Manifest.File(p)
+	if !ok {
+		return nil, false, nil
+	}
+	if f.Size > maxText {
+		return nil, true, fmt.Errorf("%s is larger than the %d MB that can be compared by line", p, maxText>>20)
+	}
+	if s.build != nil {
+		text, err = l.Store.Bytes(ctx, f.Digest, maxText)
+		return text, true, err
+	}
+	file, err := scan.OpenFile(l.root, p)
+	if err != nil {
+		return nil, true, err
+	}
+	defer file.Close()
+	text, err = io.ReadAll(io.LimitReader(file, maxText))
+	if err == nil && digest.Of(text) != f.Digest {
+		err = fmt.Errorf("%s: %w", p, scan.ErrUnstable)
+	}
+	return text, true, err
+}

@@ -1,0 +1,286 @@
+package lane
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"morvant/internal/apply"
+	"morvant/internal/game"
+	"morvant/internal/manifest"
+	"morvant/internal/plan"
+	"morvant/internal/process"
+	"morvant/internal/progress"
+	"morvant/internal/scan"
+	"morvant/internal/store"
+	"morvant/internal/volume"
+)
+
+// Errors that callers test for.
+var (
+	ErrRunning = errors.New("the game is running")
+	ErrNotHeld = errors.New("not held to any build")
+	ErrNothing = errors.New("there is nothing to take back")
+	ErrNames   = errors.New("some names cannot be recorded")
+	ErrGone    = errors.New("the live folder is gone")
+)
+
+// patience is how long a command waits for another one on the same game.
+const patience = 5 * time.Second
+
+// Options say how a lane is opened.
+type Options struct {
+	Who   string // the command, for others that wait
+	Meter progress.Meter
+	Now   func() time.Time
+}
+
+// Lane is an open lane. It holds the game's lock until it is closed.
+type Lane struct {
+	Game  *game.Game
+	Store *store.Store
+	// Recovered says how a change that an earlier run left unfinished was ended;
+	// empty if there was none.
+	Recovered string
+
+	home  *game.Home
+	lock  *game.Lock
+	root  *os.Root
+	cache *scan.Cache
+	meter progress.Meter
+	now   func() time.Time
+}
+
+// Open opens the live lane of a game. A change that was cut off is finished or
+// taken back first.
+func Open(ctx context.Context, home *game.Home, name string, o Options) (*Lane, error) {
+	g, err := home.Load(name)
+	if err != nil {
+		return nil, err
+	}
+	l := &Lane{Game: g, home: home, meter: o.Meter, now: o.Now}
+	if err := l.open(ctx, o); err != nil {
+		return nil, errors.Join(err, l.Close())
+	}
+	return l, nil
+}
+
+func (l *Lane) open(ctx context.Context, o Options) error {
+	info, err := os.Stat(l.Game.Live)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) || err == nil && !info.IsDir():
+		return fmt.Errorf("%s: %w", l.Game.Live, ErrGone)
+	case err != nil:
+		return err
+	}
+	if l.lock, err = l.home.Lock(ctx, l.Game.Name, o.Who, patience); err != nil {
+		return err
+	}
+	if l.root, err = os.OpenRoot(l.Game.Live); err != nil {
+		return err
+	}
+	if l.Store, err = store.Open(ctx, l.home.StoreDir()); err != nil {
+		return err
+	}
+	if l.cache, err = scan.OpenCache(ctx, l.home.CacheFile()); err != nil {
+		return err
+	}
+	return l.recover(ctx)
+}
+
+// Close gives everything back.
+func (l *Lane) Close() error {
+	var errs []error
+	if l.cache != nil {
+		errs = append(errs, l.cache.Close())
+	}
+	if l.Store != nil {
+		errs = append(errs, l.Store.Close())
+	}
+	if l.root != nil {
+		errs = append(errs, l.root.Close())
+	}
+	if l.lock != nil {
+		errs = append(errs, l.lock.Unlock())
+	}
+	return errors.Join(errs...)
+}
+
+// recover ends a change that an earlier run did not.
+func (l *Lane) recover(ctx context.Context) error {
+	outcome, memo, err := apply.Recover(l.root)
+	if err != nil {
+		return fmt.Errorf("an unfinished change in %s: %w", l.Game.Live, err)
+	}
+	what := "A change"
+	var c game.Change
+	if memo != nil {
+		if err := json.Unmarshal(memo, &c); err != nil {
+			return fmt.Errorf("an unfinished change in %s: %w", l.Game.Live, errors.Join(apply.ErrJournal, err))
+		}
+		what = Describe(&c)
+	}
+	switch outcome {
+	case apply.Finished:
+		if err := l.home.RecordChange(ctx, &c); err != nil {
+			return err
+		}
+		if err := l.mark(ctx, false); err != nil {
+			return err
+		}
+		if err := apply.Finish(l.root); err != nil {
+			return err
+		}
+		l.Recovered = what + " of " + l.Game.Display() + " had been interrupted; it is finished now."
+	case apply.Back:
+		if err := l.mark(ctx, false); err != nil {
+			return err
+		}
+		l.Recovered = what + " of " + l.Game.Display() + " had been interrupted; it is taken back, the folder is as before."
+	}
+	return nil
+}
+
+// Describe names a change for people: "The pin to 1.1.1".
+func Describe(c *game.Change) string {
+	switch c.What {
+	case "pin":
+		return "The pin to " + c.Build
+	case "unpin":
+		return "The unpin"
+	case "undo":
+		return fmt.Sprintf("The undo of change %d", c.Undoes)
+	case "repair":
+		return "The repair to " + c.Build
+	}
+	return "A change"
+}
+
+// Look walks the folder and reads what changed since the last look. limit, if
+// positive, is how many bytes to read at most; larger files are left unread.
+func (l *Lane) Look(ctx context.Context, limit int64) (*scan.Tree, error) {
+	t, err := l.walk(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := l.read(ctx, t, scan.Request{Sink: scan.Hash(), Limit: limit, Task: "Reading"}); err != nil {
+		return nil, err
+	}
+	return t, nil
+}
+
+// walk lists the folder and fills in what is remembered.
+func (l *Lane) walk(ctx context.Context) (*scan.Tree, error) {
+	t, err := scan.Walk(ctx, l.root, l.Game.Rules())
+	if err != nil {
+		return nil, err
+	}
+	return t, l.cache.Recall(ctx, l.Game.Live, t)
+}
+
+// read reads files of the tree and remembers what it found, also when it is
+// interrupted: nothing is read twice.
+func (l *Lane) read(ctx context.Context, t *scan.Tree, q scan.Request) error {
+	q.Meter, q.Now = l.meter, l.now
+	err := t.Read(ctx, l.root, q)
+	return errors.Join(err, l.cache.Remember(context.WithoutCancel(ctx), l.Game.Live, t))
+}
+
+// manifestOf reads a manifest from the store.
+func (l *Lane) manifestOf(ctx context.Context, b *game.Build) (*manifest.Manifest, *manifest.Attributes, error) {
+	raw, err := l.Store.Bytes(ctx, b.Manifest, manifest.MaxEncoded)
+	if err != nil {
+		return nil, nil, fmt.Errorf("the manifest of %s: %w", b.Label, err)
+	}
+	m, err := manifest.Decode(raw)
+	if err != nil {
+		return nil, nil, fmt.Errorf("the manifest of %s: %w", b.Label, err)
+	}
+	if raw, err = l.Store.Bytes(ctx, b.Attributes, manifest.MaxEncoded); err != nil {
+		return nil, nil, fmt.Errorf("the times and modes of %s: %w", b.Label, err)
+	}
+	a, err := manifest.DecodeAttributes(raw)
+	return m, a, err
+}
+
+func (l *Lane) stateOf(ctx context.Context, b *game.Build) (plan.State, error) {
+	m, a, err := l.manifestOf(ctx, b)
+	if err != nil {
+		return nil, err
+	}
+	return plan.FromManifest(m, a), nil
+}
+
+// Pin returns what the lane is held to, and the build; nil if it is not held.
+func (l *Lane) Pin(ctx context.Context) (game.Pin, *game.Build, error) {
+	pin, err := l.home.Pin(ctx, l.Game.Name, game.MainLane)
+	if err != nil || !pin.Held() {
+		return pin, nil, err
+	}
+	b, err := l.home.BuildByUID(ctx, l.Game.Name, pin.Build)
+	return pin, b, err
+}
+
+// notRunning returns an error if a program runs from the live folder.
+func (l *Lane) notRunning() error {
+	list, err := process.In(l.Game.Live)
+	if err != nil {
+		return err
+	}
+	if len(list) > 0 {
+		return fmt.Errorf("%w: %s (process %d)", ErrRunning, list[0].Path, list[0].PID)
+	}
+	return nil
+}
+
+// ignoresCase finds out whether the folder does, with the marker as probe.
+func (l *Lane) ignoresCase() (bool, error) {
+	return volume.IgnoresCase(l.root, markerFile, strings.ToUpper(markerFile))
+}
+
+const markerFile = manifest.PrivateDir + "/lane.toml"
+
+type marker struct {
+	Game       string    `toml:"game"`
+	Lane       string    `toml:"lane"`
+	Build      string    `toml:"build,omitempty"`
+	State      string    `toml:"state"` // "held", "free"
+	Since      time.Time `toml:"since,omitempty"`
+	Unfinished bool      `toml:"unfinished,omitempty"`
+}
+
+const markerHead = "# Written by Morvant: tells which install this folder is. Nothing here is read back as a setting.\n"
+
+// Mark writes the marker that tells a person which copy they are looking at.
+func (l *Lane) Mark(ctx context.Context) error { return l.mark(ctx, false) }
+
+func (l *Lane) mark(ctx context.Context, unfinished bool) error {
+	pin, b, err := l.Pin(ctx)
+	if err != nil && !errors.Is(err, game.ErrUnknown) {
+		return err
+	}
+	m := marker{Game: l.Game.Name, Lane: game.MainLane, State: "free", Unfinished: unfinished}
+	if pin.Held() && b != nil {
+		m.State, m.Build, m.Since = "held", b.Label, pin.Since
+	}
+	body, err := toml.Marshal(m)
+	if err != nil {
+		return err
+	}
+	if err := l.root.Mkdir(manifest.PrivateDir, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	part := path.Join(manifest.PrivateDir, "lane.toml.part")
+	if err := l.root.WriteFile(part, append([]byte(markerHead), body...), 0o644); err != nil {
+		return err
+	}
+	return l.root.Rename(part, markerFile)
+}

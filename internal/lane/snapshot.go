@@ -1,0 +1,175 @@
+package lane
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"morvant/internal/digest"
+	"morvant/internal/game"
+	"morvant/internal/scan"
+	"morvant/internal/store"
+	"morvant/internal/volume"
+)
+
+// Snapshot is what taking one came to.
+type Snapshot struct {
+	Build  *game.Build
+	Odd    []scan.Oddity // left out
+	Stored int64         // bytes that the store grew by
+	// Same is an earlier snapshot with the same content, if there is one.
+	Same *game.Build
+}
+
+// Snapshot records the folder, content included. Without a label the time is the label.
+func (l *Lane) Snapshot(ctx context.Context, label, note string) (*Snapshot, error) {
+	label, err := l.freeLabel(ctx, label)
+	if err != nil {
+		return nil, err
+	}
+	made := l.now()
+	t, err := l.walk(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := recordable(t); err != nil {
+		return nil, err
+	}
+	builds, err := l.home.Builds(ctx, l.Game.Name)
+	if err != nil {
+		return nil, err
+	}
+	session := l.Store.Begin()
+	s := &Snapshot{Odd: t.Odd}
+	err = l.fill(ctx, session, t, builds)
+	if err == nil {
+		s.Build, err = l.record(ctx, session, t, &game.Build{
+			UID: game.NewUID(), Game: l.Game.Name, Label: label, Note: note, Made: made,
+		})
+	}
+	if err := errors.Join(err, session.Close()); err != nil {
+		return nil, err
+	}
+	s.Stored = session.Added()
+	for _, b := range builds {
+		if b.Manifest == s.Build.Manifest {
+			s.Same = b
+			break
+		}
+	}
+	return s, l.home.AddBuild(ctx, s.Build)
+}
+
+// fill puts the content of every file into the store, reading only what may not
+// be there yet.
+func (l *Lane) fill(ctx context.Context, session *store.Session, t *scan.Tree, builds []*game.Build) error {
+	if known(t) {
+		// A manifest that a build has means that all of its content is stored.
+		d := t.Manifest().Digest()
+		for _, b := range builds {
+			if b.Manifest == d {
+				return nil
+			}
+		}
+	}
+	var missing int64
+	stored := make(map[digest.Digest]bool)
+	for i := range t.Entries {
+		e := &t.Entries[i]
+		if e.Kind != scan.File {
+			continue
+		}
+		if e.Known && !stored[e.Digest] {
+			ok, err := l.Store.Has(ctx, e.Digest)
+			if err != nil {
+				return err
+			}
+			stored[e.Digest] = ok
+		}
+		if !e.Known || !stored[e.Digest] {
+			missing += e.Stamp.Size
+		}
+	}
+	if free, err := volume.Free(l.Store.Dir()); err == nil && free < missing {
+		l.meter.Warn(fmt.Sprintf("the store may grow by up to %d MB and its disk has %d MB free; what is read until then is kept", missing>>20, free>>20))
+	}
+	return l.read(ctx, t, scan.Request{
+		Sink: session.Put,
+		Skip: func(e *scan.Entry) bool { return e.Known && stored[e.Digest] },
+		Task: "Recording",
+	})
+}
+
+func known(t *scan.Tree) bool {
+	for i := range t.Entries {
+		if e := &t.Entries[i]; e.Kind == scan.File && !e.Known {
+			return false
+		}
+	}
+	return true
+}
+
+// record puts what describes the build into the store.
+func (l *Lane) record(ctx context.Context, session *store.Session, t *scan.Tree, b *game.Build) (*game.Build, error) {
+	m := t.Manifest()
+	if err := m.Validate(); err != nil {
+		return nil, err
+	}
+	b.Files, b.Bytes = len(m.Files), m.Bytes()
+	var err error
+	if b.Manifest, _, err = session.Put(ctx, bytes.NewReader(m.Encode()), nil); err != nil {
+		return nil, err
+	}
+	if b.Attributes, _, err = session.Put(ctx, bytes.NewReader(t.Attributes().Encode()), nil); err != nil {
+		return nil, err
+	}
+	note, err := b.EncodeRecord()
+	if err != nil {
+		return nil, err
+	}
+	b.Record, err = session.PutNote(ctx, note)
+	return b, err
+}
+
+func (l *Lane) freeLabel(ctx context.Context, label string) (string, error) {
+	builds, err := l.home.Builds(ctx, l.Game.Name)
+	if err != nil {
+		return "", err
+	}
+	taken := make(map[string]bool)
+	for _, b := range builds {
+		taken[b.Label] = true
+	}
+	if label != "" {
+		if taken[label] {
+			return "", fmt.Errorf("a snapshot labelled %s is %w", label, game.ErrExists)
+		}
+		return label, game.CheckLabel(label)
+	}
+	base := l.now().Format("2006-01-02-1504")
+	label = base
+	for n := 2; taken[label]; n++ {
+		label = fmt.Sprintf("%s-%d", base, n)
+	}
+	return label, nil
+}
+
+// recordable returns an error naming the files whose names a manifest cannot hold:
+// leaving them out unasked would lose them.
+func recordable(t *scan.Tree) error {
+	var bad []string
+	for _, o := range t.Odd {
+		if o.Name {
+			bad = append(bad, o.What)
+		}
+	}
+	switch {
+	case len(bad) == 0:
+		return nil
+	case len(bad) > 3:
+		bad = append(bad[:3], fmt.Sprintf("and %d more", len(bad)-3))
+	}
+	return fmt.Errorf("%w: %s", ErrNames, strings.Join(bad, "; "))
+}

@@ -1,0 +1,134 @@
+package manifest
+
+import (
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// AttributesFormat is the format name and version of encoded attributes.
+const AttributesFormat = "morvant-attributes/1"
+
+// Attribute is what this computer keeps beside a file's content.
+type Attribute struct {
+	Mode  fs.FileMode // permission bits only
+	MTime time.Time   // time of last change, to the nanosecond
+}
+
+// Equal reports whether both are the same instant and mode.
+func (a Attribute) Equal(b Attribute) bool { return a.Mode == b.Mode && a.MTime.Equal(b.MTime) }
+
+// Attributes holds the times and modes of files and folders by path. They
+// belong to one computer and so are no part of a manifest.
+type Attributes struct {
+	Files map[string]Attribute
+	Dirs  map[string]Attribute
+}
+
+// NewAttributes returns empty attributes ready to be filled.
+func NewAttributes() *Attributes {
+	return &Attributes{Files: make(map[string]Attribute), Dirs: make(map[string]Attribute)}
+}
+
+type attributeList struct {
+	Dirs   []attributeEntry `json:"dirs"`
+	Files  []attributeEntry `json:"files"`
+	Format string           `json:"format"`
+}
+
+type attributeEntry struct {
+	Mode  string `json:"mode"`  // octal permission bits
+	MTime string `json:"mtime"` // seconds.nanoseconds since 1970
+	Path  string `json:"path"`
+}
+
+// Encode returns the attributes as JSON, the same bytes for the same attributes.
+func (a *Attributes) Encode() []byte {
+	b, err := json.Marshal(attributeList{Format: AttributesFormat, Files: listAttributes(a.Files), Dirs: listAttributes(a.Dirs)})
+	if err != nil {
+		panic(err) // strings always encode
+	}
+	return b
+}
+
+func listAttributes(m map[string]Attribute) []attributeEntry {
+	list := make([]attributeEntry, 0, len(m))
+	for path, a := range m {
+		list = append(list, attributeEntry{
+			Path:  path,
+			Mode:  strconv.FormatUint(uint64(a.Mode.Perm()), 8),
+			MTime: fmt.Sprintf("%d.%09d", a.MTime.Unix(), a.MTime.Nanosecond()),
+		})
+	}
+	slices.SortFunc(list, func(a, b attributeEntry) int { return strings.Compare(a.Path, b.Path) })
+	return list
+}
+
+// DecodeAttributes reads encoded attributes and validates every path, mode and time.
+func DecodeAttributes(b []byte) (*Attributes, error) {
+	if len(b) > MaxEncoded {
+		return nil, fmt.Errorf("%w: %d bytes of attributes", ErrFormat, len(b))
+	}
+	var list attributeList
+	if err := json.Unmarshal(b, &list); err != nil {
+		return nil, fmt.Errorf("%w: attributes: %v", ErrFormat, err)
+	}
+	if list.Format != AttributesFormat {
+		if strings.HasPrefix(list.Format, "morvant-attributes/") {
+			return nil, fmt.Errorf("attributes of format %q: %w", list.Format, ErrVersion)
+		}
+		return nil, fmt.Errorf("%w: attributes of format %q", ErrFormat, list.Format)
+	}
+	if len(list.Files)+len(list.Dirs) > MaxEntries {
+		return nil, fmt.Errorf("%w: too many attributes", ErrFormat)
+	}
+	a := NewAttributes()
+	if err := fillAttributes(a.Files, list.Files); err != nil {
+		return nil, err
+	}
+	if err := fillAttributes(a.Dirs, list.Dirs); err != nil {
+		return nil, err
+	}
+	return a, nil
+}
+
+func fillAttributes(m map[string]Attribute, list []attributeEntry) error {
+	for _, e := range list {
+		if err := CheckPath(e.Path); err != nil {
+			return err
+		}
+		if _, twice := m[e.Path]; twice {
+			return fmt.Errorf("%w: attributes of %q appear twice", ErrFormat, e.Path)
+		}
+		mode, err := strconv.ParseUint(e.Mode, 8, 32)
+		if err != nil || mode > 0o777 {
+			return fmt.Errorf("%w: mode %q of %q", ErrFormat, e.Mode, e.Path)
+		}
+		mtime, err := parseTime(e.MTime)
+		if err != nil {
+			return fmt.Errorf("%w: time %q of %q", ErrFormat, e.MTime, e.Path)
+		}
+		m[e.Path] = Attribute{Mode: fs.FileMode(mode), MTime: mtime}
+	}
+	return nil
+}
+
+func parseTime(s string) (time.Time, error) {
+	whole, part, found := strings.Cut(s, ".")
+	if !found || len(part) != 9 {
+		return time.Time{}, ErrFormat
+	}
+	sec, err := strconv.ParseInt(whole, 10, 64)
+	if err != nil {
+		return time.Time{}, err
+	}
+	nsec, err := strconv.ParseUint(part, 10, 32)
+	if err != nil {
+		return time.Time{}, err
+	}
+	return time.Unix(sec, int64(nsec)), nil
+}

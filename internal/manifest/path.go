@@ -1,0 +1,149 @@
+package manifest
+
+import (
+	"fmt"
+	"path"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// PrivateDir is the folder inside a lane that belongs to Morvant. It is never
+// part of a manifest.
+const PrivateDir = ".morvant"
+
+const (
+	maxPath    = 4096 // bytes in a path
+	maxElement = 255  // bytes in one name
+)
+
+// CheckPath returns an error wrapping ErrPath unless p is a path that every
+// supported system can hold and that stays inside the folder it is relative to.
+func CheckPath(p string) error {
+	if reason := badPath(p); reason != "" {
+		return fmt.Errorf("%w: %q %s", ErrPath, clipPath(p), reason)
+	}
+	return nil
+}
+
+func badPath(p string) string {
+	switch {
+	case p == "":
+		return "is empty"
+	case len(p) > maxPath:
+		return fmt.Sprintf("is longer than %d bytes", maxPath)
+	case !utf8.ValidString(p):
+		return "is not valid UTF-8"
+	case p[0] == '/':
+		return "is absolute"
+	}
+	for first, rest, more := true, p, true; more; first = false {
+		var name string
+		name, rest, more = strings.Cut(rest, "/")
+		if reason := badName(name); reason != "" {
+			return reason
+		}
+		if first && strings.EqualFold(name, PrivateDir) {
+			return "is Morvant's own folder"
+		}
+	}
+	return ""
+}
+
+func badName(name string) string {
+	switch {
+	case name == "":
+		return "has an empty part"
+	case name == "." || name == "..":
+		return "has a part " + name
+	case len(name) > maxElement:
+		return fmt.Sprintf("has a name longer than %d bytes", maxElement)
+	case name[len(name)-1] == '.' || name[len(name)-1] == ' ':
+		return "has a name that ends in a dot or a space"
+	}
+	for _, r := range name {
+		switch {
+		case r == '\\':
+			return "has a backslash"
+		case r == ':':
+			return "has a colon"
+		case unicode.IsControl(r):
+			return "has a control character"
+		}
+	}
+	if isDevice(name) {
+		return "has the name of a Windows device"
+	}
+	return ""
+}
+
+// isDevice reports names that Windows reserves, with or without an extension
+// (https://learn.microsoft.com/windows/win32/fileio/naming-a-file).
+func isDevice(name string) bool {
+	base, _, _ := strings.Cut(name, ".")
+	base = strings.ToUpper(strings.TrimRight(base, " "))
+	switch base {
+	case "CON", "PRN", "AUX", "NUL", "CONIN$", "CONOUT$":
+		return true
+	}
+	for _, port := range []string{"COM", "LPT"} {
+		if number, ok := strings.CutPrefix(base, port); ok {
+			switch number {
+			case "0", "1", "2", "3", "4", "5", "6", "7", "8", "9", "¹", "²", "³":
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// CheckTarget returns an error wrapping ErrPath unless a link at p with this
+// target stays inside the folder. Steps up are allowed only at the start of the
+// target, where they pass real folders: behind a name that is itself a link
+// they could lead anywhere.
+func CheckTarget(p, target string) error {
+	bad := func(reason string) error {
+		return fmt.Errorf("%w: the link %q to %q %s", ErrPath, clipPath(p), clipPath(target), reason)
+	}
+	if target == "" || len(target) > maxPath || !utf8.ValidString(target) {
+		return bad("has a target that cannot be written down")
+	}
+	if target[0] == '/' {
+		return bad("points outside")
+	}
+	depth := strings.Count(p, "/")
+	down := false
+	for name := range strings.SplitSeq(target, "/") {
+		switch name {
+		case "..":
+			if depth--; depth < 0 {
+				return bad("points outside")
+			}
+			if down {
+				return bad("goes down and up again")
+			}
+		case ".":
+		default:
+			down = true
+			if reason := badName(name); reason != "" {
+				return bad(reason)
+			}
+		}
+	}
+	if strings.EqualFold(firstName(path.Join(path.Dir(p), target)), PrivateDir) {
+		return bad("points into Morvant's own folder")
+	}
+	return nil
+}
+
+func firstName(p string) string {
+	name, _, _ := strings.Cut(p, "/")
+	return name
+}
+
+func clipPath(p string) string {
+	if len(p) > 200 {
+		return p[:197] + "..."
+	}
+	return p
+}

@@ -1,0 +1,101 @@
+package pack
+
+import (
+	"fmt"
+	"runtime"
+
+	"github.com/klauspost/compress"
+	"github.com/klauspost/compress/zstd"
+
+	"morvant/internal/digest"
+)
+
+// Coder codes and decodes the bytes of records. It may be used by several
+// goroutines at once.
+type Coder struct {
+	enc *zstd.Encoder
+	dec *zstd.Decoder
+}
+
+// NewCoder returns a coder whose working memory stays within a few MiB a processor.
+func NewCoder() (*Coder, error) {
+	n := runtime.GOMAXPROCS(0)
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(n),
+		zstd.WithWindowSize(1<<20), zstd.WithEncoderCRC(false), zstd.WithLowerEncoderMem(true))
+	if err != nil {
+		return nil, err
+	}
+	dec, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(n), zstd.WithDecoderMaxMemory(MaxPlain),
+		zstd.WithDecoderMaxWindow(MaxPlain), zstd.WithDecoderLowmem(true))
+	if err != nil {
+		return nil, err
+	}
+	return &Coder{enc, dec}, nil
+}
+
+// Close frees the working memory.
+func (c *Coder) Close() {
+	c.enc.Close()
+	c.dec.Close()
+}
+
+// Samples of incompressible data, such as packed archives, decide against zstd
+// before it is tried: three short looks instead of the whole.
+const (
+	sampleSize      = 1 << 10
+	incompressible  = 0.02 // klauspost/compress.Estimate of random bytes stays below this
+	smallestToGuess = 16 << 10
+)
+
+func looksPacked(plain []byte) bool {
+	if len(plain) < smallestToGuess {
+		return false
+	}
+	for _, at := range []int{0, len(plain)/2 - sampleSize/2, len(plain) - sampleSize} {
+		if compress.Estimate(plain[at:at+sampleSize]) > incompressible {
+			return false
+		}
+	}
+	return true
+}
+
+// Encode chooses a coding for plain. The stored bytes are plain itself or are
+// appended to buf[:0].
+func (c *Coder) Encode(plain, buf []byte) (Coding, []byte) {
+	if len(plain) < 32 || looksPacked(plain) {
+		return Plain, plain
+	}
+	out := c.enc.EncodeAll(plain, buf[:0])
+	// A gain of less than one part in 32 is not worth decoding for.
+	if len(out) > len(plain)-len(plain)/32 {
+		return Plain, plain
+	}
+	return Zstd, out
+}
+
+// Decode returns the plain bytes of a record, checked against its digest. They
+// may share memory with stored or buf.
+func (c *Coder) Decode(e Entry, stored, buf []byte) ([]byte, error) {
+	if err := e.check(); err != nil {
+		return nil, err
+	}
+	if len(stored) != int(e.Stored) {
+		return nil, fmt.Errorf("record %s: %w: %d of %d bytes", e.Digest.Short(), ErrFormat, len(stored), e.Stored)
+	}
+	plain := stored
+	if e.Coding == Zstd {
+		if cap(buf) < int(e.Plain) {
+			buf = make([]byte, 0, e.Plain)
+		}
+		var err error
+		// The capacity bounds the output: a frame that inflates further than
+		// its record says is cut off by the decoder's own limit.
+		if plain, err = c.dec.DecodeAll(stored, buf[:0:e.Plain]); err != nil {
+			return nil, fmt.Errorf("record %s: %w: %v", e.Digest.Short(), ErrChecksum, err)
+		}
+	}
+	if len(plain) != int(e.Plain) || digest.Of(plain) != e.Digest {
+		return nil, fmt.Errorf("record %s: %w", e.Digest.Short(), ErrChecksum)
+	}
+	return plain, nil
+}

@@ -1,0 +1,240 @@
+package plan
+
+import (
+	"cmp"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"morvant/internal/digest"
+	"morvant/internal/manifest"
+	"morvant/internal/scan"
+)
+
+// Kind says what a node is.
+type Kind string
+
+// The kinds of nodes.
+const (
+	File Kind = "file"
+	Link Kind = "link"
+	Dir  Kind = "dir"
+)
+
+// Node is what stands at one path of a folder.
+type Node struct {
+	Kind   Kind          `json:"kind"`
+	Size   int64         `json:"size,omitempty"`   // of a file, bytes
+	Digest digest.Digest `json:"digest,omitzero"`  // of a file
+	Target string        `json:"target,omitempty"` // of a link
+	Mode   fs.FileMode   `json:"mode,omitempty"`   // permission bits; 0: not known
+	MTime  int64         `json:"mtime,omitempty"`  // nanoseconds since 1970; 0: not known
+}
+
+// sameContent reports whether the two are the same but for times and modes.
+func (n Node) sameContent(o Node) bool {
+	return n.Kind == o.Kind && n.Size == o.Size && n.Digest == o.Digest && n.Target == o.Target
+}
+
+// sameAttributes reports whether bringing n to o's times and modes changes
+// nothing; what o does not know does not count.
+func (n Node) sameAttributes(o Node) bool {
+	return (o.Mode == 0 || n.Mode == o.Mode) && (o.MTime == 0 || n.MTime == o.MTime)
+}
+
+// Entry is a node at its path.
+type Entry struct {
+	Path string
+	Node
+}
+
+// State is everything a folder holds, folders included, sorted by path.
+type State []Entry
+
+// Get returns the node at p.
+func (s State) Get(p string) (Node, bool) {
+	i, ok := slices.BinarySearchFunc(s, p, func(e Entry, p string) int { return strings.Compare(e.Path, p) })
+	if !ok {
+		return Node{}, false
+	}
+	return s[i].Node, true
+}
+
+func (s State) sort() {
+	slices.SortFunc(s, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
+}
+
+// Bytes returns the total size of the files.
+func (s State) Bytes() (n int64) {
+	for _, e := range s {
+		n += e.Size
+	}
+	return n
+}
+
+// FromTree returns the state of a folder that was just walked and read.
+func FromTree(t *scan.Tree) State {
+	s := make(State, 0, len(t.Entries))
+	for i := range t.Entries {
+		e := &t.Entries[i]
+		n := Node{Mode: e.Mode, MTime: e.Stamp.MTime}
+		switch e.Kind {
+		case scan.File:
+			n.Kind, n.Size, n.Digest = File, e.Stamp.Size, e.Digest
+		case scan.Link:
+			n = Node{Kind: Link, Target: e.Target}
+		case scan.Dir:
+			n.Kind = Dir
+		}
+		s = append(s, Entry{e.Path, n})
+	}
+	return s
+}
+
+// FromManifest returns the state that a manifest describes, with times and modes
+// as far as a knows them; a may be nil.
+func FromManifest(m *manifest.Manifest, a *manifest.Attributes) State {
+	if a == nil {
+		a = manifest.NewAttributes()
+	}
+	s := make(State, 0, len(m.Files)+len(m.Links)+len(a.Dirs))
+	dirs := make(map[string]bool)
+	for _, f := range m.Files {
+		addParents(dirs, f.Path)
+		s = append(s, Entry{f.Path, withAttribute(Node{Kind: File, Size: f.Size, Digest: f.Digest}, a.Files, f.Path)})
+	}
+	for _, l := range m.Links {
+		addParents(dirs, l.Path)
+		s = append(s, Entry{l.Path, Node{Kind: Link, Target: l.Target}})
+	}
+	for _, d := range m.EmptyDirs {
+		addParents(dirs, d)
+		dirs[d] = true
+	}
+	for d := range dirs {
+		s = append(s, Entry{d, withAttribute(Node{Kind: Dir}, a.Dirs, d)})
+	}
+	s.sort()
+	return s
+}
+
+func withAttribute(n Node, attributes map[string]manifest.Attribute, p string) Node {
+	if a, ok := attributes[p]; ok {
+		n.Mode, n.MTime = a.Mode.Perm(), a.MTime.UnixNano()
+	}
+	return n
+}
+
+// addParents adds the folders above p to dirs.
+func addParents(dirs map[string]bool, p string) {
+	for d := path.Dir(p); d != "." && !dirs[d]; d = path.Dir(d) {
+		dirs[d] = true
+	}
+}
+
+// Manifest lists the state.
+func (s State) Manifest() *manifest.Manifest {
+	m := &manifest.Manifest{}
+	filled := make(map[string]bool)
+	for _, e := range s {
+		filled[path.Dir(e.Path)] = true
+		switch e.Kind {
+		case File:
+			m.Files = append(m.Files, manifest.File{Path: e.Path, Size: e.Size, Digest: e.Digest})
+		case Link:
+			m.Links = append(m.Links, manifest.Link{Path: e.Path, Target: e.Target})
+		}
+	}
+	for _, e := range s {
+		if e.Kind == Dir && !filled[e.Path] {
+			m.EmptyDirs = append(m.EmptyDirs, e.Path)
+		}
+	}
+	return m
+}
+
+// Time returns the node's time of last change.
+func (n Node) Time() time.Time { return time.Unix(0, n.MTime) }
+
+// Step is the change of one path. Exchanging Before and After takes it back.
+type Step struct {
+	Path   string `json:"path"`
+	Before *Node  `json:"before,omitempty"` // nil: nothing was there
+	After  *Node  `json:"after,omitempty"`  // nil: nothing will be there
+	// From is the path whose old content becomes the new content here: the file
+	// moves, and is not written again.
+	From string `json:"from,omitempty"`
+	// Copy is a path that holds the new content and keeps it.
+	Copy string `json:"copy,omitempty"`
+}
+
+// Displaces reports whether what stood at the path before has to leave it.
+func (s *Step) Displaces() bool {
+	return s.Before != nil && s.Before.Kind != Dir && !s.KeepsContent()
+}
+
+// Places reports whether a file or link is put at the path.
+func (s *Step) Places() bool {
+	return s.After != nil && s.After.Kind != Dir && !s.KeepsContent()
+}
+
+// Writes reports whether content has to be written for the path.
+func (s *Step) Writes() bool { return s.Places() && s.After.Kind == File && s.From == "" }
+
+// KeepsContent reports whether only times and modes change.
+func (s *Step) KeepsContent() bool {
+	return s.Before != nil && s.After != nil && s.Before.sameContent(*s.After)
+}
+
+// Rewind returns what a folder should hold once steps are taken back: have, with
+// what stood before at every path that the steps touched. Newer changes to other
+// paths stay.
+func Rewind(have State, steps []Step) State {
+	touched := make(map[string]*Node, len(steps))
+	for i := range steps {
+		touched[steps[i].Path] = steps[i].Before
+	}
+	var want State
+	for _, e := range have {
+		if _, ok := touched[e.Path]; !ok {
+			want = append(want, e)
+		}
+	}
+	for p, n := range touched {
+		if n != nil {
+			want = append(want, Entry{p, *n})
+		}
+	}
+	return want.settled()
+}
+
+// settled sorts the state and makes it one that a folder can be in: above every
+// entry there are folders. A file that is in the way of something below it is
+// dropped.
+func (s State) settled() State {
+	dirs := make(map[string]bool)
+	for _, e := range s {
+		addParents(dirs, e.Path)
+	}
+	out := s[:0]
+	for _, e := range s {
+		if e.Kind == Dir {
+			delete(dirs, e.Path)
+		} else if dirs[e.Path] {
+			continue
+		}
+		out = append(out, e)
+	}
+	for d := range dirs {
+		out = append(out, Entry{d, Node{Kind: Dir}})
+	}
+	out.sort()
+	return out
+}
+
+// BiggestFirst orders entries for people.
+func BiggestFirst(a, b Entry) int {
+	return cmp.Or(cmp.Compare(b.Size, a.Size), cmp.Compare(a.Path, b.Path))
+}

@@ -1,0 +1,9 @@
+//go:build !linux
+
+package reflink
+
+import "os"
+
+func cloneFile(_, _ *os.File) error { return ErrUnsupported }
+
+func cloneRange(_ *os.File, _ int64, _ *os.File, _, _ int64) error { return ErrUnsupported }

@@ -1,0 +1,86 @@
+// Package rules tells whose a file is: the build's, the player's (keep rules) or
+// nobody's (scratch rules). Rules are doublestar patterns over paths relative to
+// the live folder; a rule that matches a folder holds for everything in it.
+package rules
+
+import (
+	"fmt"
+	"path"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+)
+
+// Rules are the patterns of one game.
+type Rules struct {
+	Keep    []string // files that belong to the player
+	Scratch []string // files nobody misses
+}
+
+// Check returns an error naming the first pattern that cannot be used.
+func (r Rules) Check() error {
+	for _, list := range [][]string{r.Keep, r.Scratch} {
+		for _, p := range list {
+			switch {
+			case strings.TrimSpace(p) == "" || !doublestar.ValidatePattern(p):
+				return fmt.Errorf("the pattern %q cannot be read", p)
+			case strings.HasPrefix(p, "/") || strings.Contains(p, `\`) || path.Clean(p) == ".." || strings.HasPrefix(path.Clean(p), "../"):
+				return fmt.Errorf("the pattern %q must be relative to the live folder, with forward slashes", p)
+			}
+		}
+	}
+	return nil
+}
+
+// Matcher answers for many paths, remembering what it found for their folders.
+// It is not safe for several goroutines.
+type Matcher struct {
+	keep, scratch set
+}
+
+// Matcher returns a matcher for r.
+func (r Rules) Matcher() *Matcher {
+	return &Matcher{newSet(r.Keep), newSet(r.Scratch)}
+}
+
+// Kept reports whether the file or folder at p belongs to the player.
+func (m *Matcher) Kept(p string) bool { return m.keep.match(p) }
+
+// Scratch reports whether nobody misses the file or folder at p.
+func (m *Matcher) Scratch(p string) bool { return m.scratch.match(p) }
+
+type set struct {
+	patterns []string
+	dirs     map[string]bool
+}
+
+func newSet(patterns []string) set {
+	clean := make([]string, len(patterns))
+	for i, p := range patterns {
+		clean[i] = path.Clean(p)
+	}
+	return set{clean, make(map[string]bool)}
+}
+
+func (s *set) match(p string) bool {
+	if len(s.patterns) == 0 {
+		return false
+	}
+	if i := strings.LastIndexByte(p, '/'); i >= 0 {
+		dir := p[:i]
+		matched, known := s.dirs[dir]
+		if !known {
+			matched = s.match(dir)
+			s.dirs[dir] = matched
+		}
+		if matched {
+			return true
+		}
+	}
+	for _, pattern := range s.patterns {
+		if doublestar.MatchUnvalidated(pattern, p) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,179 @@
+package scan
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"encoding/binary"
+	"errors"
+	"path"
+	"time"
+
+	"morvant/internal/database"
+	"morvant/internal/digest"
+)
+
+var cacheSchema = database.Schema{Steps: []string{`
+CREATE TABLE dir (root TEXT, dir TEXT, files BLOB NOT NULL, PRIMARY KEY (root, dir)) WITHOUT ROWID;
+`}}
+
+// Cache remembers what was read of which files. Losing it costs time only, so
+// one that is damaged or of another version is replaced.
+type Cache struct{ db *sql.DB }
+
+// OpenCache opens or creates the cache at file.
+func OpenCache(ctx context.Context, file string) (*Cache, error) {
+	db, err := database.Open(ctx, file, cacheSchema)
+	if errors.Is(err, database.ErrVersion) || database.Damaged(err) {
+		if err := database.Remove(file); err != nil {
+			return nil, err
+		}
+		db, err = database.Open(ctx, file, cacheSchema)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &Cache{db}, nil
+}
+
+// Close closes the cache.
+func (c *Cache) Close() error { return c.db.Close() }
+
+// cached is what is remembered of one file, in this order and size on disk:
+// the length of the name (2 bytes) and the name, then
+//
+//	size, mtime, ctime, device, file id, time of the look (8 each), digest (32)
+type cached struct {
+	stamp  Stamp
+	looked time.Time
+	digest digest.Digest
+}
+
+const cachedSize = 6*8 + digest.Size
+
+// Recall fills in the digests of files that have not been touched since they
+// were last read. What it cannot trust it leaves unknown. root names the folder.
+func (c *Cache) Recall(ctx context.Context, root string, t *Tree) error {
+	remembered, err := c.load(ctx, root)
+	if err != nil {
+		return err
+	}
+	for i := range t.Entries {
+		e := &t.Entries[i]
+		if e.Kind != File {
+			continue
+		}
+		was, ok := remembered[e.Path]
+		if ok && was.stamp == e.Stamp && !was.stamp.Racy(was.looked) {
+			e.Digest, e.Looked, e.Known = was.digest, was.looked, true
+		}
+	}
+	return nil
+}
+
+func (c *Cache) load(ctx context.Context, root string) (map[string]cached, error) {
+	blobs, err := c.blobs(ctx, root)
+	if err != nil {
+		return nil, err
+	}
+	m := make(map[string]cached)
+	for dir, blob := range blobs {
+		decodeDir(dir, blob, m)
+	}
+	return m, nil
+}
+
+// Remember saves what is known of the tree; folders that say what they said
+// before are not written again.
+func (c *Cache) Remember(ctx context.Context, root string, t *Tree) error {
+	dirs := make(map[string][]byte)
+	for i := range t.Entries {
+		if e := &t.Entries[i]; e.Kind == File && e.Known {
+			dir := path.Dir(e.Path)
+			dirs[dir] = appendCached(dirs[dir], path.Base(e.Path), cached{e.Stamp, e.Looked, e.Digest})
+		}
+	}
+	old, err := c.blobs(ctx, root)
+	if err != nil {
+		return err
+	}
+	var write, drop []string
+	for dir, blob := range dirs {
+		if !bytes.Equal(old[dir], blob) {
+			write = append(write, dir)
+		}
+	}
+	for dir := range old {
+		if dirs[dir] == nil {
+			drop = append(drop, dir)
+		}
+	}
+	if len(write)+len(drop) == 0 {
+		return nil
+	}
+	tx, err := c.db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	for _, dir := range write {
+		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO dir (root, dir, files) VALUES (?, ?, ?)`, root, dir, dirs[dir]); err != nil {
+			return err
+		}
+	}
+	for _, dir := range drop {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM dir WHERE root = ? AND dir = ?`, root, dir); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
+}
+
+func (c *Cache) blobs(ctx context.Context, root string) (map[string][]byte, error) {
+	rows, err := c.db.QueryContext(ctx, `SELECT dir, files FROM dir WHERE root = ?`, root)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	m := make(map[string][]byte)
+	for rows.Next() {
+		var dir string
+		var blob []byte
+		if err := rows.Scan(&dir, &blob); err != nil {
+			return nil, err
+		}
+		m[dir] = blob
+	}
+	return m, rows.Err()
+}
+
+func appendCached(b []byte, name string, c cached) []byte {
+	b = binary.LittleEndian.AppendUint16(b, uint16(len(name)))
+	b = append(b, name...)
+	for _, n := range []uint64{uint64(c.stamp.Size), uint64(c.stamp.MTime), uint64(c.stamp.CTime), c.stamp.Dev, c.stamp.Ino, uint64(c.looked.UnixNano())} {
+		b = binary.LittleEndian.AppendUint64(b, n)
+	}
+	return append(b, c.digest[:]...)
+}
+
+// decodeDir adds what a row says to m. A row cut short says nothing further.
+func decodeDir(dir string, b []byte, m map[string]cached) {
+	for len(b) >= 2 {
+		n := int(binary.LittleEndian.Uint16(b))
+		if len(b) < 2+n+cachedSize {
+			return
+		}
+		name := string(b[2 : 2+n])
+		b = b[2+n:]
+		var f [6]uint64
+		for i := range f {
+			f[i] = binary.LittleEndian.Uint64(b[8*i:])
+		}
+		m[path.Join(dir, name)] = cached{
+			stamp:  Stamp{Size: int64(f[0]), MTime: int64(f[1]), CTime: int64(f[2]), Dev: f[3], Ino: f[4]},
+			looked: time.Unix(0, int64(f[5])),
+			digest: digest.Digest(b[48 : 48+digest.Size]),
+		}
+		b = b[cachedSize:]
+	}
+}

@@ -1,0 +1,175 @@
+package scan
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"runtime"
+	"slices"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"morvant/internal/digest"
+	"morvant/internal/progress"
+)
+
+// ErrUnstable is returned for a file that keeps changing while it is read.
+var ErrUnstable = errors.New("the file keeps changing while it is read")
+
+// attempts is how often a file that changes under the reader is read again.
+const attempts = 3
+
+// Sink takes the content of a file and returns its digest and size. read is to
+// be told of the bytes as they come.
+type Sink func(ctx context.Context, r io.Reader, read func(n int)) (digest.Digest, int64, error)
+
+// Request says what to read of a tree.
+type Request struct {
+	Sink  Sink              // what takes the content; Hash, or a store
+	Skip  func(*Entry) bool // files that need not be read; nil: those that are Known
+	Limit int64             // bytes; the largest files beyond it stay unread; 0: no limit
+	Task  string            // for the meter
+	Meter progress.Meter
+	Now   func() time.Time
+}
+
+// Read reads files of the tree and fills in their digests. A file that has gone
+// in the meantime is taken out of the tree.
+func (t *Tree) Read(ctx context.Context, root *os.Root, q Request) error {
+	if q.Skip == nil {
+		q.Skip = func(e *Entry) bool { return e.Known }
+	}
+	var todo []*Entry
+	var total int64
+	for i := range t.Entries {
+		if e := &t.Entries[i]; e.Kind == File && !q.Skip(e) {
+			todo = append(todo, e)
+			total += e.Stamp.Size
+		}
+	}
+	if len(todo) == 0 {
+		return nil
+	}
+	// The largest first: they take longest, and the small ones fill the gaps.
+	slices.SortStableFunc(todo, func(a, b *Entry) int { return cmp.Compare(b.Stamp.Size, a.Stamp.Size) })
+	for q.Limit > 0 && total > q.Limit && len(todo) > 0 {
+		total -= todo[0].Stamp.Size
+		todo = todo[1:]
+	}
+	q.Meter.Begin(q.Task, total)
+	defer q.Meter.End()
+	var mu sync.Mutex
+	gone := make(map[string]bool)
+	g, groupCtx := errgroup.WithContext(ctx)
+	g.SetLimit(min(runtime.GOMAXPROCS(0), 8))
+	for _, e := range todo {
+		if groupCtx.Err() != nil {
+			break
+		}
+		g.Go(func() error {
+			err := e.read(groupCtx, root, q)
+			if errors.Is(err, fs.ErrNotExist) {
+				mu.Lock()
+				gone[e.Path] = true
+				mu.Unlock()
+				q.Meter.Warn(e.Path + " has gone while the folder was read; it is left out")
+				return nil
+			}
+			return err
+		})
+	}
+	if err := errors.Join(g.Wait(), ctx.Err()); err != nil {
+		return err
+	}
+	if len(gone) > 0 {
+		t.Entries = slices.DeleteFunc(t.Entries, func(e Entry) bool { return gone[e.Path] })
+	}
+	return nil
+}
+
+func (e *Entry) read(ctx context.Context, root *os.Root, q Request) error {
+	for range attempts {
+		looked := q.Now()
+		ok, err := e.readOnce(ctx, root, q)
+		if err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return err
+		}
+		if ok {
+			e.Known, e.Looked = true, looked
+			return nil
+		}
+	}
+	return fmt.Errorf("%s: %w", e.Path, ErrUnstable)
+}
+
+// readOnce reads the file and reports whether it stayed the same meanwhile.
+func (e *Entry) readOnce(ctx context.Context, root *os.Root, q Request) (bool, error) {
+	f, err := OpenFile(root, e.Path)
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	before, err := f.Stat()
+	if err != nil {
+		return false, place(e.Path, err)
+	}
+	if !before.Mode().IsRegular() {
+		return false, fmt.Errorf("%s: %w", e.Path, ErrUnstable)
+	}
+	e.Mode, e.Stamp = before.Mode().Perm(), StampOf(before)
+	d, size, err := q.Sink(ctx, f, func(n int) { q.Meter.Advance(int64(n), e.Path) })
+	if err != nil {
+		return false, place(e.Path, err)
+	}
+	after, err := f.Stat()
+	if err != nil {
+		return false, place(e.Path, err)
+	}
+	e.Digest = d
+	return size == e.Stamp.Size && StampOf(after) == e.Stamp, nil
+}
+
+// OpenFile opens a regular file below root for reading. It neither follows a
+// link nor waits for a named pipe that has taken the file's place.
+func OpenFile(root *os.Root, p string) (*os.File, error) {
+	f, err := root.OpenFile(p, os.O_RDONLY|openFlags, 0)
+	if err != nil {
+		return nil, place(p, err)
+	}
+	return f, nil
+}
+
+// Hash is the Sink that keeps nothing. Several goroutines may use it at once.
+func Hash() Sink {
+	bufs := sync.Pool{New: func() any { b := make([]byte, 1<<20); return &b }}
+	return func(ctx context.Context, r io.Reader, read func(n int)) (digest.Digest, int64, error) {
+		b := bufs.Get().(*[]byte)
+		defer bufs.Put(b)
+		h := digest.NewHasher()
+		var size int64
+		for {
+			if err := ctx.Err(); err != nil {
+				return digest.Digest{}, size, err
+			}
+			n, err := r.Read(*b)
+			h.Write((*b)[:n])
+			size += int64(n)
+			read(n)
+			if errors.Is(err, io.EOF) {
+				return h.Digest(), size, nil
+			}
+			if err != nil {
+				return digest.Digest{}, size, err
+			}
+		}
+	}
+}

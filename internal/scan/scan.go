@@ -1,0 +1,287 @@
+// Package scan looks at a folder: it walks it, reads what changed since the last
+// look and says what it holds, as a manifest with times and modes.
+//
+// Links are leaves: they are listed, never followed. Everything is reached
+// through os.Root, so no path leads out of the folder. Nothing is written.
+package scan
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"morvant/internal/digest"
+	"morvant/internal/manifest"
+	"morvant/internal/rules"
+)
+
+// Kind says what an entry of a folder is.
+type Kind uint8
+
+// The kinds that a lane can hold.
+const (
+	File Kind = iota
+	Dir
+	Link
+)
+
+// Stamp tells whether a file was touched: if it is the same, so is the content,
+// but for what Racy says.
+type Stamp struct {
+	Size  int64
+	MTime int64 // nanoseconds since 1970
+	CTime int64 // time of the last change of any kind, where the system has one
+	Dev   uint64
+	Ino   uint64
+}
+
+// StampOf returns the stamp of a file.
+func StampOf(info fs.FileInfo) Stamp { return stampOf(info) }
+
+// Racy reports whether the file was touched so close to the time of a look that
+// a later touch could have left the same stamp.
+func (s Stamp) Racy(looked time.Time) bool {
+	near := func(t int64, window time.Duration) bool {
+		d := looked.Sub(time.Unix(0, t))
+		return d <= window && d >= -window
+	}
+	return near(s.MTime, coarsestClock) || s.CTime != 0 && near(s.CTime, changeClock)
+}
+
+const (
+	// coarsestClock is the resolution of file times on FAT, the coarsest in use.
+	coarsestClock = 2 * time.Second
+	// changeClock is more than a tick of any kernel clock that sets change times.
+	changeClock = 20 * time.Millisecond
+)
+
+// ChangeClock is how long after a change a look must come to be told apart from
+// the change itself.
+func ChangeClock() time.Duration { return changeClock + time.Millisecond }
+
+// Entry is a file, a folder or a link.
+type Entry struct {
+	Path   string
+	Kind   Kind
+	Mode   fs.FileMode // permission bits
+	Stamp  Stamp
+	Target string        // of a link
+	Digest digest.Digest // of a file, if Known
+	Known  bool          // the content was read, now or with the same stamp before
+	Looked time.Time     // when the content was read
+}
+
+// Attribute returns the entry's time and mode.
+func (e *Entry) Attribute() manifest.Attribute {
+	return manifest.Attribute{Mode: e.Mode, MTime: time.Unix(0, e.Stamp.MTime)}
+}
+
+// Oddity is something in the folder that a manifest cannot hold. Morvant leaves
+// it alone.
+type Oddity struct {
+	Path string
+	What string // "a socket", "a link that leads out of the folder"
+	Name bool   // the name itself is the trouble, so content is being left out
+}
+
+// Tree is what a folder held when it was walked.
+type Tree struct {
+	Entries []Entry // sorted by path
+	Odd     []Oddity
+}
+
+// Entry returns the entry at p, or nil.
+func (t *Tree) Entry(p string) *Entry {
+	i, ok := slices.BinarySearchFunc(t.Entries, p, func(e Entry, p string) int { return strings.Compare(e.Path, p) })
+	if !ok {
+		return nil
+	}
+	return &t.Entries[i]
+}
+
+// Manifest lists the tree. Every file must be known.
+func (t *Tree) Manifest() *manifest.Manifest {
+	m := &manifest.Manifest{}
+	holds := make(map[string]bool)
+	for i := range t.Entries {
+		e := &t.Entries[i]
+		holds[path.Dir(e.Path)] = true
+		switch e.Kind {
+		case File:
+			m.Files = append(m.Files, manifest.File{Path: e.Path, Size: e.Stamp.Size, Digest: e.Digest})
+		case Link:
+			m.Links = append(m.Links, manifest.Link{Path: e.Path, Target: e.Target})
+		}
+	}
+	for i := range t.Entries {
+		if e := &t.Entries[i]; e.Kind == Dir && !holds[e.Path] {
+			m.EmptyDirs = append(m.EmptyDirs, e.Path)
+		}
+	}
+	return m
+}
+
+// Attributes returns the times and modes of the tree.
+func (t *Tree) Attributes() *manifest.Attributes {
+	a := manifest.NewAttributes()
+	for i := range t.Entries {
+		switch e := &t.Entries[i]; e.Kind {
+		case File:
+			a.Files[e.Path] = e.Attribute()
+		case Dir:
+			a.Dirs[e.Path] = e.Attribute()
+		}
+	}
+	return a
+}
+
+// Walk lists the folder, without reading any content. Scratch files and
+// Morvant's own folder are passed over.
+func Walk(ctx context.Context, root *os.Root, r rules.Rules) (*Tree, error) {
+	top, err := root.OpenRoot(".")
+	if err != nil {
+		return nil, err
+	}
+	w := &walker{ctx: ctx, match: r.Matcher(), tree: &Tree{}}
+	if err := w.dir(top, ""); err != nil {
+		return nil, err
+	}
+	slices.SortFunc(w.tree.Entries, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
+	slices.SortFunc(w.tree.Odd, func(a, b Oddity) int { return strings.Compare(a.Path, b.Path) })
+	return w.tree, nil
+}
+
+type walker struct {
+	ctx   context.Context
+	match *rules.Matcher
+	tree  *Tree
+}
+
+// batch is how many names of a folder are looked at together.
+const batch = 512
+
+// dir lists one folder and what is below it, and closes root.
+func (w *walker) dir(root *os.Root, prefix string) error {
+	defer root.Close()
+	f, err := root.Open(".")
+	if err != nil {
+		return place(prefix, err)
+	}
+	names, err := f.ReadDir(-1)
+	f.Close()
+	if err != nil {
+		return place(prefix, err)
+	}
+	wanted := make([]string, 0, len(names))
+	for _, n := range names {
+		p := prefix + n.Name()
+		if prefix == "" && strings.EqualFold(p, manifest.PrivateDir) || w.match.Scratch(p) {
+			continue
+		}
+		wanted = append(wanted, n.Name())
+	}
+	infos, err := w.stat(root, prefix, wanted)
+	if err != nil {
+		return err
+	}
+	for i, name := range wanted {
+		if infos[i] == nil {
+			continue // gone since the folder was listed
+		}
+		if err := w.entry(root, prefix+name, name, infos[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// stat looks at the names of a folder, in a large one at several at a time.
+func (w *walker) stat(root *os.Root, prefix string, names []string) ([]fs.FileInfo, error) {
+	infos := make([]fs.FileInfo, len(names))
+	g, ctx := errgroup.WithContext(w.ctx)
+	g.SetLimit(4)
+	for from := 0; from < len(names); from += batch {
+		part := func() error {
+			for i := from; i < min(len(names), from+batch); i++ {
+				if err := ctx.Err(); err != nil {
+					return err
+				}
+				info, err := root.Lstat(names[i])
+				if err != nil && !errors.Is(err, fs.ErrNotExist) {
+					return place(prefix+names[i], err)
+				}
+				infos[i] = info
+			}
+			return nil
+		}
+		if len(names) <= batch {
+			return infos, part()
+		}
+		g.Go(part)
+	}
+	return infos, g.Wait()
+}
+
+func (w *walker) entry(root *os.Root, p, name string, info fs.FileInfo) error {
+	odd := func(what string, badName bool) {
+		w.tree.Odd = append(w.tree.Odd, Oddity{p, what, badName})
+	}
+	if err := manifest.CheckPath(p); err != nil {
+		odd(strings.TrimPrefix(err.Error(), manifest.ErrPath.Error()+": "), true)
+		return nil
+	}
+	e := Entry{Path: p, Mode: info.Mode().Perm(), Stamp: StampOf(info)}
+	switch mode := info.Mode(); {
+	case mode.IsRegular():
+		e.Kind = File
+	case mode.IsDir():
+		e.Kind = Dir
+		w.tree.Entries = append(w.tree.Entries, e)
+		sub, err := root.OpenRoot(name)
+		if err != nil {
+			return place(p, err)
+		}
+		return w.dir(sub, p+"/")
+	case mode&fs.ModeSymlink != 0:
+		e.Kind = Link
+		target, err := root.Readlink(name)
+		if err != nil {
+			return place(p, err)
+		}
+		if manifest.CheckTarget(p, target) != nil {
+			odd("a link that leads out of the folder", false)
+			return nil
+		}
+		e.Target = target
+	case mode&fs.ModeSocket != 0:
+		odd("a socket", false)
+		return nil
+	case mode&fs.ModeNamedPipe != 0:
+		odd("a named pipe", false)
+		return nil
+	default:
+		odd("a device or another special file", false)
+		return nil
+	}
+	w.tree.Entries = append(w.tree.Entries, e)
+	return nil
+}
+
+func place(p string, err error) error {
+	var pathErr *fs.PathError
+	if errors.As(err, &pathErr) {
+		err = pathErr.Err
+	}
+	if p == "" {
+		p = "the folder"
+	}
+	return fmt.Errorf("read %s: %w", strings.TrimSuffix(p, "/"), err)
+}

@@ -1,0 +1,17 @@
+package scan
+
+import (
+	"io/fs"
+	"syscall"
+)
+
+// openFlags keep an open from following a link or waiting for a named pipe.
+const openFlags = syscall.O_NOFOLLOW | syscall.O_NONBLOCK
+
+func stampOf(info fs.FileInfo) Stamp {
+	s := Stamp{Size: info.Size(), MTime: info.ModTime().UnixNano()}
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		s.CTime, s.Dev, s.Ino = st.Ctim.Nano(), st.Dev, st.Ino
+	}
+	return s
+}

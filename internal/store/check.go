@@ -1,0 +1,320 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+
+	"github.com/gofrs/flock"
+	"golang.org/x/sync/errgroup"
+
+	"morvant/internal/database"
+	"morvant/internal/digest"
+	"morvant/internal/pack"
+)
+
+// rebuild makes a new index out of the packs. The lost one is kept beside it.
+func rebuild(ctx context.Context, dir string, lock *flock.Flock) (*Store, error) {
+	index := filepath.Join(dir, indexFile)
+	if _, err := os.Stat(index); err == nil {
+		if err := os.Rename(index, index+".damaged"); err != nil {
+			return nil, err
+		}
+	}
+	if err := database.Remove(index); err != nil {
+		return nil, err
+	}
+	s, err := openIndex(ctx, dir, lock)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.adopt(ctx); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
+}
+
+// adopt adds to the index every pack in the folder that it does not name yet.
+func (s *Store) adopt(ctx context.Context) error {
+	names, err := packNames(s.dir)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		var known int
+		if err := s.db.QueryRowContext(ctx, `SELECT count(*) FROM pack WHERE name = ?`, name).Scan(&known); err != nil {
+			return indexError(err)
+		}
+		if known > 0 {
+			continue
+		}
+		if err := s.adoptPack(ctx, name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Store) adoptPack(ctx context.Context, name string) error {
+	f, err := s.files.get(name)
+	if err != nil {
+		return err
+	}
+	defer s.files.put(f)
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	entries, err := packEntries(f, name, info.Size())
+	if errors.Is(err, pack.ErrVersion) {
+		return fmt.Errorf("pack %.12s: %w", name, err)
+	}
+	// Whatever could be found of a damaged pack is taken in; reading the
+	// records will show which of them are whole.
+	var layouts []layoutRow
+	for _, e := range entries {
+		if e.Kind != pack.Layout {
+			continue
+		}
+		b, err := s.read(location{name, e}, nil)
+		if err != nil {
+			continue
+		}
+		if l, err := decodeLayout(b); err == nil {
+			layouts = append(layouts, layoutRow{l.file, l.part, e.Digest})
+		}
+	}
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		return addToIndex(ctx, tx, name, info.Size(), entries, layouts)
+	})
+}
+
+// packEntries lists the records of a pack: from its trailer, or one by one where
+// the trailer is damaged (then the error says so as well).
+func packEntries(f *packFile, name string, size int64) ([]pack.Entry, error) {
+	found, entries, err := pack.ReadIndex(f, size)
+	if err == nil && found.String() != name {
+		err = fmt.Errorf("trailer: %w", pack.ErrChecksum)
+	}
+	if err == nil || errors.Is(err, pack.ErrVersion) {
+		return entries, err
+	}
+	entries, _ = pack.Recover(f, size)
+	return entries, err
+}
+
+// Damage is a record that the index names and that cannot be read back.
+type Damage struct {
+	Digest digest.Digest
+	Kind   pack.Kind
+	Pack   string
+	Reason error
+}
+
+// Report is what Check found.
+type Report struct {
+	Packs   int
+	Records int
+	Bytes   int64 // read
+	Damaged []Damage
+}
+
+// Check reads every record and compares it with its digest. Damage is returned,
+// not repaired. read is told of bytes as they are read; Size tells the total.
+func (s *Store) Check(ctx context.Context, read func(n int64)) (*Report, error) {
+	packs, err := s.packs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	report := &Report{Packs: len(packs)}
+	var mu sync.Mutex
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(Workers())
+	for _, p := range packs {
+		g.Go(func() error {
+			entries, err := s.recordsIn(ctx, p.id)
+			if err != nil {
+				return err
+			}
+			var buf []byte
+			for _, e := range entries {
+				if err := ctx.Err(); err != nil {
+					return err
+				}
+				b, err := s.read(location{p.name, e}, buf)
+				if cap(b) > cap(buf) {
+					buf = b
+				}
+				mu.Lock()
+				report.Records++
+				report.Bytes += e.Size()
+				if err != nil {
+					report.Damaged = append(report.Damaged, Damage{e.Digest, e.Kind, p.name, errors.Unwrap(err)})
+				}
+				mu.Unlock()
+				read(e.Size())
+			}
+			return nil
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	lost, err := s.lostLayouts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	report.Damaged = append(report.Damaged, lost...)
+	slices.SortFunc(report.Damaged, func(a, b Damage) int { return slices.Compare(a.Digest[:], b.Digest[:]) })
+	return report, nil
+}
+
+// lostLayouts lists layouts whose record no pack holds any more.
+func (s *Store) lostLayouts(ctx context.Context) ([]Damage, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT DISTINCT record FROM layout WHERE record NOT IN (SELECT digest FROM record)`)
+	if err != nil {
+		return nil, indexError(err)
+	}
+	defer rows.Close()
+	var list []Damage
+	for rows.Next() {
+		var b []byte
+		if err := rows.Scan(&b); err != nil {
+			return nil, err
+		}
+		d, err := digest.FromBytes(b)
+		if err != nil {
+			return nil, fmt.Errorf("%w: %v", ErrIndexLost, err)
+		}
+		list = append(list, Damage{Digest: d, Kind: pack.Layout, Reason: ErrMissing})
+	}
+	return list, indexError(rows.Err())
+}
+
+// Size returns the bytes of all packs.
+func (s *Store) Size(ctx context.Context) (n int64, err error) {
+	err = s.db.QueryRowContext(ctx, `SELECT coalesce(sum(size), 0) FROM pack`).Scan(&n)
+	return n, indexError(err)
+}
+
+type packRow struct {
+	id   int64
+	name string
+	size int64
+}
+
+func (s *Store) packs(ctx context.Context) ([]packRow, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT id, name, size FROM pack ORDER BY id`)
+	if err != nil {
+		return nil, indexError(err)
+	}
+	defer rows.Close()
+	var list []packRow
+	for rows.Next() {
+		var p packRow
+		if err := rows.Scan(&p.id, &p.name, &p.size); err != nil {
+			return nil, err
+		}
+		list = append(list, p)
+	}
+	return list, indexError(rows.Err())
+}
+
+// recordsIn lists the records that the index finds in a pack, in their order there.
+func (s *Store) recordsIn(ctx context.Context, packID int64) ([]pack.Entry, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT digest, offset, plain, stored, kind, coding FROM record WHERE pack = ? ORDER BY offset`, packID)
+	if err != nil {
+		return nil, indexError(err)
+	}
+	defer rows.Close()
+	var list []pack.Entry
+	for rows.Next() {
+		var e pack.Entry
+		var d []byte
+		if err := rows.Scan(&d, &e.Offset, &e.Plain, &e.Stored, &e.Kind, &e.Coding); err != nil {
+			return nil, err
+		}
+		if e.Digest, err = digest.FromBytes(d); err != nil {
+			return nil, fmt.Errorf("%w: %v", ErrIndexLost, err)
+		}
+		list = append(list, e)
+	}
+	return list, indexError(rows.Err())
+}
+
+// Forget takes damaged records out of the index, and the layouts of the files
+// that cannot be put together without them, so that the same content can be put
+// in again. The caller has the store to itself.
+func (s *Store) Forget(ctx context.Context, damaged []Damage, files []digest.Digest) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		for _, d := range damaged {
+			for _, query := range []string{
+				`DELETE FROM layout WHERE file IN (SELECT file FROM layout WHERE record = ?)`,
+				`DELETE FROM record WHERE digest = ?`,
+			} {
+				if _, err := tx.ExecContext(ctx, query, d.Digest[:]); err != nil {
+					return err
+				}
+			}
+		}
+		for _, f := range files {
+			if _, err := tx.ExecContext(ctx, `DELETE FROM layout WHERE file = ?`, f[:]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Complete reports whether everything of this content is findable: the layout
+// and each of its chunks. Unlike Has it does not take the layout's word for it.
+func (s *Store) Complete(ctx context.Context, file digest.Digest) (bool, error) {
+	pieces, err := s.Layout(ctx, file)
+	var damage *DamageError
+	switch {
+	case errors.Is(err, ErrMissing), errors.As(err, &damage), errors.Is(err, ErrLayout):
+		return false, nil
+	case err != nil:
+		return false, err
+	}
+	for _, p := range pieces {
+		if ok, err := s.hasRecord(ctx, p.Digest); !ok || err != nil {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+// Notes yields every note in the store that can be read back.
+func (s *Store) Notes(ctx context.Context) ([][]byte, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT digest FROM record WHERE kind = ?`, pack.Note)
+	if err != nil {
+		return nil, indexError(err)
+	}
+	var digests []digest.Digest
+	for rows.Next() {
+		var b []byte
+		if err := rows.Scan(&b); err != nil {
+			rows.Close()
+			return nil, err
+		}
+		if d, err := digest.FromBytes(b); err == nil {
+			digests = append(digests, d)
+		}
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return nil, indexError(err)
+	}
+	var notes [][]byte
+	for _, d := range digests {
+		if b, err := s.Chunk(ctx, d, nil); err == nil {
+			notes = append(notes, b)
+		}
+	}
+	return notes, nil
+}

@@ -1,0 +1,196 @@
+package store
+
+import (
+	"container/list"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sync"
+
+	"morvant/internal/digest"
+	"morvant/internal/pack"
+)
+
+// DamageError says that a record is there but cannot be read back.
+type DamageError struct {
+	Digest digest.Digest
+	Pack   string
+	Err    error
+}
+
+func (e *DamageError) Error() string {
+	return fmt.Sprintf("the store is damaged (pack %.12s): %v", e.Pack, e.Err)
+}
+
+func (e *DamageError) Unwrap() error { return e.Err }
+
+// Chunk returns the bytes with this digest, checked. buf is room for them, used
+// if it is large enough.
+func (s *Store) Chunk(ctx context.Context, d digest.Digest, buf []byte) ([]byte, error) {
+	l, err := s.locate(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	return s.read(l, buf)
+}
+
+func (s *Store) read(l location, buf []byte) ([]byte, error) {
+	f, err := s.files.get(l.pack)
+	if err != nil {
+		return nil, &DamageError{l.entry.Digest, l.pack, err}
+	}
+	defer s.files.put(f)
+	var stored []byte
+	if l.entry.Coding == pack.Plain {
+		stored = buf
+	}
+	stored, err = pack.ReadStored(f, l.entry, stored)
+	if err != nil {
+		return nil, &DamageError{l.entry.Digest, l.pack, err}
+	}
+	plain, err := s.coder.Decode(l.entry, stored, buf)
+	if err != nil {
+		return nil, &DamageError{l.entry.Digest, l.pack, err}
+	}
+	return plain, nil
+}
+
+// WriteTo writes the content with this digest to w, checked chunk by chunk and
+// as a whole.
+func (s *Store) WriteTo(ctx context.Context, w io.Writer, file digest.Digest) error {
+	pieces, err := s.Layout(ctx, file)
+	if err != nil {
+		return err
+	}
+	hasher := digest.NewHasher()
+	var buf []byte
+	for _, p := range pieces {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		b, err := s.Chunk(ctx, p.Digest, buf)
+		if err != nil {
+			return err
+		}
+		if cap(b) > cap(buf) {
+			buf = b
+		}
+		hasher.Write(b)
+		if _, err := w.Write(b); err != nil {
+			return err
+		}
+	}
+	if hasher.Digest() != file {
+		return fmt.Errorf("content %s: %w", file.Short(), pack.ErrChecksum)
+	}
+	return nil
+}
+
+// Bytes returns the whole content with this digest, which must not be longer
+// than limit bytes.
+func (s *Store) Bytes(ctx context.Context, file digest.Digest, limit int64) ([]byte, error) {
+	pieces, err := s.Layout(ctx, file)
+	if err != nil {
+		return nil, err
+	}
+	var size int64
+	for _, p := range pieces {
+		size += int64(p.Size)
+	}
+	if size > limit {
+		return nil, fmt.Errorf("content %s: %d bytes are more than the %d expected", file.Short(), size, limit)
+	}
+	w := &sliceWriter{b: make([]byte, 0, size)}
+	err = s.WriteTo(ctx, w, file)
+	return w.b, err
+}
+
+type sliceWriter struct{ b []byte }
+
+func (w *sliceWriter) Write(b []byte) (int, error) {
+	w.b = append(w.b, b...)
+	return len(b), nil
+}
+
+// packFiles keeps packs open between reads, a bounded number of them.
+type packFiles struct {
+	dir    string
+	mu     sync.Mutex
+	byName map[string]*list.Element
+	recent *list.List // of *packFile, the last used in front
+}
+
+type packFile struct {
+	*os.File
+	name  string
+	users int
+	stale bool // closed by the last user
+}
+
+const maxOpenPacks = 128
+
+func newPackFiles(dir string) *packFiles {
+	return &packFiles{dir: dir, byName: make(map[string]*list.Element), recent: list.New()}
+}
+
+func (p *packFiles) get(name string) (*packFile, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if e, ok := p.byName[name]; ok {
+		p.recent.MoveToFront(e)
+		f := e.Value.(*packFile)
+		f.users++
+		return f, nil
+	}
+	file, err := os.Open(filepath.Join(p.dir, name+packSuffix))
+	if err != nil {
+		return nil, err
+	}
+	f := &packFile{File: file, name: name, users: 1}
+	p.byName[name] = p.recent.PushFront(f)
+	if p.recent.Len() > maxOpenPacks {
+		p.drop(p.recent.Back())
+	}
+	return f, nil
+}
+
+func (p *packFiles) put(f *packFile) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if f.users--; f.users == 0 && f.stale {
+		f.Close()
+	}
+}
+
+// drop forgets a pack; p.mu is held.
+func (p *packFiles) drop(e *list.Element) error {
+	f := p.recent.Remove(e).(*packFile)
+	delete(p.byName, f.name)
+	if f.users > 0 {
+		f.stale = true
+		return nil
+	}
+	return f.Close()
+}
+
+// forget closes a pack that is about to be removed.
+func (p *packFiles) forget(name string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if e, ok := p.byName[name]; ok {
+		p.drop(e)
+	}
+}
+
+func (p *packFiles) close() error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	var err error
+	for p.recent.Len() > 0 {
+		err = errors.Join(err, p.drop(p.recent.Back()))
+	}
+	return err
+}

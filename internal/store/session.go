@@ -1,0 +1,444 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"runtime"
+	"sync"
+	"sync/atomic"
+
+	"morvant/internal/chunk"
+	"morvant/internal/digest"
+	"morvant/internal/pack"
+	"morvant/internal/volume"
+)
+
+const (
+	// segmentSize is how much of a file is cut and handed out at a time, in bytes.
+	segmentSize = 2 << 20
+	// maxWorkers bounds the files worked on at once, and with them the memory.
+	maxWorkers = 8
+)
+
+// Workers returns how many files should be put at once.
+func Workers() int { return min(runtime.GOMAXPROCS(0), maxWorkers) }
+
+// Session adds content to a store. Its methods may be called by as many
+// goroutines as Workers says. What was put is findable when Close has returned;
+// an interrupted session keeps what it had finished.
+type Session struct {
+	store  *Store
+	cutter *chunk.Cutter
+	bufs   chan []byte // segments not in use
+
+	mu      sync.Mutex
+	current *openPack
+	pending map[digest.Digest]struct{} // records appended, not in the index yet
+	failed  error
+
+	closing chan *openPack // full packs, on their way to disk and index
+	done    chan struct{}
+
+	added atomic.Int64
+}
+
+// openPack is a pack being written, under a name of its own. What a crash leaves
+// of it is removed by Trim, which runs only when nobody is writing.
+type openPack struct {
+	file    *os.File
+	writer  *pack.Writer
+	layouts []layoutRow
+}
+
+// Begin starts a session.
+func (s *Store) Begin() *Session {
+	ss := &Session{
+		store:   s,
+		cutter:  chunk.New(),
+		pending: make(map[digest.Digest]struct{}),
+		closing: make(chan *openPack, 1),
+		done:    make(chan struct{}),
+	}
+	// Each file being put holds one segment while it waits for the next, so
+	// more segments than files keep things moving.
+	n := 3*Workers() + 2
+	ss.bufs = make(chan []byte, n)
+	for range n {
+		ss.bufs <- nil
+	}
+	go ss.finishPacks()
+	return ss
+}
+
+// Added returns the bytes that this session has written to packs.
+func (ss *Session) Added() int64 { return ss.added.Load() }
+
+// Put stores what r yields and returns its digest and size. read, if not nil, is
+// told of the bytes as they are read.
+func (ss *Session) Put(ctx context.Context, r io.Reader, read func(n int)) (digest.Digest, int64, error) {
+	p := &put{session: ss, ctx: ctx, hasher: digest.NewHasher()}
+	d, n, err := p.run(r, read)
+	if err != nil {
+		return digest.Digest{}, n, err
+	}
+	return d, n, nil
+}
+
+// PutNote stores a short description under its digest.
+func (ss *Session) PutNote(ctx context.Context, note []byte) (digest.Digest, error) {
+	d := digest.Of(note)
+	return d, ss.record(ctx, d, pack.Note, note, nil)
+}
+
+// put is the work on one file.
+type put struct {
+	session *Session
+	ctx     context.Context
+	hasher  *digest.Hasher
+	wg      sync.WaitGroup
+	mu      sync.Mutex
+	err     error
+}
+
+// segment is a run of whole chunks. Its buffer is free again once the file's
+// hash and its chunks have both been through it.
+type segment struct {
+	buf    []byte
+	data   []byte
+	pieces []Piece // digests are filled in by the work on the chunks
+	users  atomic.Int32
+}
+
+func (p *put) run(r io.Reader, read func(int)) (digest.Digest, int64, error) {
+	hashing := make(chan *segment, 2)
+	p.wg.Add(1)
+	go func() {
+		defer p.wg.Done()
+		for seg := range hashing {
+			p.hasher.Write(seg.data)
+			p.session.release(seg)
+		}
+	}()
+	lists, size, err := p.cut(r, read, hashing)
+	close(hashing)
+	p.wg.Wait()
+	if err == nil {
+		err = p.err
+	}
+	if err != nil {
+		return digest.Digest{}, size, err
+	}
+	var pieces []Piece
+	for _, l := range lists {
+		pieces = append(pieces, l...)
+	}
+	if len(pieces) == 1 {
+		return pieces[0].Digest, size, nil
+	}
+	file := p.hasher.Digest()
+	return file, size, p.session.putLayout(p.ctx, file, size, pieces)
+}
+
+// cut reads r to its end, cuts it and starts the work on each segment.
+func (p *put) cut(r io.Reader, read func(int), hashing chan<- *segment) (lists [][]Piece, size int64, err error) {
+	ss := p.session
+	buf, err := ss.buffer(p.ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	have := 0
+	for first := true; ; first = false {
+		n, err := io.ReadFull(r, buf[have:])
+		end := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+		if err != nil && !end {
+			ss.bufs <- buf
+			return lists, size, err
+		}
+		have += n
+		size += int64(n)
+		if read != nil {
+			read(n)
+		}
+		if err := p.failed(); err != nil {
+			ss.bufs <- buf
+			return lists, size, err
+		}
+		seg := &segment{buf: buf}
+		at := 0
+		for have-at >= ss.cutter.Max() || end && at < have || end && first && len(seg.pieces) == 0 {
+			n := ss.cutter.Next(buf[at:have])
+			seg.pieces = append(seg.pieces, Piece{Size: n})
+			at += n
+		}
+		seg.data = buf[:at]
+		if end && len(seg.pieces) == 0 {
+			ss.bufs <- buf
+			return lists, size, nil
+		}
+		lists = append(lists, seg.pieces)
+		if end {
+			// The only chunk of a small file needs no second hash.
+			p.start(seg, hashing, len(lists) == 1 && len(seg.pieces) == 1)
+			return lists, size, nil
+		}
+		next, err := ss.buffer(p.ctx)
+		if err != nil {
+			ss.bufs <- buf
+			return lists, size, err
+		}
+		have = copy(next, buf[at:have])
+		p.start(seg, hashing, false)
+		buf = next
+	}
+}
+
+// start hands a segment to the hash of the file and to the work on its chunks.
+func (p *put) start(seg *segment, hashing chan<- *segment, alone bool) {
+	seg.users.Store(2)
+	if alone {
+		seg.users.Store(1)
+		p.chunks(seg)
+		return
+	}
+	hashing <- seg
+	p.wg.Add(1)
+	go func() {
+		defer p.wg.Done()
+		p.chunks(seg)
+	}()
+}
+
+func (p *put) chunks(seg *segment) {
+	defer p.session.release(seg)
+	data := seg.data
+	var scratch []byte
+	for i := range seg.pieces {
+		plain := data[:seg.pieces[i].Size]
+		data = data[seg.pieces[i].Size:]
+		d := digest.Of(plain)
+		seg.pieces[i].Digest = d
+		err := p.ctx.Err()
+		if err == nil {
+			err = p.session.record(p.ctx, d, pack.Chunk, plain, &scratch)
+		}
+		if err != nil {
+			p.mu.Lock()
+			p.err = errors.Join(p.err, err)
+			p.mu.Unlock()
+			return
+		}
+	}
+}
+
+func (p *put) failed() error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.err != nil {
+		return p.err
+	}
+	return p.ctx.Err()
+}
+
+func (ss *Session) buffer(ctx context.Context) ([]byte, error) {
+	select {
+	case b := <-ss.bufs:
+		if b == nil {
+			b = make([]byte, segmentSize+ss.cutter.Max())
+		}
+		return b, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+func (ss *Session) release(seg *segment) {
+	if seg.users.Add(-1) == 0 {
+		ss.bufs <- seg.buf
+	}
+}
+
+// record stores one record unless it is there already. scratch is room to code
+// in, kept for the next call.
+func (ss *Session) record(ctx context.Context, d digest.Digest, kind pack.Kind, plain []byte, scratch *[]byte) error {
+	if ss.isPending(d) {
+		return nil
+	}
+	if ok, err := ss.store.hasRecord(ctx, d); ok || err != nil {
+		return err
+	}
+	var room []byte
+	if scratch != nil {
+		room = *scratch
+	}
+	coding, stored := ss.store.coder.Encode(plain, room)
+	if scratch != nil && coding != pack.Plain {
+		*scratch = stored
+	}
+	ss.mu.Lock()
+	defer ss.mu.Unlock()
+	_, err := ss.append(d, kind, coding, len(plain), stored)
+	return err
+}
+
+func (ss *Session) isPending(d digest.Digest) bool {
+	ss.mu.Lock()
+	defer ss.mu.Unlock()
+	_, ok := ss.pending[d]
+	return ok
+}
+
+// append adds a coded record to the current pack; ss.mu is held. It reports
+// false when another goroutine was faster.
+func (ss *Session) append(d digest.Digest, kind pack.Kind, coding pack.Coding, plain int, stored []byte) (bool, error) {
+	if ss.failed != nil {
+		return false, ss.failed
+	}
+	if _, ok := ss.pending[d]; ok {
+		return false, nil
+	}
+	if ss.current != nil && ss.current.writer.Size() > packSize {
+		ss.closing <- ss.current
+		ss.current = nil
+	}
+	if ss.current == nil {
+		p, err := ss.store.newPack()
+		if err != nil {
+			ss.failed = err
+			return false, err
+		}
+		ss.current = p
+	}
+	e, err := ss.current.writer.Append(d, kind, coding, plain, stored)
+	if err != nil {
+		ss.failed = err
+		return false, err
+	}
+	ss.pending[d] = struct{}{}
+	ss.added.Add(e.Size())
+	return true, nil
+}
+
+// putLayout records which chunks make up a file. All of them are in this pack
+// or in earlier ones.
+func (ss *Session) putLayout(ctx context.Context, file digest.Digest, size int64, pieces []Piece) error {
+	if ok, err := ss.store.Has(ctx, file); ok || err != nil {
+		return err
+	}
+	for i, part := range encodeLayout(file, size, pieces) {
+		d := digest.Of(part)
+		coding, stored := ss.store.coder.Encode(part, nil)
+		ss.mu.Lock()
+		_, err := ss.append(d, pack.Layout, coding, len(part), stored)
+		if err == nil {
+			ss.current.layouts = append(ss.current.layouts, layoutRow{file, i, d})
+		}
+		ss.mu.Unlock()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Close brings everything put so far to disk and into the index.
+func (ss *Session) Close() error {
+	ss.mu.Lock()
+	if ss.current != nil {
+		ss.closing <- ss.current
+		ss.current = nil
+	}
+	ss.mu.Unlock()
+	close(ss.closing)
+	<-ss.done
+	return ss.failed
+}
+
+// finishPacks takes full packs to disk one after the other, so that what the
+// index names is always complete, while the next one is being filled.
+func (ss *Session) finishPacks() {
+	defer close(ss.done)
+	for p := range ss.closing {
+		ss.mu.Lock()
+		failed := ss.failed
+		ss.mu.Unlock()
+		err := failed
+		if failed != nil {
+			p.discard()
+		} else {
+			// Even a cancelled session keeps what it has: nothing is waited for twice.
+			err = ss.store.finish(context.Background(), p)
+		}
+		ss.mu.Lock()
+		if ss.failed == nil {
+			ss.failed = err
+		}
+		for _, e := range p.writer.Entries() {
+			delete(ss.pending, e.Digest)
+		}
+		ss.mu.Unlock()
+	}
+}
+
+func (s *Store) newPack() (*openPack, error) {
+	f, err := os.CreateTemp(filepath.Join(s.dir, packsDir), openPrefix+"*")
+	if err != nil {
+		return nil, err
+	}
+	w, err := pack.NewWriter(f)
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return &openPack{file: f, writer: w}, nil
+}
+
+func (p *openPack) discard() {
+	p.file.Close()
+	os.Remove(p.file.Name())
+}
+
+// finish closes a pack, gives it its name and adds it to the index.
+func (s *Store) finish(ctx context.Context, p *openPack) error {
+	name, err := s.name(p)
+	if err != nil {
+		return fmt.Errorf("write to the store: %w", err)
+	}
+	info, err := os.Stat(s.packPath(name.String()))
+	if err != nil {
+		return err
+	}
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		return addToIndex(ctx, tx, name.String(), info.Size(), p.writer.Entries(), p.layouts)
+	})
+}
+
+// name closes a pack and brings it to disk under its name.
+func (s *Store) name(p *openPack) (digest.Digest, error) {
+	name, err := p.writer.Finish()
+	if err != nil {
+		p.discard()
+		return name, err
+	}
+	if err := p.file.Close(); err != nil {
+		return name, err
+	}
+	if err := os.Rename(p.file.Name(), s.packPath(name.String())); err != nil {
+		return name, err
+	}
+	return name, s.syncPacks()
+}
+
+// syncPacks brings the names of the packs to disk.
+func (s *Store) syncPacks() error {
+	dir, err := os.Open(filepath.Join(s.dir, packsDir))
+	if err != nil {
+		return err
+	}
+	defer dir.Close()
+	return volume.SyncDir(dir)
+}

@@ -1,0 +1,269 @@
+// Package store holds Morvant's content store: every chunk once, whatever it
+// came from.
+//
+// A store is a folder with packs (see package pack) and an index, an SQLite
+// file that says where each chunk is and which chunks make up each file. The
+// packs alone are enough: the index can be rebuilt from them.
+//
+// What is put in appears in the index only after its pack is on disk, synced and
+// named, and a file's layout only after all of its chunks. So whatever the index
+// names can be read back, and what a crash leaves behind is at worst a pack
+// that nothing refers to.
+//
+// Any number of processes may read and add at the same time; each holds a
+// shared lock. Trim and the repairing half of Check need the store to
+// themselves.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/gofrs/flock"
+
+	"morvant/internal/database"
+	"morvant/internal/digest"
+	"morvant/internal/pack"
+)
+
+// Errors that callers test for.
+var (
+	ErrMissing   = errors.New("not in the store")
+	ErrIndexLost = errors.New("the store's index is lost or damaged")
+	ErrBusy      = errors.New("another Morvant is using the store")
+)
+
+const (
+	packsDir   = "packs"
+	indexFile  = "index.db"
+	lockFile   = "lock"
+	packSuffix = ".pack"
+	openPrefix = "open-"
+	// packSize is where a pack is closed and the next begun, in bytes.
+	packSize = 64 << 20
+)
+
+var schema = database.Schema{Steps: []string{`
+CREATE TABLE pack (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, size INTEGER NOT NULL);
+CREATE TABLE record (
+	digest BLOB PRIMARY KEY, pack INTEGER NOT NULL, offset INTEGER NOT NULL,
+	plain INTEGER NOT NULL, stored INTEGER NOT NULL, kind INTEGER NOT NULL, coding INTEGER NOT NULL
+) WITHOUT ROWID;
+CREATE INDEX record_pack ON record (pack);
+CREATE TABLE layout (file BLOB, part INTEGER, record BLOB NOT NULL, PRIMARY KEY (file, part)) WITHOUT ROWID;
+`}}
+
+// Store is an open store.
+type Store struct {
+	dir   string
+	lock  *flock.Flock
+	db    *sql.DB
+	coder *pack.Coder
+	files *packFiles
+	find  *sql.Stmt // where is this record?
+	parts *sql.Stmt // which records hold the layout of this file?
+}
+
+// Open opens the store in dir, creating it if there is none.
+func Open(ctx context.Context, dir string) (*Store, error) {
+	if err := os.MkdirAll(filepath.Join(dir, packsDir), 0o755); err != nil {
+		return nil, err
+	}
+	lock := flock.New(filepath.Join(dir, lockFile))
+	if _, err := lock.TryRLockContext(ctx, 50*time.Millisecond); err != nil {
+		return nil, fmt.Errorf("lock the store: %w", err)
+	}
+	s, err := open(ctx, dir, lock)
+	if err != nil {
+		lock.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// OpenAlone opens the store for a caller that needs it to itself. It returns
+// ErrBusy while others use it. An index that is lost or damaged is put aside
+// and rebuilt from the packs; rebuilt tells.
+func OpenAlone(ctx context.Context, dir string) (s *Store, rebuilt bool, err error) {
+	if err := os.MkdirAll(filepath.Join(dir, packsDir), 0o755); err != nil {
+		return nil, false, err
+	}
+	lock := flock.New(filepath.Join(dir, lockFile))
+	switch ok, err := lock.TryLock(); {
+	case err != nil:
+		return nil, false, fmt.Errorf("lock the store: %w", err)
+	case !ok:
+		return nil, false, ErrBusy
+	}
+	s, err = open(ctx, dir, lock)
+	if errors.Is(err, ErrIndexLost) {
+		rebuilt = true
+		s, err = rebuild(ctx, dir, lock)
+	}
+	if err != nil {
+		lock.Close()
+		return nil, false, err
+	}
+	return s, rebuilt, nil
+}
+
+func open(ctx context.Context, dir string, lock *flock.Flock) (*Store, error) {
+	index := filepath.Join(dir, indexFile)
+	if _, err := os.Stat(index); errors.Is(err, fs.ErrNotExist) {
+		if names, err := packNames(dir); err != nil {
+			return nil, err
+		} else if len(names) > 0 {
+			return nil, fmt.Errorf("%s: %w", index, ErrIndexLost)
+		}
+	}
+	return openIndex(ctx, dir, lock)
+}
+
+func openIndex(ctx context.Context, dir string, lock *flock.Flock) (*Store, error) {
+	index := filepath.Join(dir, indexFile)
+	db, err := database.Open(ctx, index, schema)
+	if database.Damaged(err) {
+		return nil, fmt.Errorf("%s: %w", index, ErrIndexLost)
+	} else if err != nil {
+		return nil, err
+	}
+	s := &Store{dir: dir, lock: lock, db: db, files: newPackFiles(filepath.Join(dir, packsDir))}
+	for stmt, query := range map[**sql.Stmt]string{
+		&s.find:  `SELECT p.name, r.offset, r.plain, r.stored, r.kind, r.coding FROM record r JOIN pack p ON p.id = r.pack WHERE r.digest = ?`,
+		&s.parts: `SELECT record FROM layout WHERE file = ? ORDER BY part`,
+	} {
+		if *stmt, err = db.PrepareContext(ctx, query); err != nil {
+			db.Close()
+			return nil, indexError(err)
+		}
+	}
+	if s.coder, err = pack.NewCoder(); err != nil {
+		db.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// Close gives the store back. Sessions must be closed before.
+func (s *Store) Close() error {
+	s.coder.Close()
+	return errors.Join(s.files.close(), s.db.Close(), s.lock.Close())
+}
+
+// Dir returns the folder that holds the store.
+func (s *Store) Dir() string { return s.dir }
+
+// location is where a record stands.
+type location struct {
+	pack  string
+	entry pack.Entry
+}
+
+// locate looks a record up in the index.
+func (s *Store) locate(ctx context.Context, d digest.Digest) (location, error) {
+	l := location{entry: pack.Entry{Digest: d}}
+	e := &l.entry
+	err := s.find.QueryRowContext(ctx, d[:]).Scan(&l.pack, &e.Offset, &e.Plain, &e.Stored, &e.Kind, &e.Coding)
+	if errors.Is(err, sql.ErrNoRows) {
+		return l, fmt.Errorf("%s: %w", d.Short(), ErrMissing)
+	}
+	return l, indexError(err)
+}
+
+func (s *Store) hasRecord(ctx context.Context, d digest.Digest) (bool, error) {
+	_, err := s.locate(ctx, d)
+	if errors.Is(err, ErrMissing) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// Has reports whether the whole content with this digest is in the store.
+func (s *Store) Has(ctx context.Context, file digest.Digest) (bool, error) {
+	if ok, err := s.hasRecord(ctx, file); ok || err != nil {
+		return ok, err
+	}
+	var record []byte
+	err := s.parts.QueryRowContext(ctx, file[:]).Scan(&record)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, nil
+	}
+	return err == nil, indexError(err)
+}
+
+func indexError(err error) error {
+	if database.Damaged(err) {
+		return fmt.Errorf("%w (%v)", ErrIndexLost, err)
+	}
+	return err
+}
+
+// packNames lists the closed packs of the store in dir, without suffix.
+func packNames(dir string) ([]string, error) {
+	list, err := os.ReadDir(filepath.Join(dir, packsDir))
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, e := range list {
+		name, ok := strings.CutSuffix(e.Name(), packSuffix)
+		if _, err := hex.DecodeString(name); ok && err == nil && len(name) == 2*digest.Size {
+			names = append(names, name)
+		}
+	}
+	return names, nil
+}
+
+func (s *Store) packPath(name string) string {
+	return filepath.Join(s.dir, packsDir, name+packSuffix)
+}
+
+// inTx runs f in a write transaction.
+func (s *Store) inTx(ctx context.Context, f func(tx *sql.Tx) error) error {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return indexError(err)
+	}
+	defer tx.Rollback()
+	if err := f(tx); err != nil {
+		return indexError(err)
+	}
+	return indexError(tx.Commit())
+}
+
+// addToIndex makes the records of a pack findable. Records that another pack
+// already holds stay where they are. Layouts are read from their records.
+func addToIndex(ctx context.Context, tx *sql.Tx, name string, size int64, entries []pack.Entry, layouts []layoutRow) error {
+	_, err := tx.ExecContext(ctx, `INSERT INTO pack (name, size) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET size = excluded.size`, name, size)
+	if err != nil {
+		return err
+	}
+	var id int64
+	if err := tx.QueryRowContext(ctx, `SELECT id FROM pack WHERE name = ?`, name).Scan(&id); err != nil {
+		return err
+	}
+	put, err := tx.PrepareContext(ctx, `INSERT OR IGNORE INTO record (digest, pack, offset, plain, stored, kind, coding) VALUES (?, ?, ?, ?, ?, ?, ?)`)
+	if err != nil {
+		return err
+	}
+	defer put.Close()
+	for _, e := range entries {
+		if _, err := put.ExecContext(ctx, e.Digest[:], id, e.Offset, e.Plain, e.Stored, e.Kind, e.Coding); err != nil {
+			return err
+		}
+	}
+	for _, l := range layouts {
+		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO layout (file, part, record) VALUES (?, ?, ?)`, l.file[:], l.part, l.record[:]); err != nil {
+			return err
+		}
+	}
+	return nil
+}

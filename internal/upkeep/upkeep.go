@@ -1,0 +1,212 @@
+// Package upkeep looks after the store across all games: what it holds and for
+// whom, whether all of it can be read back, and what nothing refers to any more.
+package upkeep
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"morvant/internal/digest"
+	"morvant/internal/game"
+	"morvant/internal/manifest"
+	"morvant/internal/plan"
+	"morvant/internal/progress"
+	"morvant/internal/store"
+)
+
+// patience is how long upkeep waits until it has the store to itself.
+const patience = 5 * time.Second
+
+// alone opens the store for exclusive use, waiting a little for others.
+func alone(ctx context.Context, home *game.Home) (*store.Store, bool, error) {
+	deadline := time.NewTimer(patience)
+	defer deadline.Stop()
+	tick := time.NewTicker(100 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		s, rebuilt, err := store.OpenAlone(ctx, home.StoreDir())
+		if !errors.Is(err, store.ErrBusy) {
+			return s, rebuilt, err
+		}
+		select {
+		case <-tick.C:
+		case <-deadline.C:
+			return nil, false, err
+		case <-ctx.Done():
+			return nil, false, ctx.Err()
+		}
+	}
+}
+
+// reference is something that keeps content alive.
+type reference struct {
+	label   string // "1.1.1 of cinder-quay"
+	list    digest.Digest
+	build   *game.Build  // nil for a change
+	content []plan.Entry // the files it needs
+}
+
+// references lists everything that keeps content alive, and what it needs. visit
+// is called for one after the other, so that only one list is held at a time;
+// err says why the list could not be read.
+func references(ctx context.Context, home *game.Home, s *store.Store, visit func(r *reference, err error) error) error {
+	builds, err := home.Builds(ctx, "")
+	if err != nil {
+		return err
+	}
+	for _, b := range builds {
+		r := &reference{label: b.Label + " of " + b.Game, list: b.Manifest, build: b}
+		m, err := readManifest(ctx, s, b)
+		if err == nil {
+			for _, f := range m.Files {
+				r.content = append(r.content, plan.Entry{Path: f.Path, Node: plan.Node{Kind: plan.File, Size: f.Size, Digest: f.Digest}})
+			}
+		}
+		if err := visit(r, err); err != nil {
+			return err
+		}
+	}
+	changes, err := home.History(ctx, "", "")
+	if err != nil {
+		return err
+	}
+	for _, c := range changes {
+		r := &reference{label: fmt.Sprintf("change %d of %s", c.ID, c.Game), list: c.Steps}
+		steps, err := readSteps(ctx, s, c)
+		for i := range steps {
+			// What the change replaced is in the store for its sake; what it
+			// led to is there for a build's, or was replaced by a later change.
+			if n := steps[i].Before; n != nil && n.Kind == plan.File && !steps[i].KeepsContent() {
+				r.content = append(r.content, plan.Entry{Path: steps[i].Path, Node: *n})
+			}
+		}
+		if err := visit(r, err); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func readManifest(ctx context.Context, s *store.Store, b *game.Build) (*manifest.Manifest, error) {
+	raw, err := s.Bytes(ctx, b.Manifest, manifest.MaxEncoded)
+	if err != nil {
+		return nil, err
+	}
+	return manifest.Decode(raw)
+}
+
+func readSteps(ctx context.Context, s *store.Store, c *game.Change) ([]plan.Step, error) {
+	raw, err := s.Bytes(ctx, c.Steps, manifest.MaxEncoded)
+	if err != nil {
+		return nil, err
+	}
+	return plan.DecodeSteps(raw)
+}
+
+// mark marks everything that is referred to; owners lists the builds by their number.
+func mark(ctx context.Context, home *game.Home, s *store.Store) (m *store.Mark, owners []*game.Build, err error) {
+	if m, err = s.NewMark(ctx); err != nil {
+		return nil, nil, err
+	}
+	err = references(ctx, home, s, func(r *reference, err error) error {
+		if err != nil {
+			return fmt.Errorf("%s: %w", r.label, err)
+		}
+		owner := store.Nobody // the history, which comes last
+		if r.build != nil {
+			owner = len(owners)
+			owners = append(owners, r.build)
+		}
+		lists := []digest.Digest{r.list}
+		if r.build != nil {
+			lists = append(lists, r.build.Attributes)
+			if err := m.Record(ctx, r.build.Record, owner); err != nil {
+				return err
+			}
+		}
+		for _, d := range lists {
+			if _, err := m.File(ctx, d, owner); err != nil {
+				return err
+			}
+		}
+		for _, e := range r.content {
+			if _, err := m.File(ctx, e.Digest, owner); err != nil {
+				return fmt.Errorf("%s of %s: %w", e.Path, r.label, err)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, nil, errors.Join(err, m.Close())
+	}
+	return m, owners, nil
+}
+
+// BuildShare is what one build comes to in the store.
+type BuildShare struct {
+	*game.Build
+	store.Share
+}
+
+// Overview is what the store holds.
+type Overview struct {
+	Dir string
+	store.Usage
+	Content int64 // bytes of all builds, as if each were a folder of its own
+	Builds  []BuildShare
+	Changes store.Share // what only the history keeps alive
+}
+
+// Show sums up the store.
+func Show(ctx context.Context, home *game.Home) (*Overview, error) {
+	s, err := store.Open(ctx, home.StoreDir())
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	m, owners, err := mark(ctx, home, s)
+	if err != nil {
+		return nil, err
+	}
+	defer m.Close()
+	o := &Overview{Dir: s.Dir()}
+	if o.Usage, err = m.Usage(ctx); err != nil {
+		return nil, err
+	}
+	shares, err := m.Shares(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i, b := range owners {
+		o.Content += b.Bytes
+		o.Builds = append(o.Builds, BuildShare{b, shares[i]})
+	}
+	o.Changes = shares[store.Nobody]
+	return o, nil
+}
+
+// Trim plans a trim and, unless it is a dry run, carries it out.
+func Trim(ctx context.Context, home *game.Home, dryRun bool, meter progress.Meter) (*store.TrimPlan, error) {
+	s, _, err := alone(ctx, home)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	if err := s.Adopt(ctx); err != nil {
+		return nil, err
+	}
+	m, _, err := mark(ctx, home, s)
+	if err != nil {
+		return nil, err
+	}
+	defer m.Close()
+	plan, err := s.PlanTrim(ctx, m)
+	if err != nil || dryRun {
+		return plan, err
+	}
+	meter.Begin("Trimming", plan.Copied)
+	defer meter.End()
+	return plan, s.Trim(ctx, m, plan, func(n int64) { meter.Advance(n, "") })
+}

@@ -1,0 +1,43 @@
+// Package volume asks and tells the file system things that the standard library
+// has no words for: free space, bringing everything to disk, whether names that
+// differ by letter case are the same.
+package volume
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+)
+
+// Free returns the bytes that an ordinary user may still write to the file
+// system that holds dir.
+func Free(dir string) (int64, error) { return free(dir) }
+
+// Sync brings everything written below dir to disk. It may bring other files of
+// the same file system along. It reports false where the system has no such
+// call and the caller must sync file by file.
+func Sync(dir *os.File) (bool, error) { return syncAll(dir) }
+
+// SyncDir brings the names in a folder to disk.
+func SyncDir(dir *os.File) error { return syncDir(dir) }
+
+// Full reports whether err says that a disk is full.
+func Full(err error) bool { return isFull(err) }
+
+// IgnoresCase reports whether names in root that differ by letter case only are
+// the same file. probe is the path of a file that is there, with lower-case
+// letters in its last name; upper is the same with capitals.
+func IgnoresCase(root *os.Root, probe, upper string) (bool, error) {
+	a, err := root.Lstat(probe)
+	if err != nil {
+		return false, err
+	}
+	b, err := root.Lstat(upper)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	return os.SameFile(a, b), nil
+}

@@ -1,0 +1,5 @@
+package volume
+
+import "os"
+
+func syncAll(*os.File) (bool, error) { return false, nil }

@@ -1,0 +1,24 @@
+//go:build unix
+
+package volume
+
+import (
+	"errors"
+	"os"
+
+	"golang.org/x/sys/unix"
+)
+
+func free(dir string) (int64, error) {
+	var st unix.Statfs_t
+	if err := unix.Statfs(dir, &st); err != nil {
+		return 0, &os.PathError{Op: "ask for the free space of", Path: dir, Err: err}
+	}
+	return int64(st.Bavail) * int64(st.Bsize), nil
+}
+
+func syncDir(dir *os.File) error { return dir.Sync() }
+
+func isFull(err error) bool {
+	return errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT)
+}
