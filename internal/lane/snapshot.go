@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"morvant/internal/digest"
@@ -66,11 +67,11 @@ func (l *Lane) Snapshot(ctx context.Context, label, note string) (*Snapshot, err
 // be there yet.
 func (l *Lane) fill(ctx context.Context, session *store.Session, t *scan.Tree, builds []*game.Build) error {
 	if known(t) {
-		// A manifest that a build has means that all of its content is stored.
+		// A build whose manifest is in the store has all of its content there.
 		d := t.Manifest().Digest()
-		for _, b := range builds {
-			if b.Manifest == d {
-				return nil
+		if slices.ContainsFunc(builds, func(b *game.Build) bool { return b.Manifest == d }) {
+			if ok, err := l.Store.Has(ctx, d); ok || err != nil {
+				return err
 			}
 		}
 	}

@@ -46,26 +46,34 @@ type attributeEntry struct {
 	Path  string `json:"path"`
 }
 
-// Encode returns the attributes as JSON, the same bytes for the same attributes.
+// Encode returns the attributes as canonical JSON.
 func (a *Attributes) Encode() []byte {
-	b, err := json.Marshal(attributeList{Format: AttributesFormat, Files: listAttributes(a.Files), Dirs: listAttributes(a.Dirs)})
-	if err != nil {
-		panic(err) // strings always encode
-	}
-	return b
+	out := make([]byte, 0, 128+100*(len(a.Files)+len(a.Dirs)))
+	out = append(out, `{"dirs":[`...)
+	out = appendAttributes(out, a.Dirs)
+	out = append(out, `],"files":[`...)
+	out = appendAttributes(out, a.Files)
+	return append(out, `],"format":"`+AttributesFormat+`"}`...)
 }
 
-func listAttributes(m map[string]Attribute) []attributeEntry {
-	list := make([]attributeEntry, 0, len(m))
-	for path, a := range m {
-		list = append(list, attributeEntry{
-			Path:  path,
-			Mode:  strconv.FormatUint(uint64(a.Mode.Perm()), 8),
-			MTime: fmt.Sprintf("%d.%09d", a.MTime.Unix(), a.MTime.Nanosecond()),
-		})
+func appendAttributes(out []byte, m map[string]Attribute) []byte {
+	paths := make([]string, 0, len(m))
+	for p := range m {
+		paths = append(paths, p)
 	}
-	slices.SortFunc(list, func(a, b attributeEntry) int { return strings.Compare(a.Path, b.Path) })
-	return list
+	slices.Sort(paths)
+	for i, p := range paths {
+		out = comma(out, i)
+		a := m[p]
+		out = append(out, `{"mode":"`...)
+		out = strconv.AppendUint(out, uint64(a.Mode.Perm()), 8)
+		out = append(out, `","mtime":"`...)
+		out = fmt.Appendf(out, "%d.%09d", a.MTime.Unix(), a.MTime.Nanosecond())
+		out = append(out, `","path":`...)
+		out = appendString(out, p)
+		out = append(out, '}')
+	}
+	return out
 }
 
 // DecodeAttributes reads encoded attributes and validates every path, mode and time.

@@ -81,17 +81,19 @@ func badName(name string) string {
 // (https://learn.microsoft.com/windows/win32/fileio/naming-a-file).
 func isDevice(name string) bool {
 	base, _, _ := strings.Cut(name, ".")
-	base = strings.ToUpper(strings.TrimRight(base, " "))
-	switch base {
-	case "CON", "PRN", "AUX", "NUL", "CONIN$", "CONOUT$":
-		return true
+	base = strings.TrimRight(base, " ")
+	if len(base) < 3 || len(base) > 7 {
+		return false
 	}
-	for _, port := range []string{"COM", "LPT"} {
-		if number, ok := strings.CutPrefix(base, port); ok {
-			switch number {
-			case "0", "1", "2", "3", "4", "5", "6", "7", "8", "9", "¹", "²", "³":
-				return true
-			}
+	for _, device := range []string{"CON", "PRN", "AUX", "NUL", "CONIN$", "CONOUT$"} {
+		if strings.EqualFold(base, device) {
+			return true
+		}
+	}
+	if port := base[:3]; strings.EqualFold(port, "COM") || strings.EqualFold(port, "LPT") {
+		switch base[3:] {
+		case "0", "1", "2", "3", "4", "5", "6", "7", "8", "9", "¹", "²", "³":
+			return true
 		}
 	}
 	return false

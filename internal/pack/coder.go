@@ -21,7 +21,7 @@ type Coder struct {
 func NewCoder() (*Coder, error) {
 	n := runtime.GOMAXPROCS(0)
 	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(n),
-		zstd.WithWindowSize(1<<20), zstd.WithEncoderCRC(false), zstd.WithLowerEncoderMem(true))
+		zstd.WithWindowSize(1<<20), zstd.WithEncoderCRC(false))
 	if err != nil {
 		return nil, err
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"path"
 	"strings"
+	"sync"
 
 	"github.com/bmatcuk/doublestar/v4"
 )
@@ -33,7 +34,7 @@ func (r Rules) Check() error {
 }
 
 // Matcher answers for many paths, remembering what it found for their folders.
-// It is not safe for several goroutines.
+// Several goroutines may use it at once.
 type Matcher struct {
 	keep, scratch set
 }
@@ -51,7 +52,7 @@ func (m *Matcher) Scratch(p string) bool { return m.scratch.match(p) }
 
 type set struct {
 	patterns []string
-	dirs     map[string]bool
+	dirs     *sync.Map // folder to bool
 }
 
 func newSet(patterns []string) set {
@@ -59,7 +60,7 @@ func newSet(patterns []string) set {
 	for i, p := range patterns {
 		clean[i] = path.Clean(p)
 	}
-	return set{clean, make(map[string]bool)}
+	return set{clean, &sync.Map{}}
 }
 
 func (s *set) match(p string) bool {
@@ -68,12 +69,12 @@ func (s *set) match(p string) bool {
 	}
 	if i := strings.LastIndexByte(p, '/'); i >= 0 {
 		dir := p[:i]
-		matched, known := s.dirs[dir]
+		matched, known := s.dirs.Load(dir)
 		if !known {
 			matched = s.match(dir)
-			s.dirs[dir] = matched
+			s.dirs.Store(dir, matched)
 		}
-		if matched {
+		if matched.(bool) {
 			return true
 		}
 	}

@@ -19,7 +19,12 @@ CREATE TABLE dir (root TEXT, dir TEXT, files BLOB NOT NULL, PRIMARY KEY (root, d
 
 // Cache remembers what was read of which files. Losing it costs time only, so
 // one that is damaged or of another version is replaced.
-type Cache struct{ db *sql.DB }
+type Cache struct {
+	db *sql.DB
+	// recalled is what the rows of a root said when they were last read or
+	// written, so that Remember need not read them again.
+	recalled map[string]map[string][]byte
+}
 
 // OpenCache opens or creates the cache at file.
 func OpenCache(ctx context.Context, file string) (*Cache, error) {
@@ -33,7 +38,7 @@ func OpenCache(ctx context.Context, file string) (*Cache, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Cache{db}, nil
+	return &Cache{db, make(map[string]map[string][]byte)}, nil
 }
 
 // Close closes the cache.
@@ -54,9 +59,14 @@ const cachedSize = 6*8 + digest.Size
 // Recall fills in the digests of files that have not been touched since they
 // were last read. What it cannot trust it leaves unknown. root names the folder.
 func (c *Cache) Recall(ctx context.Context, root string, t *Tree) error {
-	remembered, err := c.load(ctx, root)
+	rows, err := c.rows(ctx, root)
 	if err != nil {
 		return err
+	}
+	c.recalled[root] = rows
+	remembered := make(map[string]cached, len(t.Entries))
+	for dir, row := range rows {
+		decodeDir(dir, row, remembered)
 	}
 	for i := range t.Entries {
 		e := &t.Entries[i]
@@ -71,18 +81,6 @@ func (c *Cache) Recall(ctx context.Context, root string, t *Tree) error {
 	return nil
 }
 
-func (c *Cache) load(ctx context.Context, root string) (map[string]cached, error) {
-	blobs, err := c.blobs(ctx, root)
-	if err != nil {
-		return nil, err
-	}
-	m := make(map[string]cached)
-	for dir, blob := range blobs {
-		decodeDir(dir, blob, m)
-	}
-	return m, nil
-}
-
 // Remember saves what is known of the tree; folders that say what they said
 // before are not written again.
 func (c *Cache) Remember(ctx context.Context, root string, t *Tree) error {
@@ -93,9 +91,12 @@ func (c *Cache) Remember(ctx context.Context, root string, t *Tree) error {
 			dirs[dir] = appendCached(dirs[dir], path.Base(e.Path), cached{e.Stamp, e.Looked, e.Digest})
 		}
 	}
-	old, err := c.blobs(ctx, root)
-	if err != nil {
-		return err
+	old, known := c.recalled[root]
+	if !known {
+		var err error
+		if old, err = c.rows(ctx, root); err != nil {
+			return err
+		}
 	}
 	var write, drop []string
 	for dir, blob := range dirs {
@@ -126,10 +127,12 @@ func (c *Cache) Remember(ctx context.Context, root string, t *Tree) error {
 			return err
 		}
 	}
+	c.recalled[root] = dirs
 	return tx.Commit()
 }
 
-func (c *Cache) blobs(ctx context.Context, root string) (map[string][]byte, error) {
+// rows returns the row of each folder below root.
+func (c *Cache) rows(ctx context.Context, root string) (map[string][]byte, error) {
 	rows, err := c.db.QueryContext(ctx, `SELECT dir, files FROM dir WHERE root = ?`, root)
 	if err != nil {
 		return nil, err

@@ -14,6 +14,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -151,7 +152,9 @@ func Walk(ctx context.Context, root *os.Root, r rules.Rules) (*Tree, error) {
 		return nil, err
 	}
 	w := &walker{ctx: ctx, match: r.Matcher(), tree: &Tree{}}
-	if err := w.dir(top, ""); err != nil {
+	w.group.SetLimit(walkers)
+	err = w.dir(top, "")
+	if err := errors.Join(w.group.Wait(), err); err != nil {
 		return nil, err
 	}
 	slices.SortFunc(w.tree.Entries, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
@@ -159,119 +162,113 @@ func Walk(ctx context.Context, root *os.Root, r rules.Rules) (*Tree, error) {
 	return w.tree, nil
 }
 
+// walkers is how many folders are listed at once.
+const walkers = 4
+
 type walker struct {
 	ctx   context.Context
 	match *rules.Matcher
-	tree  *Tree
-}
+	group errgroup.Group
 
-// batch is how many names of a folder are looked at together.
-const batch = 512
+	mu   sync.Mutex
+	tree *Tree
+}
 
 // dir lists one folder and what is below it, and closes root.
 func (w *walker) dir(root *os.Root, prefix string) error {
 	defer root.Close()
+	if err := w.ctx.Err(); err != nil {
+		return err
+	}
 	f, err := root.Open(".")
 	if err != nil {
 		return place(prefix, err)
 	}
-	names, err := f.ReadDir(-1)
+	names, err := f.Readdirnames(-1)
 	f.Close()
 	if err != nil {
 		return place(prefix, err)
 	}
-	wanted := make([]string, 0, len(names))
-	for _, n := range names {
-		p := prefix + n.Name()
+	found := &Tree{Entries: make([]Entry, 0, len(names))}
+	for _, name := range names {
+		p := prefix + name
 		if prefix == "" && strings.EqualFold(p, manifest.PrivateDir) || w.match.Scratch(p) {
 			continue
 		}
-		wanted = append(wanted, n.Name())
-	}
-	infos, err := w.stat(root, prefix, wanted)
-	if err != nil {
-		return err
-	}
-	for i, name := range wanted {
-		if infos[i] == nil {
+		info, err := root.Lstat(name)
+		if errors.Is(err, fs.ErrNotExist) {
 			continue // gone since the folder was listed
 		}
-		if err := w.entry(root, prefix+name, name, infos[i]); err != nil {
+		if err != nil {
+			return place(p, err)
+		}
+		if err := found.entry(root, p, name, info); err != nil {
 			return err
+		}
+	}
+	w.mu.Lock()
+	w.tree.Entries = append(w.tree.Entries, found.Entries...)
+	w.tree.Odd = append(w.tree.Odd, found.Odd...)
+	w.mu.Unlock()
+	for i := range found.Entries {
+		if e := &found.Entries[i]; e.Kind == Dir {
+			if err := w.below(root, e.Path); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
 }
 
-// stat looks at the names of a folder, in a large one at several at a time.
-func (w *walker) stat(root *os.Root, prefix string, names []string) ([]fs.FileInfo, error) {
-	infos := make([]fs.FileInfo, len(names))
-	g, ctx := errgroup.WithContext(w.ctx)
-	g.SetLimit(4)
-	for from := 0; from < len(names); from += batch {
-		part := func() error {
-			for i := from; i < min(len(names), from+batch); i++ {
-				if err := ctx.Err(); err != nil {
-					return err
-				}
-				info, err := root.Lstat(names[i])
-				if err != nil && !errors.Is(err, fs.ErrNotExist) {
-					return place(prefix+names[i], err)
-				}
-				infos[i] = info
-			}
-			return nil
-		}
-		if len(names) <= batch {
-			return infos, part()
-		}
-		g.Go(part)
-	}
-	return infos, g.Wait()
-}
-
-func (w *walker) entry(root *os.Root, p, name string, info fs.FileInfo) error {
-	odd := func(what string, badName bool) {
-		w.tree.Odd = append(w.tree.Odd, Oddity{p, what, badName})
-	}
-	if err := manifest.CheckPath(p); err != nil {
-		odd(strings.TrimPrefix(err.Error(), manifest.ErrPath.Error()+": "), true)
+// below lists a folder inside root, on another goroutine if one is free.
+func (w *walker) below(root *os.Root, p string) error {
+	sub, err := root.OpenRoot(path.Base(p))
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
+	if err != nil {
+		return place(p, err)
+	}
+	if w.group.TryGo(func() error { return w.dir(sub, p+"/") }) {
+		return nil
+	}
+	return w.dir(sub, p+"/")
+}
+
+// entry adds one name of a folder.
+func (t *Tree) entry(root *os.Root, p, name string, info fs.FileInfo) error {
+	if err := manifest.CheckPath(p); err != nil {
+		t.Odd = append(t.Odd, Oddity{p, strings.TrimPrefix(err.Error(), manifest.ErrPath.Error()+": "), true})
+		return nil
+	}
+	odd := func(what string) { t.Odd = append(t.Odd, Oddity{p, what, false}) }
 	e := Entry{Path: p, Mode: info.Mode().Perm(), Stamp: StampOf(info)}
 	switch mode := info.Mode(); {
 	case mode.IsRegular():
 		e.Kind = File
 	case mode.IsDir():
 		e.Kind = Dir
-		w.tree.Entries = append(w.tree.Entries, e)
-		sub, err := root.OpenRoot(name)
-		if err != nil {
-			return place(p, err)
-		}
-		return w.dir(sub, p+"/")
 	case mode&fs.ModeSymlink != 0:
-		e.Kind = Link
 		target, err := root.Readlink(name)
 		if err != nil {
 			return place(p, err)
 		}
 		if manifest.CheckTarget(p, target) != nil {
-			odd("a link that leads out of the folder", false)
+			odd("a link that leads out of the folder")
 			return nil
 		}
-		e.Target = target
+		e.Kind, e.Target = Link, target
 	case mode&fs.ModeSocket != 0:
-		odd("a socket", false)
+		odd("a socket")
 		return nil
 	case mode&fs.ModeNamedPipe != 0:
-		odd("a named pipe", false)
+		odd("a named pipe")
 		return nil
 	default:
-		odd("a device or another special file", false)
+		odd("a device or another special file")
 		return nil
 	}
-	w.tree.Entries = append(w.tree.Entries, e)
+	t.Entries = append(t.Entries, e)
 	return nil
 }
 
