@@ -133,17 +133,17 @@ func (s *Store) Check(ctx context.Context, read func(n int64)) (*Report, error) 
 	}
 	report := &Report{Packs: len(packs)}
 	var mu sync.Mutex
-	g, ctx := errgroup.WithContext(ctx)
+	g, groupCtx := errgroup.WithContext(ctx)
 	g.SetLimit(Workers())
 	for _, p := range packs {
 		g.Go(func() error {
-			entries, err := s.recordsIn(ctx, p.id)
+			entries, err := s.recordsIn(groupCtx, p.id)
 			if err != nil {
 				return err
 			}
 			var buf []byte
 			for _, e := range entries {
-				if err := ctx.Err(); err != nil {
+				if err := groupCtx.Err(); err != nil {
 					return err
 				}
 				b, err := s.read(location{p.name, e}, buf)
