@@ -1,0 +1,202 @@
+package cli_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// killPoints are the system calls that change something, in groups that are
+// counted on their own.
+var killPoints = []string{
+	"renameat,renameat2,rename", "mkdirat,mkdir", "unlinkat,unlink,rmdir", "fsync,fdatasync,syncfs",
+	"utimensat", "symlinkat", "pwrite64", "write", "ftruncate",
+}
+
+// crashWorld is a folder in which a pin has one of everything to do.
+type crashWorld struct {
+	*world
+	template      string
+	before, after map[string]string
+}
+
+func newCrashWorld(t *testing.T) *crashWorld {
+	w := &crashWorld{world: newWorld(t)}
+	w.write("same.txt", "stays as it is")
+	w.write("data/changed.txt", "old content")
+	w.write("data/deep/removed-by-update.txt", "comes back")
+	w.write("music/song.ogv", "moves with its content")
+	w.write("was-file", "a file that becomes a folder")
+	w.write("was-folder/inside.txt", "in a folder that becomes a file")
+	w.write("Mods/mine.txt", "mine")
+	w.write("big.bin", strings.Repeat("0123456789abcdef", 40_000))
+	require.NoError(t, os.Mkdir(w.path("empty"), 0o755))
+	require.NoError(t, os.Symlink("same.txt", w.path("link")))
+	require.NoError(t, os.Chmod(w.path("same.txt"), 0o600))
+	w.age()
+	w.ok("add", "quay", w.live, "--keep", "Mods/**")
+	w.ok("snapshot", "1")
+	w.after = w.picture()
+
+	w.write("data/changed.txt", "new content, longer")
+	require.NoError(t, os.RemoveAll(w.path("data/deep")))
+	require.NoError(t, os.Mkdir(w.path("audio"), 0o755))
+	require.NoError(t, os.Rename(w.path("music/song.ogv"), w.path("audio/song.ogv")))
+	require.NoError(t, os.Remove(w.path("music")))
+	require.NoError(t, os.Remove(w.path("was-file")))
+	w.write("was-file/now-inside.txt", "folder now")
+	require.NoError(t, os.RemoveAll(w.path("was-folder")))
+	w.write("was-folder", "file now")
+	w.write("big.bin", strings.Repeat("0123456789abcdef", 20_000)+"inserted"+strings.Repeat("0123456789abcdef", 20_000))
+	require.NoError(t, os.Remove(w.path("empty")))
+	require.NoError(t, os.Remove(w.path("link")))
+	require.NoError(t, os.Symlink("big.bin", w.path("link")))
+	require.NoError(t, os.Chmod(w.path("same.txt"), 0o644))
+	w.write("added-by-update.txt", "goes")
+	w.before = w.picture()
+	w.template = filepath.Join(w.dir, "template")
+	w.save()
+	return w
+}
+
+func (w *crashWorld) save() {
+	w.t.Helper()
+	require.NoError(w.t, os.RemoveAll(w.template))
+	require.NoError(w.t, os.Mkdir(w.template, 0o755))
+	require.NoError(w.t, exec.Command("cp", "-a", w.live, w.home, w.template).Run())
+}
+
+// restore brings the world back to the moment before the pin.
+func (w *crashWorld) restore() {
+	w.t.Helper()
+	require.NoError(w.t, os.RemoveAll(w.live))
+	require.NoError(w.t, os.RemoveAll(w.home))
+	require.NoError(w.t, exec.Command("cp", "-a", filepath.Join(w.template, "Quay"), filepath.Join(w.template, "home"), w.dir).Run())
+}
+
+// killed runs the program and kills it at call number n of a group. It reports
+// false if the program ended before.
+func (w *crashWorld) killed(calls string, n int, args ...string) bool {
+	w.t.Helper()
+	cmd := w.command(args...)
+	cmd.Args = append([]string{"strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=" + calls,
+		"-e", fmt.Sprintf("inject=%s:signal=KILL:when=%d", calls, n), program}, args...)
+	path, err := exec.LookPath("strace")
+	require.NoError(w.t, err)
+	cmd.Path = path
+	// One processor makes it likelier that a call is the same one in every run.
+	cmd.Env = append(cmd.Env, "GOMAXPROCS=1")
+	r := w.finish(cmd)
+	if r.code == 0 {
+		return false
+	}
+	require.Equal(w.t, -1, r.code, "killed at %s %d: %s", calls, n, r.err)
+	return true
+}
+
+// settled expects the folder to be one of the two states once the next command
+// has run, and both ways to be open from there.
+func (w *crashWorld) settled(where string, from, to map[string]string, again []string) {
+	w.t.Helper()
+	r := w.run("status")
+	require.Contains(w.t, []int{0, 3}, r.code, "%s: %s%s", where, r.out, r.err)
+	require.NoDirExists(w.t, w.path(".morvant/change"), where)
+	now := w.picture()
+	finished := now["data/changed.txt"] == to["data/changed.txt"]
+	if finished {
+		require.Equal(w.t, to, now, where)
+	} else {
+		require.Equal(w.t, from, now, where)
+		require.NotContains(w.t, r.err, "finished now", where)
+		w.ok(again...)
+		require.Equal(w.t, to, w.picture(), where)
+	}
+	w.ok("undo", "--yes")
+	require.Equal(w.t, from, w.picture(), "%s: undo", where)
+	w.ok("store", "check")
+}
+
+func canTrace(t *testing.T) {
+	t.Helper()
+	if out, err := exec.Command("strace", "-qq", "-o", "/dev/null", "-e", "inject=getuid:retval=7", "true").CombinedOutput(); err != nil {
+		t.Skipf("strace cannot inject faults here: %v %s", err, out)
+	}
+}
+
+func TestKilledAtAnyPointAPinIsFinishedOrTakenBack(t *testing.T) {
+	canTrace(t)
+	w := newCrashWorld(t)
+	pin := []string{"pin", "1", "--clean", "--yes"}
+	w.ok(pin...)
+	require.Equal(t, w.after, w.picture(), "the pin itself")
+	sweep(t, w, pin, w.before, w.after)
+}
+
+func TestKilledAtAnyPointAnUndoIsFinishedOrTakenBack(t *testing.T) {
+	canTrace(t)
+	w := newCrashWorld(t)
+	w.ok("pin", "1", "--clean", "--yes")
+	w.save()
+	for _, calls := range killPoints {
+		kills := 0
+		for n := 1; ; n += stride(n) {
+			w.restore()
+			if !w.killed(calls, n, "undo", "--yes") {
+				break
+			}
+			kills++
+			where := fmt.Sprintf("undo killed at %s %d", calls, n)
+			r := w.run("status")
+			require.NoDirExists(t, w.path(".morvant/change"), where)
+			now := w.picture()
+			if now["data/changed.txt"] == w.before["data/changed.txt"] {
+				require.Equal(t, w.before, now, where)
+				continue
+			}
+			require.Equal(t, w.after, now, "%s: %s", where, r.err)
+			w.ok("undo", "--yes")
+			require.Equal(t, w.before, w.picture(), where)
+		}
+		require.Positive(t, kills, calls)
+		t.Logf("undo: %d kills at %s", kills, calls)
+	}
+}
+
+func sweep(t *testing.T, w *crashWorld, args []string, from, to map[string]string) {
+	for _, calls := range killPoints {
+		kills := 0
+		for n := 1; ; n += stride(n) {
+			w.restore()
+			if !w.killed(calls, n, args...) {
+				break
+			}
+			kills++
+			w.settled(fmt.Sprintf("%v killed at %s %d", args, calls, n), from, to, args)
+		}
+		require.Positive(t, kills, calls)
+		t.Logf("%v: %d kills at %s", args, kills, calls)
+	}
+}
+
+func TestKilledWhileRecoveringItRecoversAllTheSame(t *testing.T) {
+	canTrace(t)
+	w := newCrashWorld(t)
+	pin := []string{"pin", "1", "--clean", "--yes"}
+	for n := 4; n < 40; n += 3 * stride(n) {
+		w.restore()
+		if !w.killed("renameat,renameat2,rename", n, pin...) {
+			break
+		}
+		for m := 1; m < 10; m += 2 {
+			if !w.killed("renameat,renameat2,rename,fsync,syncfs,unlinkat,unlink,rmdir", m, "status") {
+				break
+			}
+		}
+		w.settled(fmt.Sprintf("pin killed at rename %d, then its recovery", n), w.before, w.after, pin)
+	}
+}

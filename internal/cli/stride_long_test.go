@@ -1,0 +1,6 @@
+//go:build long
+
+package cli_test
+
+// stride thins the sweep over kill points; here every one is tried.
+func stride(int) int { return 1 }
