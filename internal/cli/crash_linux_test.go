@@ -200,3 +200,43 @@ func TestKilledWhileRecoveringItRecoversAllTheSame(t *testing.T) {
 		w.settled(fmt.Sprintf("pin killed at rename %d, then its recovery", n), w.before, w.after, pin)
 	}
 }
+
+func TestADamagedJournalIsReadFromItsCopyOrReported(t *testing.T) {
+	canTrace(t)
+	w := newCrashWorld(t)
+	pin := []string{"pin", "1", "--clean", "--yes"}
+	// Killed on its way, with the journal written and some files moved.
+	require.True(t, w.killed("renameat,renameat2,rename", 8, pin...))
+	journal := w.path(".morvant/change/journal")
+	require.FileExists(t, journal)
+	w.flip(journal, 100)
+	require.Contains(t, w.run("status").err, "it is finished now")
+	require.Equal(t, w.after, w.picture())
+
+	w.restore()
+	require.True(t, w.killed("renameat,renameat2,rename", 8, pin...))
+	w.flip(journal, 100)
+	w.flip(journal+".2", 100)
+	w.fails(1, "the record of an unfinished change is damaged", "status")
+	require.NoError(t, os.Rename(w.path(".morvant/change"), filepath.Join(w.dir, "put-aside")))
+	w.ok("pin", "1", "--clean", "--yes")
+	require.Equal(t, w.after["data/changed.txt"], w.picture()["data/changed.txt"])
+}
+
+func TestAnInterruptedSnapshotGoesOnWhereItStopped(t *testing.T) {
+	canTrace(t)
+	w := newWorld(t)
+	w.install("1.0.0")
+	w.age()
+	cmd := w.command("snapshot", "1")
+	cmd.Args = append([]string{"strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=openat", "-e", "inject=openat:signal=INT:when=60", program}, cmd.Args[1:]...)
+	cmd.Path, _ = exec.LookPath("strace")
+	cmd.Env = append(cmd.Env, "GOMAXPROCS=1")
+	r := w.finish(cmd)
+	require.Equal(t, 130, r.code, r.err)
+	require.Contains(t, r.err, "interrupted; nothing is half-done")
+	require.Empty(t, w.json(0, "builds")["builds"])
+	w.ok("snapshot", "1")
+	w.ok("verify", "1")
+	w.ok("store", "check")
+}

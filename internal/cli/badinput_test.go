@@ -1,0 +1,315 @@
+package cli_test
+
+import (
+	"bytes"
+	"database/sql"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	_ "modernc.org/sqlite"
+)
+
+func TestFoldersThatCannotBeAddedAreRefused(t *testing.T) {
+	w := newWorld(t)
+	w.write("file.txt", "x")
+	user := filepath.Join(w.dir, "user")
+	require.NoError(t, os.MkdirAll(filepath.Join(user, "inside"), 0o755))
+	w.ok("games")
+	require.NoError(t, os.MkdirAll(filepath.Join(w.home, "sub"), 0o755))
+	for _, c := range []struct{ name, dir, words string }{
+		{"quay", filepath.Join(w.dir, "nowhere"), "does not exist"},
+		{"quay", w.path("file.txt"), "is not a folder"},
+		{"quay", "/", "is the root of a file system"},
+		{"quay", user, "is your home folder"},
+		{"quay", w.dir, "is your home folder or holds it"},
+		{"quay", w.home, "is inside Morvant's own folder"},
+		{"quay", filepath.Join(w.home, "sub"), "is inside Morvant's own folder"},
+		{"Quay!", w.live, "lower-case letters, digits and dashes"},
+		{"", w.live, "lower-case letters, digits and dashes"},
+		{"../x", w.live, "lower-case letters, digits and dashes"},
+		{strings.Repeat("x", 65), w.live, "at most 64"},
+	} {
+		w.fails(1, c.words, "add", c.name, c.dir)
+	}
+	w.fails(1, "the pattern", "add", "quay", w.live, "--keep", "Mods/[")
+	w.fails(1, "must be relative", "add", "quay", w.live, "--scratch", "/logs")
+	require.NoDirExists(t, w.path(".morvant"))
+	require.Contains(t, w.ok("games").out, "No game is registered")
+
+	holder := filepath.Join(w.dir, "holder")
+	cmd := w.command("--home", filepath.Join(holder, "deep", "home"), "add", "quay", holder)
+	require.NoError(t, os.MkdirAll(holder, 0o755))
+	r := w.finish(cmd)
+	require.Equal(t, 1, r.code)
+	require.Contains(t, r.err, "holds Morvant's own folder")
+
+	w.ok("add", "quay", w.live)
+	require.NoError(t, os.Mkdir(w.path("inner"), 0o755))
+	w.fails(1, "lie within each other", "add", "other", w.path("inner"))
+	w.fails(1, "already there", "add", "quay", user+"/inside")
+	require.NoError(t, os.Symlink(w.live, filepath.Join(w.dir, "alias")))
+	w.fails(1, "lie within each other", "add", "other", filepath.Join(w.dir, "alias"))
+}
+
+func TestWithoutRightsNothingIsChanged(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("needs root to become an ordinary user")
+	}
+	w := newWorld(t)
+	require.NoError(t, exec.Command("chmod", "-R", "a+rX", filepath.Dir(w.dir), filepath.Dir(program)).Run())
+	ordinary := func(args ...string) result {
+		cmd := w.command(args...)
+		cmd.Args = append([]string{"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", program}, cmd.Args[1:]...)
+		path, err := exec.LookPath("setpriv")
+		if err != nil {
+			t.Skip("setpriv is not installed")
+		}
+		cmd.Path = path
+		return w.finish(cmd)
+	}
+	require.NoError(t, os.Mkdir(w.home, 0o777))
+	require.NoError(t, os.Chmod(w.home, 0o777))
+	r := ordinary("add", "quay", w.live)
+	require.Equal(t, 1, r.code)
+	require.Contains(t, r.err, "cannot be written to: permission denied")
+	require.NoError(t, os.Chmod(w.live, 0o777))
+	w.write("mine.txt", "1")
+	w.write("locked.txt", "2")
+	require.Equal(t, 0, ordinary("add", "quay", w.live).code)
+	require.NoError(t, os.Chmod(w.path("locked.txt"), 0))
+	r = ordinary("snapshot", "1")
+	require.Equal(t, 1, r.code)
+	require.Contains(t, r.err, "read locked.txt: permission denied")
+	require.NoError(t, os.Chmod(w.path("locked.txt"), 0o644))
+	require.Equal(t, 0, ordinary("snapshot", "1").code)
+
+	w.write("mine.txt", "changed")
+	before := w.picture()
+	require.NoError(t, os.Chmod(w.live, 0o755))
+	r = ordinary("pin", "1", "--yes")
+	require.Equal(t, 1, r.code)
+	require.Contains(t, r.err, "permission denied")
+	require.Equal(t, before, w.picture())
+	require.NoError(t, os.Chmod(w.live, 0o311))
+	r = ordinary("status")
+	require.Equal(t, 1, r.code)
+	require.Contains(t, r.err, "permission denied")
+	require.NoError(t, os.Chmod(w.live, 0o777))
+}
+
+func TestLabelsThatMeanSomethingElseAreRefused(t *testing.T) {
+	w := newWorld(t)
+	w.write("a", "1")
+	w.fails(1, "no game is registered yet. Register one", "status")
+	w.ok("add", "quay", w.live)
+	for _, label := range []string{"newest", "here", "before", "@2031-08-05", "=3fa9c1", "a/b", "a b", ".hidden", strings.Repeat("x", 81)} {
+		w.fails(1, "name not allowed", "snapshot", label)
+	}
+	w.fails(2, "the label is empty", "snapshot", "")
+	w.ok("snapshot", "1.0")
+	w.fails(1, "already there", "snapshot", "1.0")
+	w.fails(2, "not recorded yet", "pin", "here", "--yes")
+	w.fails(1, "not held to any build", "verify")
+	w.fails(1, "there is nothing to take back", "undo", "--yes")
+	w.fails(2, "is not the number of a change", "undo", "first")
+	w.fails(1, `there is no game "quai"; the nearest: quay`, "-g", "quai", "status")
+	w.fails(2, "is none of", "--color", "purple", "status")
+	w.fails(1, `no file "nothing.txt"`, "diff", "1.0", "--text", "nothing.txt")
+	w.write("a", "bin\x00ary")
+	w.fails(2, "is not a text file", "diff", "1.0", "--text", "a")
+}
+
+func TestWhichGameIsMeantIsAskedWhenItMatters(t *testing.T) {
+	w := newWorld(t)
+	other := filepath.Join(w.dir, "Other")
+	require.NoError(t, os.Mkdir(other, 0o755))
+	w.ok("add", "quay", w.live)
+	w.ok("add", "other", other)
+	cmd := w.command("status")
+	cmd.Dir = w.dir
+	r := w.finish(cmd)
+	require.Equal(t, 1, r.code)
+	require.Contains(t, r.err, "Say which one with -g: other, quay")
+	require.Contains(t, w.ok("status").out, "quay is not held", "the one around the working folder")
+	require.Contains(t, w.ok("-g", "other", "status").out, "other is not held")
+}
+
+func TestSettingsThatCannotBeReadAreNamedByLine(t *testing.T) {
+	w := newWorld(t)
+	w.write("a", "1")
+	w.ok("add", "quay", w.live)
+	file := filepath.Join(w.home, "games", "quay.toml")
+	good, err := os.ReadFile(file)
+	require.NoError(t, err)
+	for text, words := range map[string]string{
+		"kepe = ['Mods/**']\n": `there is no setting "kepe"`,
+		"keep = ['Mods/[']\n":  "cannot be read",
+		"keep = ['../x/**']\n": "must be relative",
+		"keep = 'Mods/**\n":    "line 4",
+		"program = '/bin/x'\n": "inside the live folder",
+	} {
+		require.NoError(t, os.WriteFile(file, append(bytes.Clone(good), text...), 0o644))
+		w.fails(1, words, "status")
+		w.fails(1, "quay.toml", "status")
+	}
+	require.NoError(t, os.WriteFile(file, []byte("live = 'relative'\n"), 0o644))
+	w.fails(1, "live must be the full path", "games")
+	require.NoError(t, os.WriteFile(file, good, 0o644))
+	require.NoError(t, os.Rename(w.live, w.live+" moved"))
+	cmd := w.command("status")
+	cmd.Dir = w.dir
+	r := w.finish(cmd)
+	require.Equal(t, 1, r.code)
+	require.Contains(t, r.err, "the live folder is gone. Put the folder back, or tell Morvant where it is now")
+	cmd = w.command("game", "set", "--live", w.live+" moved")
+	cmd.Dir = w.dir
+	require.Equal(t, 0, w.finish(cmd).code)
+}
+
+func packs(t *testing.T, w *world) []string {
+	t.Helper()
+	list, err := filepath.Glob(filepath.Join(w.home, "store", "packs", "*.pack"))
+	require.NoError(t, err)
+	require.NotEmpty(t, list)
+	return list
+}
+
+func TestALostIndexIsRebuiltFromThePacks(t *testing.T) {
+	w := newWorld(t)
+	w.install("1.1.1")
+	w.ok("snapshot", "1.1.1")
+	w.update("1.3.0")
+	for _, harm := range []func(index string){
+		func(index string) { require.NoError(t, os.Remove(index)) },
+		func(index string) { require.NoError(t, os.WriteFile(index, bytes.Repeat([]byte("x"), 5000), 0o644)) },
+	} {
+		for _, suffix := range []string{"-wal", "-shm"} {
+			os.Remove(filepath.Join(w.home, "store", "index.db"+suffix))
+		}
+		harm(filepath.Join(w.home, "store", "index.db"))
+		w.fails(1, "Run morvant store check", "pin", "1.1.1", "--yes", "--dry-run")
+		require.Contains(t, w.ok("store", "check").out, "rebuilt from")
+		w.ok("pin", "1.1.1", "--yes")
+		w.ok("verify")
+		w.ok("undo", "--yes")
+	}
+}
+
+func (w *world) flip(file string, at int64) {
+	w.t.Helper()
+	f, err := os.OpenFile(file, os.O_RDWR, 0)
+	require.NoError(w.t, err)
+	defer f.Close()
+	b := make([]byte, 1)
+	_, err = f.ReadAt(b, at)
+	require.NoError(w.t, err)
+	b[0] ^= 0x40
+	_, err = f.WriteAt(b, at)
+	require.NoError(w.t, err)
+}
+
+func TestDamageIsNamedByBuildAndFileAndMended(t *testing.T) {
+	w := newWorld(t)
+	w.install("1.1.1")
+	w.ok("snapshot", "1.1.1")
+	intact := w.picture()
+	for _, file := range packs(t, w) {
+		info, err := os.Stat(file)
+		require.NoError(t, err)
+		for at := int64(200); at < info.Size()*3/4; at += info.Size() / 5 {
+			w.flip(file, at)
+		}
+	}
+	r := w.ok("store", "check")
+	require.Contains(t, r.out, "1.1.1 of cinder-quay")
+	require.Contains(t, r.out, "Everything was mended")
+	w.ok("store", "check")
+	w.update("1.3.0")
+	w.ok("pin", "1.1.1", "--clean", "--yes")
+	require.Equal(t, intact, w.picture())
+
+	// Now nothing has the content any more: the update is in the folder.
+	w.update("1.3.0")
+	biggest, size := "", int64(0)
+	for _, file := range packs(t, w) {
+		if info, err := os.Stat(file); err == nil && info.Size() > size {
+			biggest, size = file, info.Size()
+		}
+	}
+	w.flip(biggest, size/2)
+	check := w.json(3, "store", "check")
+	require.Positive(t, check["unmended"])
+	require.NotEmpty(t, check["losses"].([]any)[0].(map[string]any)["path"])
+	before := w.picture()
+	w.fails(1, "store check", "pin", "1.1.1", "--yes")
+	require.Equal(t, before, w.picture())
+}
+
+func TestATruncatedPackIsFoundOut(t *testing.T) {
+	w := newWorld(t)
+	w.install("1.1.1")
+	w.ok("snapshot", "1.1.1")
+	require.NoError(t, os.Truncate(packs(t, w)[0], 100_000))
+	r := w.ok("store", "check")
+	require.Contains(t, r.out, "damaged chunk")
+	require.Contains(t, r.out, "mended")
+	w.ok("store", "check")
+}
+
+func TestAStoreByANewerVersionIsLeftAlone(t *testing.T) {
+	for _, file := range []string{"state.db", "store/index.db"} {
+		w := newWorld(t)
+		w.write("a", "1")
+		w.ok("add", "quay", w.live)
+		w.ok("snapshot", "1")
+		db, err := sql.Open("sqlite", filepath.Join(w.home, filepath.FromSlash(file)))
+		require.NoError(t, err)
+		_, err = db.Exec("PRAGMA user_version = 99")
+		require.NoError(t, err)
+		require.NoError(t, db.Close())
+		w.fails(1, "written by a newer Morvant. Use that newer version", "snapshot", "2")
+	}
+	w := newWorld(t)
+	w.write("a", "1")
+	w.ok("add", "quay", w.live)
+	w.ok("snapshot", "1")
+	f, err := os.OpenFile(packs(t, w)[0], os.O_RDWR, 0)
+	require.NoError(t, err)
+	_, err = f.WriteAt([]byte{9}, 8)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	require.NoError(t, os.Remove(filepath.Join(w.home, "store", "index.db")))
+	w.fails(1, "written by a newer Morvant", "store", "check")
+}
+
+func TestADamagedStateIsPutAsideAndTheSnapshotsFoundAgain(t *testing.T) {
+	w := newWorld(t)
+	w.install("1.1.1")
+	w.ok("snapshot", "1.1.1", "--note", "works")
+	intact := w.picture()
+	for _, suffix := range []string{"-wal", "-shm"} {
+		os.Remove(filepath.Join(w.home, "state.db"+suffix))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(w.home, "state.db"), bytes.Repeat([]byte("junk"), 4000), 0o644))
+	w.fails(1, "morvant store check --recover-builds", "status")
+	w.ok("store", "check", "--recover-builds")
+	require.Contains(t, w.ok("builds").out, "works")
+	w.update("1.3.0")
+	w.ok("pin", "1.1.1", "--clean", "--yes")
+	require.Equal(t, intact, w.picture())
+}
+
+func TestADamagedCacheCostsOnlyTime(t *testing.T) {
+	w := newWorld(t)
+	w.install("1.1.1")
+	w.ok("snapshot", "1.1.1")
+	for _, suffix := range []string{"-wal", "-shm"} {
+		os.Remove(filepath.Join(w.home, "cache.db"+suffix))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(w.home, "cache.db"), []byte("junk junk junk junk"), 0o644))
+	require.Contains(t, w.ok("status").out, "It is the same as 1.1.1")
+}
