@@ -93,7 +93,7 @@ func Make(r Request) (*Plan, error) {
 	}
 	m := &maker{
 		Request: r, match: r.Rules.Matcher(), plan: &Plan{},
-		at: make(map[string]int), needed: make(map[string]bool), emptied: make(map[string]bool),
+		at: make(map[string]int), placed: make(map[string]bool), needed: make(map[string]bool), emptied: make(map[string]bool),
 	}
 	m.leaves()
 	m.moves()
@@ -113,6 +113,7 @@ type maker struct {
 	plan    *Plan
 	at      map[string]int  // the step of a path, while they are not sorted
 	stays   []Entry         // files and links that are not wanted and would stay
+	placed  map[string]bool // where the target puts files and links that are not there yet
 	needed  map[string]bool // folders that must be there afterwards
 	emptied map[string]bool // folders that something leaves or comes into
 }
@@ -238,32 +239,20 @@ func (m *maker) moves() {
 // clear makes room: what would stay but stands where the target has a folder, or
 // lies in a folder where the target has a file, has to go if nobody claims it.
 func (m *maker) clear() error {
-	placed := make(map[string]bool)
 	for i := range m.plan.Steps {
 		if s := &m.plan.Steps[i]; s.Places() {
-			placed[s.Path] = true
+			m.placed[s.Path] = true
 		}
-	}
-	inTheWay := func(p string) bool {
-		if m.needed[p] {
-			return true
-		}
-		for d := path.Dir(p); d != "."; d = path.Dir(d) {
-			if placed[d] {
-				return true
-			}
-		}
-		return false
 	}
 	for _, o := range m.Odd {
-		if inTheWay(o.Path) || placed[o.Path] {
+		if m.inTheWay(o.Path) || m.placed[o.Path] {
 			return fmt.Errorf("%w: %s is %s, which Morvant leaves alone; move it away first", ErrConflict, o.Path, o.What)
 		}
 		addParents(m.needed, o.Path)
 	}
 	for _, e := range m.stays {
 		switch {
-		case !inTheWay(e.Path):
+		case !m.inTheWay(e.Path):
 			addParents(m.needed, e.Path)
 			if !m.match.Kept(e.Path) {
 				m.plan.Extra = append(m.plan.Extra, e)
@@ -275,6 +264,19 @@ func (m *maker) clear() error {
 		}
 	}
 	return nil
+}
+
+// inTheWay reports whether the target has a folder at p, or a file above it.
+func (m *maker) inTheWay(p string) bool {
+	if m.needed[p] {
+		return true
+	}
+	for d := path.Dir(p); d != "."; d = path.Dir(d) {
+		if m.placed[d] {
+			return true
+		}
+	}
+	return false
 }
 
 // folders decides which folders come, go and get their time back.
@@ -301,7 +303,7 @@ func (m *maker) folders() {
 		}
 		_, owned := m.Owned.Get(e.Path)
 		want, wanted := m.Want.Get(e.Path)
-		replaced := wanted && want.Kind != Dir && m.takes(e.Path)
+		replaced := m.inTheWay(e.Path) || wanted && want.Kind != Dir && m.takes(e.Path)
 		if !replaced && (!m.Exact && m.match.Kept(e.Path) || !m.Clean && !m.Exact && !owned) {
 			addParents(m.needed, e.Path)
 			m.needed[e.Path] = true

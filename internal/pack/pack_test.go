@@ -1,0 +1,158 @@
+package pack
+
+import (
+	"bytes"
+	"encoding/binary"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/require"
+
+	"morvant/internal/digest"
+)
+
+func contents() map[Kind][][]byte {
+	packed := make([]byte, 100_000)
+	digest.Expand("incompressible", packed)
+	return map[Kind][][]byte{
+		Chunk:  {[]byte("short"), {}, bytes.Repeat([]byte("cranes and tides "), 9000), packed},
+		Layout: {bytes.Repeat([]byte{7}, 500)},
+		Note:   {[]byte(`{"format":"x"}`)},
+	}
+}
+
+// build writes a pack of the sample contents and returns its bytes.
+func build(t testing.TB) (digest.Digest, []Entry, []byte) {
+	t.Helper()
+	c, err := NewCoder()
+	require.NoError(t, err)
+	defer c.Close()
+	f, err := os.Create(filepath.Join(t.TempDir(), "pack"))
+	require.NoError(t, err)
+	defer f.Close()
+	w, err := NewWriter(f)
+	require.NoError(t, err)
+	for _, kind := range []Kind{Chunk, Layout, Note} {
+		for _, plain := range contents()[kind] {
+			coding, stored := c.Encode(plain, nil)
+			_, err := w.Append(digest.Of(plain), kind, coding, len(plain), stored)
+			require.NoError(t, err)
+		}
+	}
+	name, err := w.Finish()
+	require.NoError(t, err)
+	b, err := os.ReadFile(f.Name())
+	require.NoError(t, err)
+	return name, w.Entries(), b
+}
+
+func TestWhatIsAppendedIsReadBack(t *testing.T) {
+	name, entries, b := build(t)
+	c, err := NewCoder()
+	require.NoError(t, err)
+	defer c.Close()
+	got, index, err := ReadIndex(bytes.NewReader(b), int64(len(b)))
+	require.NoError(t, err)
+	require.Equal(t, name, got)
+	require.Equal(t, entries, index)
+	i := 0
+	for _, kind := range []Kind{Chunk, Layout, Note} {
+		for _, plain := range contents()[kind] {
+			stored, err := ReadStored(bytes.NewReader(b), index[i], nil)
+			require.NoError(t, err)
+			back, err := c.Decode(index[i], stored, nil)
+			require.NoError(t, err)
+			require.True(t, bytes.Equal(plain, back))
+			require.Equal(t, kind, index[i].Kind)
+			i++
+		}
+	}
+	require.Equal(t, Zstd, index[2].Coding)
+	require.Equal(t, Plain, index[3].Coding, "what does not compress is stored as it is")
+}
+
+func TestALostTrailerIsFoundAgainRecordByRecord(t *testing.T) {
+	_, entries, b := build(t)
+	cut := b[:len(b)-footerSize-10]
+	_, _, err := ReadIndex(bytes.NewReader(cut), int64(len(cut)))
+	require.ErrorIs(t, err, ErrFormat)
+	found, err := Recover(bytes.NewReader(cut), int64(len(cut)))
+	require.NoError(t, err)
+	require.Equal(t, entries, found)
+
+	broken := bytes.Clone(b)
+	broken[0] ^= 1                    // the header
+	broken[entries[2].Offset+20] ^= 1 // the head of one record
+	found, err = Recover(bytes.NewReader(broken), int64(len(broken)))
+	require.NoError(t, err)
+	require.Equal(t, append(append([]Entry{}, entries[:2]...), entries[3:]...), found)
+}
+
+func TestEveryFlippedBitIsNoticed(t *testing.T) {
+	_, entries, b := build(t)
+	c, err := NewCoder()
+	require.NoError(t, err)
+	defer c.Close()
+	e := entries[0]
+	for at := e.Offset; at < e.Offset+e.Size(); at++ {
+		for bit := range 8 {
+			broken := bytes.Clone(b)
+			broken[at] ^= 1 << bit
+			stored, err := ReadStored(bytes.NewReader(broken), e, nil)
+			if err == nil {
+				_, err = c.Decode(e, stored, nil)
+			}
+			require.Error(t, err, "byte %d bit %d", at-e.Offset, bit)
+		}
+	}
+}
+
+func TestAFrameThatInflatesWithoutEndIsStopped(t *testing.T) {
+	c, err := NewCoder()
+	require.NoError(t, err)
+	defer c.Close()
+	enc, err := zstd.NewWriter(nil)
+	require.NoError(t, err)
+	bomb := enc.EncodeAll(make([]byte, 512<<20), nil)
+	require.Less(t, len(bomb), 1<<20)
+	_, err = c.Decode(Entry{Kind: Chunk, Coding: Zstd, Plain: 1000, Stored: uint32(len(bomb))}, bomb, nil)
+	require.ErrorIs(t, err, ErrChecksum)
+}
+
+func TestNewerAndForeignFilesAreToldApart(t *testing.T) {
+	_, _, b := build(t)
+	newer := bytes.Clone(b)
+	binary.LittleEndian.PutUint32(newer[8:], 2)
+	_, _, err := ReadIndex(bytes.NewReader(newer), int64(len(newer)))
+	require.ErrorIs(t, err, ErrVersion)
+	_, _, err = ReadIndex(bytes.NewReader([]byte("something else entirely, long enough to be read")), 47)
+	require.ErrorIs(t, err, ErrFormat)
+	_, _, err = ReadIndex(bytes.NewReader(b[:20]), 20)
+	require.ErrorIs(t, err, ErrFormat)
+}
+
+func FuzzPack(f *testing.F) {
+	_, _, b := build(f)
+	f.Add(b)
+	f.Add(b[:len(b)-100])
+	f.Add(b[:headerSize+recordSize+3])
+	c, err := NewCoder()
+	require.NoError(f, err)
+	f.Fuzz(func(t *testing.T, b []byte) {
+		r := bytes.NewReader(b)
+		_, index, _ := ReadIndex(r, int64(len(b)))
+		found, _ := Recover(r, int64(len(b)))
+		for _, e := range append(index, found...) {
+			stored, err := ReadStored(r, e, nil)
+			if err != nil {
+				continue
+			}
+			plain, err := c.Decode(e, stored, nil)
+			if err == nil && digest.Of(plain) != e.Digest {
+				t.Fatal("handed out content that is not what its digest says")
+			}
+		}
+	})
+}

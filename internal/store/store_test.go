@@ -1,0 +1,282 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"morvant/internal/digest"
+	"morvant/internal/pack"
+)
+
+func random(seed byte, n int) []byte {
+	b := make([]byte, n)
+	rand.NewChaCha8([32]byte{seed}).Read(b)
+	return b
+}
+
+func openStore(t *testing.T, dir string) *Store {
+	t.Helper()
+	s, err := Open(t.Context(), dir)
+	require.NoError(t, err)
+	return s
+}
+
+func putAll(t *testing.T, s *Store, contents ...[]byte) []digest.Digest {
+	t.Helper()
+	ss := s.Begin()
+	var list []digest.Digest
+	for _, c := range contents {
+		d, n, err := ss.Put(t.Context(), bytes.NewReader(c), nil)
+		require.NoError(t, err)
+		require.Equal(t, int64(len(c)), n)
+		list = append(list, d)
+	}
+	require.NoError(t, ss.Close())
+	return list
+}
+
+func get(t *testing.T, s *Store, d digest.Digest) []byte {
+	t.Helper()
+	var out bytes.Buffer
+	require.NoError(t, s.WriteTo(t.Context(), &out, d))
+	return out.Bytes()
+}
+
+func TestContentOfAnySizeComesBack(t *testing.T) {
+	s := openStore(t, t.TempDir())
+	defer s.Close()
+	for i, n := range []int{0, 1, 1000, 16 << 10, 16<<10 + 1, 64 << 10, 256 << 10, 256<<10 + 1, segmentSize - 1, segmentSize, segmentSize + 256<<10, segmentSize + 256<<10 + 1, 9 << 20} {
+		content := random(byte(i), n)
+		d := putAll(t, s, content)[0]
+		require.Equal(t, digest.Of(content), d, "size %d", n)
+		require.True(t, bytes.Equal(content, get(t, s, d)), "size %d", n)
+		pieces, err := s.Layout(t.Context(), d)
+		require.NoError(t, err)
+		sum := 0
+		for _, p := range pieces {
+			sum += p.Size
+		}
+		require.Equal(t, n, sum)
+		ok, err := s.Complete(t.Context(), d)
+		require.NoError(t, err)
+		require.True(t, ok)
+	}
+	ok, err := s.Has(t.Context(), digest.Of([]byte("never put")))
+	require.NoError(t, err)
+	require.False(t, ok)
+	_, err = s.Layout(t.Context(), digest.Of([]byte("never put")))
+	require.ErrorIs(t, err, ErrMissing)
+	_, err = s.Bytes(t.Context(), putAll(t, s, random(1, 5000))[0], 4999)
+	require.ErrorContains(t, err, "more than")
+}
+
+func TestTheSameContentIsStoredOnce(t *testing.T) {
+	s := openStore(t, t.TempDir())
+	defer s.Close()
+	content := random(1, 4<<20)
+	putAll(t, s, content)
+	ss := s.Begin()
+	changed := bytes.Join([][]byte{content[:1<<20], []byte("inserted"), content[1<<20:]}, nil)
+	for _, c := range [][]byte{content, content, changed} {
+		_, _, err := ss.Put(t.Context(), bytes.NewReader(c), nil)
+		require.NoError(t, err)
+	}
+	require.NoError(t, ss.Close())
+	require.Less(t, ss.Added(), int64(1<<20), "only the pieces around the insertion are new")
+}
+
+func TestManyMayPutAtOnce(t *testing.T) {
+	dir := t.TempDir()
+	var wg sync.WaitGroup
+	contents := make([][]byte, 24)
+	for i := range contents {
+		contents[i] = random(byte(i%6), 300_000+i%6*100_000)
+	}
+	for worker := range 3 { // as three processes would
+		wg.Go(func() {
+			s, err := Open(context.Background(), dir)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			defer s.Close()
+			ss := s.Begin()
+			for i, c := range contents {
+				if i%3 != worker {
+					continue
+				}
+				wg.Go(func() {
+					if _, _, err := ss.Put(context.Background(), bytes.NewReader(c), nil); err != nil {
+						t.Error(err)
+					}
+				})
+			}
+			for i, c := range contents {
+				if i%3 == worker {
+					if _, _, err := ss.Put(context.Background(), bytes.NewReader(c), nil); err != nil {
+						t.Error(err)
+					}
+				}
+			}
+		})
+	}
+	wg.Wait()
+	s := openStore(t, dir)
+	defer s.Close()
+	report, err := s.Check(t.Context(), func(int64) {})
+	require.NoError(t, err)
+	require.Empty(t, report.Damaged)
+}
+
+func TestAReaderThatFailsLeavesNothingBehind(t *testing.T) {
+	s := openStore(t, t.TempDir())
+	defer s.Close()
+	broken := errors.New("the disk is on fire")
+	ss := s.Begin()
+	_, _, err := ss.Put(t.Context(), io.MultiReader(bytes.NewReader(random(1, 5<<20)), &failing{broken}), nil)
+	require.ErrorIs(t, err, broken)
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, _, err = ss.Put(ctx, bytes.NewReader(random(2, 5<<20)), nil)
+	require.ErrorIs(t, err, context.Canceled)
+	require.NoError(t, ss.Close())
+	ok, err := s.Has(t.Context(), digest.Of(random(2, 5<<20)))
+	require.NoError(t, err)
+	require.False(t, ok)
+}
+
+type failing struct{ err error }
+
+func (f *failing) Read([]byte) (int, error) { return 0, f.err }
+
+func TestTrimDropsWhatNobodyMarkedAndNothingElse(t *testing.T) {
+	dir := t.TempDir()
+	s := openStore(t, dir)
+	var keep, drop []digest.Digest
+	for i := range 6 {
+		a, b := random(byte(2*i), 700_000), random(byte(2*i+1), 700_000)
+		list := putAll(t, s, a, b)
+		keep, drop = append(keep, list[0]), append(drop, list[1])
+	}
+	drop = append(drop, putAll(t, s, random(99, 900_000))...)
+	require.NoError(t, s.Close())
+	require.NoError(t, os.WriteFile(filepath.Join(dir, packsDir, openPrefix+"left-by-a-crash"), random(3, 5000), 0o644))
+
+	s, _, err := OpenAlone(t.Context(), dir)
+	require.NoError(t, err)
+	_, _, err = OpenAlone(t.Context(), dir)
+	require.ErrorIs(t, err, ErrBusy)
+	m, err := s.NewMark(t.Context())
+	require.NoError(t, err)
+	for i, d := range keep {
+		ok, err := m.File(t.Context(), d, i)
+		require.NoError(t, err)
+		require.True(t, ok)
+	}
+	plan, err := s.PlanTrim(t.Context(), m)
+	require.NoError(t, err)
+	require.Equal(t, []int{1, 6, 1}, []int{plan.Drop, plan.Rewrite, plan.Stale})
+	before, err := s.Size(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, s.Trim(t.Context(), m, plan, func(int64) {}))
+	require.NoError(t, m.Close())
+	after, err := s.Size(t.Context())
+	require.NoError(t, err)
+	require.InDelta(t, plan.Freed, before-after+5000, 20_000)
+	for i, d := range keep {
+		require.True(t, bytes.Equal(random(byte(2*i), 700_000), get(t, s, d)))
+	}
+	for _, d := range drop {
+		ok, err := s.Has(t.Context(), d)
+		require.NoError(t, err)
+		require.False(t, ok)
+	}
+	require.NoError(t, s.Close())
+}
+
+func TestAPackThatTheIndexDoesNotKnowIsAdopted(t *testing.T) {
+	dir := t.TempDir()
+	s := openStore(t, dir)
+	content := random(1, 3<<20)
+	d := putAll(t, s, content)[0]
+	_, err := s.db.Exec(`DELETE FROM record; DELETE FROM layout; DELETE FROM pack`)
+	require.NoError(t, err)
+	ok, err := s.Has(t.Context(), d)
+	require.NoError(t, err)
+	require.False(t, ok)
+	require.NoError(t, s.Adopt(t.Context()))
+	require.True(t, bytes.Equal(content, get(t, s, d)))
+	require.NoError(t, s.Close())
+
+	require.NoError(t, os.Remove(filepath.Join(dir, indexFile)))
+	_, err = Open(t.Context(), dir)
+	require.ErrorIs(t, err, ErrIndexLost)
+	s, rebuilt, err := OpenAlone(t.Context(), dir)
+	require.NoError(t, err)
+	require.True(t, rebuilt)
+	require.True(t, bytes.Equal(content, get(t, s, d)))
+	require.NoError(t, s.Close())
+}
+
+func TestSharesCountWhatOnlyOneOwnerHas(t *testing.T) {
+	s := openStore(t, t.TempDir())
+	defer s.Close()
+	list := putAll(t, s, random(1, 10_000), random(2, 20_000), random(3, 30_000), random(4, 40_000))
+	m, err := s.NewMark(t.Context())
+	require.NoError(t, err)
+	defer m.Close()
+	for _, c := range []struct{ file, owner int }{{0, 0}, {1, 0}, {1, 1}, {2, 1}, {2, Nobody}, {3, Nobody}} {
+		_, err := m.File(t.Context(), list[c.file], c.owner)
+		require.NoError(t, err)
+	}
+	shares, err := m.Shares(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, map[int]Share{0: {10_000, 10_000}, 1: {30_000, 30_000}, Nobody: {40_000, 40_000}}, shares)
+}
+
+func TestALayoutLongerThanOneRecordIsPutTogether(t *testing.T) {
+	pieces := make([]Piece, piecesPerPart+10)
+	for i := range pieces {
+		pieces[i] = Piece{digest.Of(fmt.Append(nil, i)), 5}
+	}
+	file := digest.Of([]byte("file"))
+	parts := encodeLayout(file, int64(5*len(pieces)), pieces)
+	require.Len(t, parts, 2)
+	var back []Piece
+	for i, b := range parts {
+		require.LessOrEqual(t, len(b), pack.MaxPlain)
+		l, err := decodeLayout(b)
+		require.NoError(t, err)
+		require.Equal(t, [2]int{i, 2}, [2]int{l.part, l.parts})
+		back = append(back, l.pieces...)
+	}
+	require.Equal(t, pieces, back)
+}
+
+func FuzzDecodeLayout(f *testing.F) {
+	f.Add(encodeLayout(digest.Of(nil), 30, []Piece{{digest.Of([]byte("a")), 10}, {digest.Of([]byte("b")), 20}})[0])
+	f.Add(make([]byte, layoutHead))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		l, err := decodeLayout(b)
+		if err != nil {
+			return
+		}
+		var sum int64
+		for _, p := range l.pieces {
+			sum += int64(p.Size)
+		}
+		if sum > l.size || len(l.pieces) > piecesPerPart {
+			t.Fatalf("accepted a layout that contradicts itself: %d of %d", sum, l.size)
+		}
+	})
+}

@@ -1,0 +1,67 @@
+package main
+
+import (
+	"encoding/json"
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// layers lists the packages, the lowest first. A package may import only what
+// stands before it.
+var layers = []string{
+	"digest", "progress", "database", "volume", "reflink", "process", "rules",
+	"manifest", "chunk", "pack", "store", "scan", "plan", "apply", "game", "lane", "upkeep", "standin", "cli",
+}
+
+type listed struct {
+	ImportPath                         string
+	Imports, TestImports, XTestImports []string
+}
+
+func packages(t *testing.T) []listed {
+	t.Helper()
+	out, err := exec.Command("go", "list", "-json=ImportPath,Imports,TestImports,XTestImports", "./...").Output()
+	require.NoError(t, err)
+	var list []listed
+	for d := json.NewDecoder(strings.NewReader(string(out))); d.More(); {
+		var p listed
+		require.NoError(t, d.Decode(&p))
+		list = append(list, p)
+	}
+	return list
+}
+
+func TestPackagesImportOnlyWhatLiesBelowThem(t *testing.T) {
+	for _, p := range packages(t) {
+		name, internal := strings.CutPrefix(p.ImportPath, "morvant/internal/")
+		if !internal {
+			require.Equal(t, "morvant", p.ImportPath)
+			continue
+		}
+		at := slices.Index(layers, name)
+		require.GreaterOrEqual(t, at, 0, "%s has no place in the layers", name)
+		for _, i := range p.Imports {
+			if lower, ok := strings.CutPrefix(i, "morvant/internal/"); ok {
+				require.Less(t, slices.Index(layers, lower), at, "%s imports %s", name, lower)
+			}
+		}
+	}
+}
+
+func TestOnlyTheCommandLineKnowsTerminals(t *testing.T) {
+	terminal := []string{"github.com/urfave/", "github.com/vbauerster/", "charm.land/", "github.com/charmbracelet/", "golang.org/x/term", "github.com/dustin/go-humanize"}
+	seen := false
+	for _, p := range packages(t) {
+		for _, i := range p.Imports {
+			if slices.ContainsFunc(terminal, func(prefix string) bool { return strings.HasPrefix(i, prefix) }) {
+				require.Equal(t, "morvant/internal/cli", p.ImportPath, "imports %s", i)
+				seen = true
+			}
+		}
+	}
+	require.True(t, seen)
+}
