@@ -46,7 +46,7 @@ type Quay struct {
 }
 
 // ErrRelease is returned for a label that no release has.
-var ErrRelease = errors.New("Cinder Quay has no such build")
+var ErrRelease = errors.New("the harbour game has no such build")
 
 // Components lists the parts that a build is published in.
 func Components() []string { return []string{"base", "voices-en", "voices-fr", "night-shift"} }
