@@ -6,6 +6,7 @@ import (
 	"os"
 	"path"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -28,16 +29,17 @@ type meter struct {
 	quiet bool
 	bar   bool // stderr is a terminal
 
-	mu      sync.Mutex
+	done  atomic.Int64
+	name  atomic.Pointer[string]
+	shown atomic.Pointer[mpb.Bar]
+
+	mu      sync.Mutex // guards the rest; never held while the bar is called
 	task    string
 	total   int64
-	done    int64
-	name    string
 	started time.Time
 	active  bool
 	timer   *time.Timer // fires when the bar or the next line is due
 	show    *mpb.Progress
-	shown   *mpb.Bar
 }
 
 func newMeter(file *os.File, quiet bool) *meter {
@@ -49,7 +51,9 @@ func (m *meter) Begin(task string, total int64) {
 	m.End()
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.task, m.total, m.done, m.name, m.started, m.active = task, total, 0, "", time.Now(), true
+	m.task, m.total, m.started, m.active = task, total, time.Now(), true
+	m.done.Store(0)
+	m.name.Store(nil)
 	if !m.quiet {
 		m.timer = time.AfterFunc(meterDelay, m.due)
 	}
@@ -57,14 +61,12 @@ func (m *meter) Begin(task string, total int64) {
 
 // Advance adds bytes done.
 func (m *meter) Advance(bytes int64, file string) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	m.done += bytes
+	done := m.done.Add(bytes)
 	if file != "" {
-		m.name = file
+		m.name.Store(&file)
 	}
-	if m.shown != nil {
-		m.shown.SetCurrent(min(m.done, m.total))
+	if bar := m.shown.Load(); bar != nil {
+		bar.SetCurrent(done)
 	}
 }
 
@@ -85,39 +87,43 @@ func (m *meter) due() {
 
 // line is the state of the work in words; m.mu is held.
 func (m *meter) line() string {
-	elapsed := time.Since(m.started)
-	speed := float64(m.done) / elapsed.Seconds()
+	done := m.done.Load()
 	if m.total <= 0 {
-		return fmt.Sprintf("%s: %s, %s/s", m.task, size(m.done), size(int64(speed)))
+		return fmt.Sprintf("%s: %s", m.task, pace(done, m.total, m.started))
+	}
+	return fmt.Sprintf("%s: %d%%, %s", m.task, 100*done/m.total, pace(done, m.total, m.started))
+}
+
+// pace says how much is done, how fast, and how long the rest will take.
+func pace(done, total int64, started time.Time) string {
+	speed := float64(done) / time.Since(started).Seconds()
+	if total <= 0 {
+		return fmt.Sprintf("%s, %s/s", size(done), size(int64(speed)))
 	}
 	left := "unknown"
 	if speed > 0 {
-		left = time.Duration(float64(m.total-m.done) / speed * float64(time.Second)).Round(time.Second).String()
+		left = time.Duration(float64(total-done) / speed * float64(time.Second)).Round(time.Second).String()
 	}
-	return fmt.Sprintf("%s: %d%%, %s of %s, %s/s, %s left", m.task, 100*m.done/m.total, size(m.done), size(m.total), size(int64(speed)), left)
+	return fmt.Sprintf("%s of %s, %s/s, %s left", size(done), size(total), size(int64(speed)), left)
 }
 
 // open draws the bar; m.mu is held.
 func (m *meter) open() {
 	m.show = mpb.New(mpb.WithOutput(m.file), mpb.WithWidth(30), mpb.WithRefreshRate(120*time.Millisecond))
 	started, total := m.started, m.total
-	m.shown = m.show.New(total, mpb.BarStyle().Lbound(" ").Filler("━").Tip("━").Padding("─").Rbound(" "),
+	bar := m.show.New(total, mpb.BarStyle().Lbound(" ").Filler("━").Tip("━").Padding("─").Rbound(" "),
 		mpb.PrependDecorators(decor.Name(m.task), decor.Percentage(decor.WCSyncSpace)),
 		mpb.AppendDecorators(decor.Any(func(s decor.Statistics) string {
-			elapsed := time.Since(started).Seconds()
-			speed := float64(s.Current) / elapsed
-			left := "…"
-			if speed > 0 {
-				left = time.Duration(float64(total-s.Current) / speed * float64(time.Second)).Round(time.Second).String()
+			text := pace(s.Current, total, started)
+			if name := m.name.Load(); name != nil {
+				text += "  " + clip(path.Base(*name), 32)
 			}
-			m.mu.Lock()
-			name := m.name
-			m.mu.Unlock()
-			return fmt.Sprintf("%s of %s  %s/s  %s left  %s", size(s.Current), size(total), size(int64(speed)), left, clip(path.Base(name), 32))
+			return text
 		})),
 		mpb.BarRemoveOnComplete(),
 	)
-	m.shown.SetCurrent(min(m.done, m.total))
+	bar.SetCurrent(m.done.Load())
+	m.shown.Store(bar)
 }
 
 // End takes the bar away.
@@ -127,11 +133,11 @@ func (m *meter) End() {
 	if m.timer != nil {
 		m.timer.Stop()
 	}
-	show, shown := m.show, m.shown
-	m.show, m.shown = nil, nil
+	show, bar := m.show, m.shown.Swap(nil)
+	m.show = nil
 	m.mu.Unlock()
-	if shown != nil {
-		shown.Abort(true)
+	if bar != nil {
+		bar.Abort(true)
 		show.Wait()
 	}
 }

@@ -9,6 +9,7 @@ import (
 
 	"morvant/internal/database"
 	"morvant/internal/game"
+	"morvant/internal/store"
 	"morvant/internal/upkeep"
 )
 
@@ -195,23 +196,28 @@ func (a *app) showHealth(c *cli.Command, h *upkeep.Health) {
 	}
 }
 
+// errDryRun ends a trim once its plan is known.
+var errDryRun = errors.New("dry run")
+
 func (a *app) storeTrim(ctx context.Context, c *cli.Command, home *game.Home) error {
-	plan, err := upkeep.Trim(ctx, home, true, a.meter)
-	if err != nil {
+	var plan *store.TrimPlan
+	err := upkeep.Trim(ctx, home, func(p *store.TrimPlan) error {
+		plan = p
+		if !c.Bool("json") {
+			a.say("%s can be given back: %s dropped, %s rewritten, %s left by an interrupted run.",
+				strong(size(p.Freed)), count(p.Drop, "pack"), count(p.Rewrite, "pack"), count(p.Stale, "file"))
+		}
+		switch {
+		case c.Bool("dry-run"):
+			return errDryRun
+		case p.Empty():
+			return nil
+		}
+		return a.ask(c, "Go ahead?")
+	}, a.meter)
+	dry := errors.Is(err, errDryRun)
+	if err != nil && !dry {
 		return err
-	}
-	dry := c.Bool("dry-run")
-	if !c.Bool("json") {
-		a.say("%s can be given back: %s dropped, %s rewritten, %s left by an interrupted run.",
-			strong(size(plan.Freed)), count(plan.Drop, "pack"), count(plan.Rewrite, "pack"), count(plan.Stale, "file"))
-	}
-	if !dry && plan.Drop+plan.Rewrite+plan.Stale > 0 {
-		if err := a.ask(c, "Go ahead?"); err != nil {
-			return err
-		}
-		if plan, err = upkeep.Trim(ctx, home, false, a.meter); err != nil {
-			return err
-		}
 	}
 	if c.Bool("json") {
 		return a.emit(struct {
@@ -223,9 +229,10 @@ func (a *app) storeTrim(ctx context.Context, c *cli.Command, home *game.Home) er
 			Stale   int    `json:"leftovers"`
 		}{"morvant-trim/1", !dry, plan.Freed, plan.Drop, plan.Rewrite, plan.Stale})
 	}
-	if dry {
+	switch {
+	case dry:
 		a.say("This was a dry run; nothing was changed.")
-	} else if plan.Freed > 0 {
+	case !plan.Empty():
 		a.say("Done.")
 	}
 	return nil

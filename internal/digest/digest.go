@@ -31,13 +31,10 @@ func Parse(s string) (Digest, error) {
 	if len(s) != 2*Size {
 		return d, fmt.Errorf("%q: %w", clip(s), ErrFormat)
 	}
-	for i := range len(s) {
-		if c := s[i]; (c < '0' || c > '9') && (c < 'a' || c > 'f') {
-			return d, fmt.Errorf("%q: %w", clip(s), ErrFormat)
-		}
+	if _, err := hex.Decode(d[:], []byte(s)); err != nil || d.String() != s {
+		return Digest{}, fmt.Errorf("%q: %w", clip(s), ErrFormat)
 	}
-	_, err := hex.Decode(d[:], []byte(s))
-	return d, err
+	return d, nil
 }
 
 // FromBytes returns the digest held in b, which must be Size bytes long.

@@ -36,6 +36,10 @@ const Version = 1
 // MaxPlain is the most bytes one record may hold once decoded.
 const MaxPlain = 4 << 20
 
+// Overhead is what a record takes in a pack beside its stored bytes: its head and
+// its entry.
+const Overhead = recordSize + entrySize
+
 const (
 	headerSize = 16
 	recordSize = 52

@@ -72,14 +72,23 @@ type Store struct {
 	parts *sql.Stmt // which records hold the layout of this file?
 }
 
-// Open opens the store in dir, creating it if there is none.
+// patience is how long Open waits for somebody who needs the store alone.
+const patience = 5 * time.Second
+
+// Open opens the store in dir, creating it if there is none. It returns ErrBusy
+// if somebody else needs the store alone for longer than a few seconds.
 func Open(ctx context.Context, dir string) (*Store, error) {
 	if err := os.MkdirAll(filepath.Join(dir, packsDir), 0o755); err != nil {
 		return nil, err
 	}
 	lock := flock.New(filepath.Join(dir, lockFile))
-	if _, err := lock.TryRLockContext(ctx, 50*time.Millisecond); err != nil {
-		return nil, fmt.Errorf("lock the store: %w", err)
+	waiting, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	if _, err := lock.TryRLockContext(waiting, 50*time.Millisecond); err != nil {
+		if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
+			err = ErrBusy
+		}
+		return nil, err
 	}
 	s, err := open(ctx, dir, lock)
 	if err != nil {

@@ -27,6 +27,9 @@ type TrimPlan struct {
 	stale         []string
 }
 
+// Empty reports whether there is nothing to give back.
+func (p *TrimPlan) Empty() bool { return p.Drop+p.Rewrite+p.Stale == 0 }
+
 // PlanTrim finds what can be dropped: every record that m has not marked.
 func (s *Store) PlanTrim(ctx context.Context, m *Mark) (*TrimPlan, error) {
 	packs, err := s.packs(ctx)
@@ -36,7 +39,7 @@ func (s *Store) PlanTrim(ctx context.Context, m *Mark) (*TrimPlan, error) {
 	plan := &TrimPlan{}
 	for _, p := range packs {
 		var live int64
-		err := m.conn.QueryRowContext(ctx, `SELECT coalesce(sum(r.stored + 104), 0) FROM record r JOIN temp.live l ON l.digest = r.digest WHERE r.pack = ?`, p.id).Scan(&live)
+		err := m.conn.QueryRowContext(ctx, `SELECT coalesce(sum(r.stored + ?), 0) FROM record r JOIN temp.live l ON l.digest = r.digest WHERE r.pack = ?`, pack.Overhead, p.id).Scan(&live)
 		if err != nil {
 			return nil, indexError(err)
 		}

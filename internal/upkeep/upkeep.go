@@ -187,26 +187,30 @@ func Show(ctx context.Context, home *game.Home) (*Overview, error) {
 	return o, nil
 }
 
-// Trim plans a trim and, unless it is a dry run, carries it out.
-func Trim(ctx context.Context, home *game.Home, dryRun bool, meter progress.Meter) (*store.TrimPlan, error) {
+// Trim finds what nothing refers to and, if approve returns nil for the plan,
+// drops it. The error of approve is passed on.
+func Trim(ctx context.Context, home *game.Home, approve func(*store.TrimPlan) error, meter progress.Meter) error {
 	s, _, err := alone(ctx, home)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer s.Close()
 	if err := s.Adopt(ctx); err != nil {
-		return nil, err
+		return err
 	}
 	m, _, err := mark(ctx, home, s)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer m.Close()
 	plan, err := s.PlanTrim(ctx, m)
-	if err != nil || dryRun {
-		return plan, err
+	if err != nil {
+		return err
+	}
+	if err := approve(plan); err != nil {
+		return err
 	}
 	meter.Begin("Trimming", plan.Copied)
 	defer meter.End()
-	return plan, s.Trim(ctx, m, plan, func(n int64) { meter.Advance(n, "") })
+	return s.Trim(ctx, m, plan, func(n int64) { meter.Advance(n, "") })
 }
