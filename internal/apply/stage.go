@@ -26,6 +26,8 @@ const (
 	// shareFrom is the size in bytes from which sharing content with another
 	// file is worth the calls it takes.
 	shareFrom = 256 << 10
+	// startEvery is after how many bytes the disk is set to work on a new file.
+	startEvery = 8 << 20
 	// ahead is how many chunks are read while earlier ones are being written.
 	ahead = 8
 )
@@ -318,12 +320,17 @@ func (s *stager) write(ctx context.Context, f *os.File, step *plan.Step) error {
 	})
 	g.Go(func() error {
 		hasher := digest.NewHasher()
+		var written, started int64
 		for b := range chunks {
 			if len(pieces) > 1 {
 				hasher.Write(b)
 			}
 			if _, err := f.Write(b); err != nil {
 				return err
+			}
+			if written += int64(len(b)); written-started >= startEvery {
+				volume.StartSync(f, started, written-started)
+				started = written
 			}
 			s.Meter.Advance(int64(len(b)), step.Path)
 			select {

@@ -99,10 +99,11 @@ func (l *Lane) Status(ctx context.Context) (*Status, error) {
 
 // drift compares the tree with a build: it is what a repair would have to do.
 func (l *Lane) drift(ctx context.Context, tree *scan.Tree, b *game.Build, pin game.Pin) (*Drift, error) {
-	want, err := l.stateOf(ctx, b)
+	m, err := l.manifestOf(ctx, b) // times and modes are no drift
 	if err != nil {
 		return nil, err
 	}
+	want := plan.FromManifest(m, nil)
 	have := plan.FromTree(tree)
 	d := &Drift{Odd: tree.Odd, ExtraCounts: pin.Clean}
 	for i := range tree.Entries {
@@ -140,7 +141,7 @@ func (l *Lane) drift(ctx context.Context, tree *scan.Tree, b *game.Build, pin ga
 // Verify reads every byte of the build's files and compares. The tree is what it
 // read, for a repair.
 func (l *Lane) Verify(ctx context.Context, b *game.Build, pin game.Pin) (*Drift, *scan.Tree, error) {
-	want, err := l.stateOf(ctx, b)
+	want, err := l.manifestOf(ctx, b)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -152,7 +153,7 @@ func (l *Lane) Verify(ctx context.Context, b *game.Build, pin game.Pin) (*Drift,
 	err = l.read(ctx, tree, scan.Request{
 		Sink: scan.Hash(),
 		Skip: func(e *scan.Entry) bool {
-			_, built := want.Get(e.Path)
+			_, built := want.File(e.Path)
 			return e.Known && (!built || !pin.Exact && match.Kept(e.Path))
 		},
 		Task: "Verifying",
@@ -173,7 +174,7 @@ type Side struct {
 
 // BuildSide returns a build as a side of a comparison.
 func (l *Lane) BuildSide(ctx context.Context, b *game.Build) (*Side, error) {
-	m, _, err := l.manifestOf(ctx, b)
+	m, err := l.manifestOf(ctx, b)
 	return &Side{Label: b.Label, Manifest: m, build: b}, err
 }
 

@@ -194,27 +194,32 @@ func (l *Lane) read(ctx context.Context, t *scan.Tree, q scan.Request) error {
 	return errors.Join(err, l.cache.Remember(context.WithoutCancel(ctx), l.Game.Live, t))
 }
 
-// manifestOf reads a manifest from the store.
-func (l *Lane) manifestOf(ctx context.Context, b *game.Build) (*manifest.Manifest, *manifest.Attributes, error) {
+// manifestOf reads the manifest of a build from the store.
+func (l *Lane) manifestOf(ctx context.Context, b *game.Build) (*manifest.Manifest, error) {
 	raw, err := l.Store.Bytes(ctx, b.Manifest, manifest.MaxEncoded)
+	var m *manifest.Manifest
+	if err == nil {
+		m, err = manifest.Decode(raw)
+	}
 	if err != nil {
-		return nil, nil, fmt.Errorf("the manifest of %s: %w", b.Label, err)
+		return nil, fmt.Errorf("the manifest of %s: %w", b.Label, err)
 	}
-	m, err := manifest.Decode(raw)
-	if err != nil {
-		return nil, nil, fmt.Errorf("the manifest of %s: %w", b.Label, err)
-	}
-	if raw, err = l.Store.Bytes(ctx, b.Attributes, manifest.MaxEncoded); err != nil {
-		return nil, nil, fmt.Errorf("the times and modes of %s: %w", b.Label, err)
-	}
-	a, err := manifest.DecodeAttributes(raw)
-	return m, a, err
+	return m, nil
 }
 
+// stateOf reads what a build is, with the times and modes it was recorded with.
 func (l *Lane) stateOf(ctx context.Context, b *game.Build) (plan.State, error) {
-	m, a, err := l.manifestOf(ctx, b)
+	m, err := l.manifestOf(ctx, b)
 	if err != nil {
 		return nil, err
+	}
+	raw, err := l.Store.Bytes(ctx, b.Attributes, manifest.MaxEncoded)
+	var a *manifest.Attributes
+	if err == nil {
+		a, err = manifest.DecodeAttributes(raw)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the times and modes of %s: %w", b.Label, err)
 	}
 	return plan.FromManifest(m, a), nil
 }

@@ -43,7 +43,7 @@ func (c *Coder) Close() {
 // before it is tried: three short looks instead of the whole.
 const (
 	sampleSize      = 1 << 10
-	incompressible  = 0.02 // klauspost/compress.Estimate of random bytes stays below this
+	incompressible  = 0.1 // compress.Estimate of random bytes stays below 0.09, of text above 0.3
 	smallestToGuess = 16 << 10
 )
 

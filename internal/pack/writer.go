@@ -10,6 +10,13 @@ import (
 	"morvant/internal/digest"
 )
 
+const (
+	bufferSize = 128 << 10
+	// direct is the size from which a record is written on its own: a call costs
+	// less than a copy in the buffer.
+	direct = bufferSize / 4
+)
+
 // Writer appends records to a new pack. It is not safe for several goroutines.
 type Writer struct {
 	file    *os.File
@@ -21,7 +28,7 @@ type Writer struct {
 
 // NewWriter starts a pack in f, which must be empty.
 func NewWriter(f *os.File) (*Writer, error) {
-	w := &Writer{file: f, out: bufio.NewWriterSize(f, 1<<18), offset: headerSize}
+	w := &Writer{file: f, out: bufio.NewWriterSize(f, bufferSize), offset: headerSize}
 	if _, err := w.out.Write(header()); err != nil {
 		return nil, err
 	}
@@ -42,12 +49,25 @@ func (w *Writer) Append(d digest.Digest, kind Kind, coding Coding, plain int, st
 	if _, err := w.out.Write(w.head); err != nil {
 		return Entry{}, err
 	}
-	if _, err := w.out.Write(stored); err != nil {
+	if err := w.write(stored); err != nil {
 		return Entry{}, err
 	}
 	w.offset += e.Size()
 	w.entries = append(w.entries, e)
 	return e, nil
+}
+
+// write writes small records through the buffer and large ones around it.
+func (w *Writer) write(stored []byte) error {
+	if len(stored) < direct {
+		_, err := w.out.Write(stored)
+		return err
+	}
+	if err := w.out.Flush(); err != nil {
+		return err
+	}
+	_, err := w.file.Write(stored)
+	return err
 }
 
 // Size returns the bytes appended so far.

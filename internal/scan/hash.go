@@ -148,9 +148,13 @@ func OpenFile(root *os.Root, p string) (*os.File, error) {
 	return f, nil
 }
 
+// hashBuffer is small enough for what was read to be hashed from the processor's
+// own cache: with 1 MiB hashing takes half as long again.
+const hashBuffer = 256 << 10
+
 // Hash is the Sink that keeps nothing. Several goroutines may use it at once.
 func Hash() Sink {
-	bufs := sync.Pool{New: func() any { b := make([]byte, 1<<20); return &b }}
+	bufs := sync.Pool{New: func() any { b := make([]byte, hashBuffer); return &b }}
 	return func(ctx context.Context, r io.Reader, read func(n int)) (digest.Digest, int64, error) {
 		b := bufs.Get().(*[]byte)
 		defer bufs.Put(b)

@@ -92,7 +92,11 @@ func (ss *Session) Put(ctx context.Context, r io.Reader, read func(n int)) (dige
 // PutNote stores a short description under its digest.
 func (ss *Session) PutNote(ctx context.Context, note []byte) (digest.Digest, error) {
 	d := digest.Of(note)
-	return d, ss.record(ctx, d, pack.Note, note, nil)
+	if ok, err := ss.store.hasRecord(ctx, d); ok || err != nil {
+		return d, err
+	}
+	var scratch []byte
+	return d, ss.add(d, pack.Note, note, &scratch)
 }
 
 // put is the work on one file.
@@ -215,24 +219,41 @@ func (p *put) start(seg *segment, hashing chan<- *segment, alone bool) {
 
 func (p *put) chunks(seg *segment) {
 	defer p.session.release(seg)
+	if err := p.session.chunks(p.ctx, seg); err != nil {
+		p.mu.Lock()
+		p.err = errors.Join(p.err, err)
+		p.mu.Unlock()
+	}
+}
+
+// chunks names the chunks of a segment and stores those that are not there yet.
+func (ss *Session) chunks(ctx context.Context, seg *segment) error {
 	data := seg.data
-	var scratch []byte
+	plain := make([][]byte, len(seg.pieces))
+	digests := make([]digest.Digest, len(seg.pieces))
 	for i := range seg.pieces {
-		plain := data[:seg.pieces[i].Size]
-		data = data[seg.pieces[i].Size:]
-		d := digest.Of(plain)
-		seg.pieces[i].Digest = d
-		err := p.ctx.Err()
-		if err == nil {
-			err = p.session.record(p.ctx, d, pack.Chunk, plain, &scratch)
+		p := &seg.pieces[i]
+		plain[i], data = data[:p.Size], data[p.Size:]
+		p.Digest = digest.Of(plain[i])
+		digests[i] = p.Digest
+	}
+	stored, err := ss.store.present(ctx, digests)
+	if err != nil {
+		return err
+	}
+	var scratch []byte
+	for i, d := range digests {
+		if err := ctx.Err(); err != nil {
+			return err
 		}
-		if err != nil {
-			p.mu.Lock()
-			p.err = errors.Join(p.err, err)
-			p.mu.Unlock()
-			return
+		if stored[d] || ss.isPending(d) {
+			continue
+		}
+		if err := ss.add(d, pack.Chunk, plain[i], &scratch); err != nil {
+			return err
 		}
 	}
+	return nil
 }
 
 func (p *put) failed() error {
@@ -262,27 +283,16 @@ func (ss *Session) release(seg *segment) {
 	}
 }
 
-// record stores one record unless it is there already. scratch is room to code
-// in, kept for the next call.
-func (ss *Session) record(ctx context.Context, d digest.Digest, kind pack.Kind, plain []byte, scratch *[]byte) error {
-	if ss.isPending(d) {
-		return nil
-	}
-	if ok, err := ss.store.hasRecord(ctx, d); ok || err != nil {
-		return err
-	}
-	var room []byte
-	if scratch != nil {
-		room = *scratch
-	}
-	coding, stored := ss.store.coder.Encode(plain, room)
-	if scratch != nil && coding != pack.Plain {
+// add codes and stores one record. scratch is room to code in, kept for the next
+// call.
+func (ss *Session) add(d digest.Digest, kind pack.Kind, plain []byte, scratch *[]byte) error {
+	coding, stored := ss.store.coder.Encode(plain, *scratch)
+	if coding != pack.Plain {
 		*scratch = stored
 	}
 	ss.mu.Lock()
 	defer ss.mu.Unlock()
-	_, err := ss.append(d, kind, coding, len(plain), stored)
-	return err
+	return ss.append(d, kind, coding, len(plain), stored)
 }
 
 func (ss *Session) isPending(d digest.Digest) bool {
@@ -292,35 +302,31 @@ func (ss *Session) isPending(d digest.Digest) bool {
 	return ok
 }
 
-// append adds a coded record to the current pack; ss.mu is held. It reports
-// false when another goroutine was faster.
-func (ss *Session) append(d digest.Digest, kind pack.Kind, coding pack.Coding, plain int, stored []byte) (bool, error) {
+// append adds a coded record to the current pack, unless another goroutine was
+// faster; ss.mu is held.
+func (ss *Session) append(d digest.Digest, kind pack.Kind, coding pack.Coding, plain int, stored []byte) error {
 	if ss.failed != nil {
-		return false, ss.failed
+		return ss.failed
 	}
 	if _, ok := ss.pending[d]; ok {
-		return false, nil
+		return nil
 	}
 	if ss.current != nil && ss.current.writer.Size() > packSize {
 		ss.closing <- ss.current
 		ss.current = nil
 	}
 	if ss.current == nil {
-		p, err := ss.store.newPack()
-		if err != nil {
-			ss.failed = err
-			return false, err
+		if ss.current, ss.failed = ss.store.newPack(); ss.failed != nil {
+			return ss.failed
 		}
-		ss.current = p
 	}
-	e, err := ss.current.writer.Append(d, kind, coding, plain, stored)
-	if err != nil {
-		ss.failed = err
-		return false, err
+	var e pack.Entry
+	if e, ss.failed = ss.current.writer.Append(d, kind, coding, plain, stored); ss.failed != nil {
+		return ss.failed
 	}
 	ss.pending[d] = struct{}{}
 	ss.added.Add(e.Size())
-	return true, nil
+	return nil
 }
 
 // putLayout records which chunks make up a file. All of them are in this pack
@@ -333,7 +339,7 @@ func (ss *Session) putLayout(ctx context.Context, file digest.Digest, size int64
 		d := digest.Of(part)
 		coding, stored := ss.store.coder.Encode(part, nil)
 		ss.mu.Lock()
-		_, err := ss.append(d, pack.Layout, coding, len(part), stored)
+		err := ss.append(d, pack.Layout, coding, len(part), stored)
 		if err == nil {
 			ss.current.layouts = append(ss.current.layouts, layoutRow{file, i, d})
 		}

@@ -195,6 +195,34 @@ func (s *Store) hasRecord(ctx context.Context, d digest.Digest) (bool, error) {
 	return err == nil, err
 }
 
+// present tells which of the records are in the index. One question about many is
+// much cheaper than many questions.
+func (s *Store) present(ctx context.Context, digests []digest.Digest) (map[digest.Digest]bool, error) {
+	found := make(map[digest.Digest]bool)
+	args := make([]any, len(digests))
+	for i := range digests {
+		args[i] = digests[i][:]
+	}
+	marks := strings.TrimSuffix(strings.Repeat("?,", len(digests)), ",")
+	rows, err := s.db.QueryContext(ctx, `SELECT digest FROM record WHERE digest IN (`+marks+`)`, args...)
+	if err != nil {
+		return nil, indexError(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var b []byte
+		if err := rows.Scan(&b); err != nil {
+			return nil, err
+		}
+		d, err := digest.FromBytes(b)
+		if err != nil {
+			return nil, fmt.Errorf("%w: %v", ErrIndexLost, err)
+		}
+		found[d] = true
+	}
+	return found, indexError(rows.Err())
+}
+
 // Has reports whether the whole content with this digest is in the store.
 func (s *Store) Has(ctx context.Context, file digest.Digest) (bool, error) {
 	if ok, err := s.hasRecord(ctx, file); ok || err != nil {

@@ -111,22 +111,20 @@ func TestManyMayPutAtOnce(t *testing.T) {
 			}
 			defer s.Close()
 			ss := s.Begin()
+			var puts sync.WaitGroup
 			for i, c := range contents {
-				if i%3 != worker {
-					continue
+				// A third of the contents, and all those that others put as well.
+				if i%3 == worker || i < 6 {
+					puts.Go(func() {
+						if d, _, err := ss.Put(context.Background(), bytes.NewReader(c), nil); err != nil || d != digest.Of(c) {
+							t.Error(d, err)
+						}
+					})
 				}
-				wg.Go(func() {
-					if _, _, err := ss.Put(context.Background(), bytes.NewReader(c), nil); err != nil {
-						t.Error(err)
-					}
-				})
 			}
-			for i, c := range contents {
-				if i%3 == worker {
-					if _, _, err := ss.Put(context.Background(), bytes.NewReader(c), nil); err != nil {
-						t.Error(err)
-					}
-				}
+			puts.Wait()
+			if err := ss.Close(); err != nil {
+				t.Error(err)
 			}
 		})
 	}
@@ -136,6 +134,9 @@ func TestManyMayPutAtOnce(t *testing.T) {
 	report, err := s.Check(t.Context(), func(int64) {})
 	require.NoError(t, err)
 	require.Empty(t, report.Damaged)
+	for _, c := range contents {
+		require.True(t, bytes.Equal(c, get(t, s, digest.Of(c))))
+	}
 }
 
 func TestAReaderThatFailsLeavesNothingBehind(t *testing.T) {

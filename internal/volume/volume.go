@@ -18,6 +18,10 @@ func Free(dir string) (int64, error) { return free(dir) }
 // call and the caller must sync file by file.
 func Sync(dir *os.File) (bool, error) { return syncAll(dir) }
 
+// StartSync asks the system to begin writing n bytes of a file from offset on to
+// disk, so that a later sync has less to wait for. It promises nothing.
+func StartSync(f *os.File, offset, n int64) { startSync(f, offset, n) }
+
 // SyncDir brings the names in a folder to disk.
 func SyncDir(dir *os.File) error { return syncDir(dir) }
 

@@ -7,3 +7,7 @@ import (
 )
 
 func syncAll(dir *os.File) (bool, error) { return true, unix.Syncfs(int(dir.Fd())) }
+
+func startSync(f *os.File, offset, n int64) {
+	_ = unix.SyncFileRange(int(f.Fd()), offset, n, unix.SYNC_FILE_RANGE_WRITE)
+}
