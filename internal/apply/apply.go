@@ -25,7 +25,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-
 	"io/fs"
 	"os"
 	"path"
@@ -74,7 +73,7 @@ type Job struct {
 // caller then records what it has to and calls Finish. After an error the folder
 // is as it was before.
 func Do(ctx context.Context, job Job) error {
-	if err := checkSpace(job); err != nil {
+	if err := CheckSpace(job.Dir, job.Plan); err != nil {
 		return err
 	}
 	if err := save(ctx, job); err != nil {
@@ -103,17 +102,19 @@ func Do(ctx context.Context, job Job) error {
 	return nil
 }
 
-func checkSpace(job Job) error {
-	t := job.Plan.Totals()
+// CheckSpace returns a SpaceError if the disk that holds dir has no room for what
+// the plan writes. Content that will turn out to be shared is not deducted.
+func CheckSpace(dir string, p *plan.Plan) error {
+	t := p.Totals()
 	if t.Write == 0 {
 		return nil
 	}
-	free, err := volume.Free(job.Dir)
+	free, err := volume.Free(dir)
 	if err != nil {
 		return err
 	}
-	if need := t.Write + perFile*int64(len(job.Plan.Steps)) + spare; free < need {
-		return &SpaceError{Dir: job.Dir, Need: need, Free: free}
+	if need := t.Write + perFile*int64(len(p.Steps)) + spare; free < need {
+		return &SpaceError{Dir: dir, Need: need, Free: free}
 	}
 	return nil
 }

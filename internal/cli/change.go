@@ -143,6 +143,9 @@ func (a *app) carry(ctx context.Context, c *cli.Command, l *lane.Lane, p *lane.P
 		a.showPlan(c, l, p)
 	}
 	if !dry {
+		if err := l.Ready(p); err != nil {
+			return err
+		}
 		if !p.Plan.Empty() {
 			if err := a.ask(c, "Go ahead?"); err != nil {
 				return err

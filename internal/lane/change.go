@@ -268,12 +268,22 @@ func (l *Lane) steps(ctx context.Context, c *game.Change) ([]plan.Step, error) {
 	return plan.DecodeSteps(raw)
 }
 
+// Ready returns an error if the proposal could not be carried out as things stand:
+// the game is running, or the disk has no room.
+func (l *Lane) Ready(p *Proposal) error {
+	if p.Plan.Empty() {
+		return nil
+	}
+	if err := l.notRunning(); err != nil {
+		return err
+	}
+	return apply.CheckSpace(l.Game.Live, p.Plan)
+}
+
 // Carry carries a proposal out and records it.
 func (l *Lane) Carry(ctx context.Context, p *Proposal) error {
-	if !p.Plan.Empty() {
-		if err := l.notRunning(); err != nil {
-			return err
-		}
+	if err := l.Ready(p); err != nil {
+		return err
 	}
 	steps, err := l.putSteps(ctx, p.Plan.Steps)
 	if err != nil {

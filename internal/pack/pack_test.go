@@ -32,8 +32,7 @@ func build(t testing.TB) (digest.Digest, []Entry, []byte) {
 	f, err := os.Create(filepath.Join(t.TempDir(), "pack"))
 	require.NoError(t, err)
 	defer f.Close()
-	w, err := NewWriter(f)
-	require.NoError(t, err)
+	w := NewWriter(f)
 	for _, kind := range []Kind{Chunk, Layout, Note} {
 		for _, plain := range contents()[kind] {
 			coding, stored := c.Encode(plain, nil)

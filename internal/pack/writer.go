@@ -1,8 +1,8 @@
 package pack
 
 import (
-	"bufio"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"math"
 	"os"
@@ -17,63 +17,71 @@ const (
 	direct = bufferSize / 4
 )
 
-// Writer appends records to a new pack. It is not safe for several goroutines.
+// Writer appends records to a new pack. Its methods must not be called at the
+// same time; the functions that Place returns may be.
 type Writer struct {
 	file    *os.File
-	out     *bufio.Writer
-	offset  int64
+	offset  int64 // where the next record goes
+	buf     []byte
+	bufAt   int64 // where the buffer goes
 	entries []Entry
-	head    []byte // room for one record head
 }
 
 // NewWriter starts a pack in f, which must be empty.
-func NewWriter(f *os.File) (*Writer, error) {
-	w := &Writer{file: f, out: bufio.NewWriterSize(f, bufferSize), offset: headerSize}
-	if _, err := w.out.Write(header()); err != nil {
-		return nil, err
-	}
-	return w, nil
+func NewWriter(f *os.File) *Writer {
+	return &Writer{file: f, offset: headerSize, buf: append(make([]byte, 0, 2*bufferSize), header()...)}
 }
 
 // Append adds a record whose bytes are already coded. The returned entry says
 // where it went.
 func (w *Writer) Append(d digest.Digest, kind Kind, coding Coding, plain int, stored []byte) (Entry, error) {
-	if plain > math.MaxUint32 || len(stored) > math.MaxUint32 {
-		return Entry{}, fmt.Errorf("%w: a record of %d bytes", ErrFormat, plain)
+	e, write, err := w.Place(d, kind, coding, plain, stored)
+	if err != nil {
+		return e, err
 	}
-	e := Entry{Digest: d, Kind: kind, Coding: coding, Plain: uint32(plain), Stored: uint32(len(stored)), Offset: w.offset}
-	if err := e.check(); err != nil {
-		return Entry{}, err
-	}
-	w.head = e.appendHead(w.head[:0])
-	if _, err := w.out.Write(w.head); err != nil {
-		return Entry{}, err
-	}
-	if err := w.write(stored); err != nil {
-		return Entry{}, err
-	}
-	w.offset += e.Size()
-	w.entries = append(w.entries, e)
-	return e, nil
+	return e, write()
 }
 
-// write writes small records through the buffer and large ones around it.
-func (w *Writer) write(stored []byte) error {
+// Place gives a record its place in the pack. The record is there once write has
+// returned nil, which must be before Finish.
+func (w *Writer) Place(d digest.Digest, kind Kind, coding Coding, plain int, stored []byte) (e Entry, write func() error, err error) {
+	if plain > math.MaxUint32 || len(stored) > math.MaxUint32 {
+		return Entry{}, nil, fmt.Errorf("%w: a record of %d bytes", ErrFormat, plain)
+	}
+	e = Entry{Digest: d, Kind: kind, Coding: coding, Plain: uint32(plain), Stored: uint32(len(stored)), Offset: w.offset}
+	if err := e.check(); err != nil {
+		return Entry{}, nil, err
+	}
+	write = func() error { return nil }
 	if len(stored) < direct {
-		_, err := w.out.Write(stored)
-		return err
+		w.buf = append(e.appendHead(w.buf), stored...)
+		if len(w.buf) >= bufferSize {
+			err = w.flush(e.Offset + e.Size())
+		}
+	} else {
+		w.buf = e.appendHead(w.buf)
+		err = w.flush(e.Offset + e.Size())
+		write = func() error {
+			_, err := w.file.WriteAt(stored, e.Offset+recordSize)
+			return err
+		}
 	}
-	if err := w.out.Flush(); err != nil {
-		return err
-	}
-	_, err := w.file.Write(stored)
+	w.offset = e.Offset + e.Size()
+	w.entries = append(w.entries, e)
+	return e, write, err
+}
+
+// flush writes the buffer; what is buffered next goes to offset next.
+func (w *Writer) flush(next int64) error {
+	_, err := w.file.WriteAt(w.buf, w.bufAt)
+	w.buf, w.bufAt = w.buf[:0], next
 	return err
 }
 
-// Size returns the bytes appended so far.
+// Size returns the bytes placed so far.
 func (w *Writer) Size() int64 { return w.offset }
 
-// Entries returns what was appended so far, in order.
+// Entries returns what was placed so far, in order.
 func (w *Writer) Entries() []Entry { return w.entries }
 
 // Finish writes the trailer, syncs the file to disk and returns the pack's name.
@@ -84,18 +92,10 @@ func (w *Writer) Finish() (digest.Digest, error) {
 		index = e.appendEntry(index)
 	}
 	name := digest.Of(index)
-	if _, err := w.out.Write(index[headerSize:]); err != nil {
-		return name, err
-	}
-	footer := binary.LittleEndian.AppendUint32(nil, uint32(len(w.entries)))
-	footer = append(footer, 0, 0, 0, 0)
-	footer = append(footer, name[:]...)
-	footer = append(footer, footerMagic[:]...)
-	if _, err := w.out.Write(footer); err != nil {
-		return name, err
-	}
-	if err := w.out.Flush(); err != nil {
-		return name, err
-	}
-	return name, w.file.Sync()
+	w.buf = append(w.buf, index[headerSize:]...)
+	w.buf = binary.LittleEndian.AppendUint32(w.buf, uint32(len(w.entries)))
+	w.buf = append(w.buf, 0, 0, 0, 0)
+	w.buf = append(w.buf, name[:]...)
+	w.buf = append(w.buf, footerMagic[:]...)
+	return name, errors.Join(w.flush(0), w.file.Sync())
 }

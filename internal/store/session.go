@@ -21,6 +21,8 @@ import (
 const (
 	// segmentSize is how much of a file is cut and handed out at a time, in bytes.
 	segmentSize = 2 << 20
+	// maxFull is how many full packs may wait for the disk before putting waits too.
+	maxFull = 2
 	// maxWorkers bounds the files worked on at once, and with them the memory.
 	maxWorkers = 8
 )
@@ -32,17 +34,20 @@ func Workers() int { return min(runtime.GOMAXPROCS(0), maxWorkers) }
 // goroutines as Workers says. What was put is findable when Close has returned;
 // an interrupted session keeps what it had finished.
 type Session struct {
-	store  *Store
-	cutter *chunk.Cutter
-	bufs   chan []byte // segments not in use
+	store    *Store
+	cutter   *chunk.Cutter
+	bufs     chan []byte // segments not in use
+	packSize int64
 
 	mu      sync.Mutex
+	moved   *sync.Cond // full, closed or failed have changed
 	current *openPack
-	pending map[digest.Digest]struct{} // records appended, not in the index yet
+	full    []*openPack                // on their way to disk and index, in order
+	closed  bool                       // nothing more will come
+	pending map[digest.Digest]struct{} // records placed, not in the index yet
 	failed  error
 
-	closing chan *openPack // full packs, on their way to disk and index
-	done    chan struct{}
+	done chan struct{} // all full packs are dealt with
 
 	added atomic.Int64
 }
@@ -51,6 +56,7 @@ type Session struct {
 // of it is removed by Trim, which runs only when nobody is writing.
 type openPack struct {
 	file    *os.File
+	writing sync.WaitGroup // records on their way to the file
 	writer  *pack.Writer
 	layouts []layoutRow
 }
@@ -58,12 +64,13 @@ type openPack struct {
 // Begin starts a session.
 func (s *Store) Begin() *Session {
 	ss := &Session{
-		store:   s,
-		cutter:  chunk.New(),
-		pending: make(map[digest.Digest]struct{}),
-		closing: make(chan *openPack, 1),
-		done:    make(chan struct{}),
+		store:    s,
+		cutter:   chunk.New(),
+		packSize: packSize,
+		pending:  make(map[digest.Digest]struct{}),
+		done:     make(chan struct{}),
 	}
+	ss.moved = sync.NewCond(&ss.mu)
 	// Each file being put holds one segment while it waits for the next, so
 	// more segments than files keep things moving.
 	n := 3*Workers() + 2
@@ -290,9 +297,7 @@ func (ss *Session) add(d digest.Digest, kind pack.Kind, plain []byte, scratch *[
 	if coding != pack.Plain {
 		*scratch = stored
 	}
-	ss.mu.Lock()
-	defer ss.mu.Unlock()
-	return ss.append(d, kind, coding, len(plain), stored)
+	return ss.append(d, kind, coding, len(plain), stored, nil)
 }
 
 func (ss *Session) isPending(d digest.Digest) bool {
@@ -303,30 +308,64 @@ func (ss *Session) isPending(d digest.Digest) bool {
 }
 
 // append adds a coded record to the current pack, unless another goroutine was
-// faster; ss.mu is held.
-func (ss *Session) append(d digest.Digest, kind pack.Kind, coding pack.Coding, plain int, stored []byte) error {
+// faster. layout, if not nil, is the line of the index that goes with it.
+func (ss *Session) append(d digest.Digest, kind pack.Kind, coding pack.Coding, plain int, stored []byte, layout *layoutRow) error {
+	p, write, err := ss.place(d, kind, coding, plain, stored, layout)
+	if err != nil || p == nil {
+		return err
+	}
+	// Writing needs no lock: every record has a place of its own.
+	err = write()
+	if err != nil {
+		ss.mu.Lock()
+		ss.failed = errors.Join(ss.failed, err)
+		ss.mu.Unlock()
+	}
+	p.writing.Done()
+	return err
+}
+
+// place finds room for a record. It returns no pack if the record is there already.
+func (ss *Session) place(d digest.Digest, kind pack.Kind, coding pack.Coding, plain int, stored []byte, layout *layoutRow) (*openPack, func() error, error) {
+	ss.mu.Lock()
+	defer ss.mu.Unlock()
+	for len(ss.full) >= maxFull && ss.failed == nil {
+		ss.moved.Wait()
+	}
 	if ss.failed != nil {
-		return ss.failed
+		return nil, nil, ss.failed
 	}
-	if _, ok := ss.pending[d]; ok {
-		return nil
-	}
-	if ss.current != nil && ss.current.writer.Size() > packSize {
-		ss.closing <- ss.current
-		ss.current = nil
+	if ss.current != nil && ss.current.writer.Size() > ss.packSize {
+		ss.retire()
 	}
 	if ss.current == nil {
 		if ss.current, ss.failed = ss.store.newPack(); ss.failed != nil {
-			return ss.failed
+			return nil, nil, ss.failed
 		}
 	}
+	p := ss.current
+	if layout != nil {
+		p.layouts = append(p.layouts, *layout)
+	}
+	if _, ok := ss.pending[d]; ok {
+		return nil, nil, nil
+	}
 	var e pack.Entry
-	if e, ss.failed = ss.current.writer.Append(d, kind, coding, plain, stored); ss.failed != nil {
-		return ss.failed
+	var write func() error
+	if e, write, ss.failed = p.writer.Place(d, kind, coding, plain, stored); ss.failed != nil {
+		return nil, nil, ss.failed
 	}
 	ss.pending[d] = struct{}{}
 	ss.added.Add(e.Size())
-	return nil
+	p.writing.Add(1)
+	return p, write, nil
+}
+
+// retire hands the current pack on; ss.mu is held.
+func (ss *Session) retire() {
+	ss.full = append(ss.full, ss.current)
+	ss.current = nil
+	ss.moved.Broadcast()
 }
 
 // putLayout records which chunks make up a file. All of them are in this pack
@@ -338,13 +377,7 @@ func (ss *Session) putLayout(ctx context.Context, file digest.Digest, size int64
 	for i, part := range encodeLayout(file, size, pieces) {
 		d := digest.Of(part)
 		coding, stored := ss.store.coder.Encode(part, nil)
-		ss.mu.Lock()
-		err := ss.append(d, pack.Layout, coding, len(part), stored)
-		if err == nil {
-			ss.current.layouts = append(ss.current.layouts, layoutRow{file, i, d})
-		}
-		ss.mu.Unlock()
-		if err != nil {
+		if err := ss.append(d, pack.Layout, coding, len(part), stored, &layoutRow{file, i, d}); err != nil {
 			return err
 		}
 	}
@@ -355,11 +388,11 @@ func (ss *Session) putLayout(ctx context.Context, file digest.Digest, size int64
 func (ss *Session) Close() error {
 	ss.mu.Lock()
 	if ss.current != nil {
-		ss.closing <- ss.current
-		ss.current = nil
+		ss.retire()
 	}
+	ss.closed = true
+	ss.moved.Broadcast()
 	ss.mu.Unlock()
-	close(ss.closing)
 	<-ss.done
 	return ss.failed
 }
@@ -368,12 +401,16 @@ func (ss *Session) Close() error {
 // index names is always complete, while the next one is being filled.
 func (ss *Session) finishPacks() {
 	defer close(ss.done)
-	for p := range ss.closing {
+	for {
+		p := ss.next()
+		if p == nil {
+			return
+		}
+		p.writing.Wait()
 		ss.mu.Lock()
-		failed := ss.failed
+		err := ss.failed
 		ss.mu.Unlock()
-		err := failed
-		if failed != nil {
+		if err != nil {
 			p.discard()
 		} else {
 			// Even a cancelled session keeps what it has: nothing is waited for twice.
@@ -386,8 +423,23 @@ func (ss *Session) finishPacks() {
 		for _, e := range p.writer.Entries() {
 			delete(ss.pending, e.Digest)
 		}
+		ss.full = ss.full[1:]
+		ss.moved.Broadcast()
 		ss.mu.Unlock()
 	}
+}
+
+// next waits for a full pack; nil means that no more will come.
+func (ss *Session) next() *openPack {
+	ss.mu.Lock()
+	defer ss.mu.Unlock()
+	for len(ss.full) == 0 && !ss.closed {
+		ss.moved.Wait()
+	}
+	if len(ss.full) == 0 {
+		return nil
+	}
+	return ss.full[0]
 }
 
 func (s *Store) newPack() (*openPack, error) {
@@ -395,12 +447,7 @@ func (s *Store) newPack() (*openPack, error) {
 	if err != nil {
 		return nil, err
 	}
-	w, err := pack.NewWriter(f)
-	if err != nil {
-		f.Close()
-		return nil, err
-	}
-	return &openPack{file: f, writer: w}, nil
+	return &openPack{file: f, writer: pack.NewWriter(f)}, nil
 }
 
 func (p *openPack) discard() {

@@ -139,6 +139,27 @@ func TestManyMayPutAtOnce(t *testing.T) {
 	}
 }
 
+func TestPuttingWaitsForASlowDiskAndGoesOn(t *testing.T) {
+	s := openStore(t, t.TempDir())
+	defer s.Close()
+	ss := s.Begin()
+	ss.packSize = 100 << 10 // so that bringing packs to disk is what takes longest
+	contents := [][]byte{random(1, 12<<20), random(2, 12<<20), random(3, 300), random(4, 1<<20)}
+	var wg sync.WaitGroup
+	for _, c := range contents {
+		wg.Go(func() {
+			if _, _, err := ss.Put(context.Background(), bytes.NewReader(c), nil); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	wg.Wait()
+	require.NoError(t, ss.Close())
+	for _, c := range contents {
+		require.True(t, bytes.Equal(c, get(t, s, digest.Of(c))))
+	}
+}
+
 func TestAReaderThatFailsLeavesNothingBehind(t *testing.T) {
 	s := openStore(t, t.TempDir())
 	defer s.Close()
