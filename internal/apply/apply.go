@@ -313,8 +313,12 @@ func (c *change) folders() error {
 		if !goes(s) {
 			continue
 		}
+		removed, err := c.removeDir(s.Path)
+		if err != nil {
+			return err
+		}
 		// Scratch files keep a folder alive; it may stay unless its place is needed.
-		if c.removeDir(s.Path) != nil && s.After != nil {
+		if !removed && s.After != nil {
 			return fmt.Errorf("the folder %s: %w: it holds files that the plan does not know", s.Path, ErrChanged)
 		}
 	}
@@ -349,13 +353,25 @@ func comes(s *step) bool {
 	return s.After != nil && s.After.Kind == plan.Dir && (s.Before == nil || s.Before.Kind != plan.Dir)
 }
 
-// removeDir removes an empty folder. Anything else at p is left alone.
-func (c *change) removeDir(p string) error {
+// removeDir removes an empty folder. One that holds something stays, which it
+// reports; anything else at p is left alone.
+func (c *change) removeDir(p string) (removed bool, err error) {
 	info, err := c.root.Lstat(p)
 	if err != nil || !info.IsDir() {
-		return nil
+		return true, ignoreMissing(err)
 	}
-	return c.root.Remove(p)
+	if err = c.root.Remove(p); err == nil {
+		return true, nil
+	}
+	f, openErr := c.root.Open(p)
+	if openErr != nil {
+		return false, err
+	}
+	defer f.Close()
+	if names, _ := f.Readdirnames(1); len(names) > 0 {
+		return false, nil
+	}
+	return false, err
 }
 
 func (c *change) makeDir(p string) error {
@@ -439,7 +455,9 @@ func (c *change) back() error {
 	for i := len(steps) - 1; i >= 0; i-- {
 		if comes(&steps[i]) {
 			// One that holds something by now stays.
-			c.removeDir(steps[i].Path)
+			if _, err := c.removeDir(steps[i].Path); err != nil {
+				return err
+			}
 		}
 	}
 	for i := range steps {
