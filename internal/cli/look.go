@@ -442,11 +442,11 @@ func diffRows(c *manifest.Changes, all bool) [][]string {
 	}
 	section(paint(fresh, "changed"), len(c.Changed), func(i int) (string, string) {
 		f := c.Changed[i]
-		s := size(f.New.Size)
-		if f.Old.Size != f.New.Size {
-			s = size(f.Old.Size) + " → " + s
+		was, is := size(f.Old.Size), size(f.New.Size)
+		if was != is {
+			is = was + " → " + is
 		}
-		return s, f.Path
+		return is, f.Path
 	})
 	section(paint(good, "added"), len(c.Added), func(i int) (string, string) { return size(c.Added[i].Size), c.Added[i].Path })
 	section(paint(bad, "removed"), len(c.Removed), func(i int) (string, string) { return size(c.Removed[i].Size), c.Removed[i].Path })

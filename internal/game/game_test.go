@@ -139,6 +139,22 @@ func TestABuildRecordComesBackAndIsChecked(t *testing.T) {
 	}
 }
 
+func FuzzDecodeRecord(f *testing.F) {
+	note, err := build("1.1.1", time.Unix(5, 6).UTC(), "x").EncodeRecord()
+	require.NoError(f, err)
+	f.Add(note)
+	f.Add([]byte(`{"format":"morvant-build/1","game":"quay","label":"../../x"}`))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		r, err := DecodeRecord(b)
+		if err != nil {
+			return
+		}
+		if CheckName(r.Game) != nil || CheckLabel(r.Label) != nil {
+			t.Fatalf("accepted %q of %q", r.Label, r.Game)
+		}
+	})
+}
+
 func TestTheNearestNamesComeFirst(t *testing.T) {
 	require.Equal(t, []string{"1.1.1", "1.1.0", "1.0.0"}, nearest("1.1.1a", []string{"0.9.0", "1.0.0", "1.1.0", "1.1.1"}))
 	require.Equal(t, "cinder-quay", nearest("cin", []string{"can", "cinder-quay"})[0])

@@ -3,4 +3,4 @@
 package lane
 
 // rounds is how many random histories are tried.
-const rounds = 400
+const rounds = 200

@@ -40,6 +40,9 @@ const MaxPlain = 4 << 20
 // its entry.
 const Overhead = recordSize + entrySize
 
+// Frame is what a pack takes beside its records: header and footer.
+const Frame = headerSize + footerSize
+
 const (
 	headerSize = 16
 	recordSize = 52

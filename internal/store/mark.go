@@ -5,8 +5,11 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"morvant/internal/digest"
+	"morvant/internal/pack"
 )
 
 // Nobody is the owner of what is kept for no build: sharing a record with it does
@@ -18,9 +21,11 @@ const Nobody = -1
 type Mark struct {
 	store *Store
 	conn  *sql.Conn
-	add   *sql.Stmt
 	files map[digest.Digest]mention
 }
+
+// batch is how many records are asked for or marked in one statement.
+const batch = 250
 
 // mention remembers who referred to a file, so that its chunks are visited twice
 // at most.
@@ -47,58 +52,84 @@ func (s *Store) NewMark(ctx context.Context) (*Mark, error) {
 			return nil, indexError(err)
 		}
 	}
-	m.add, err = conn.PrepareContext(ctx, `INSERT INTO temp.live (digest, owner, shared) VALUES (?, ?, 0)
-		ON CONFLICT (digest) DO UPDATE SET shared = 1 WHERE owner <> excluded.owner AND excluded.owner <> -1`)
-	if err != nil {
-		conn.Close()
-		return nil, indexError(err)
-	}
 	return m, nil
 }
 
 // Close drops the list.
 func (m *Mark) Close() error {
 	_, err := m.conn.ExecContext(context.Background(), `ROLLBACK`)
-	return errors.Join(err, m.add.Close(), m.conn.Close())
+	return errors.Join(err, m.conn.Close())
 }
 
-// Record marks one record by its digest.
-func (m *Mark) Record(ctx context.Context, d digest.Digest, owner int) error {
-	_, err := m.add.ExecContext(ctx, d[:], owner)
-	return indexError(err)
-}
-
-// File marks everything that belongs to the content with this digest. Content
-// that is not in the store is passed over; complete says whether it was there.
-func (m *Mark) File(ctx context.Context, file digest.Digest, owner int) (complete bool, err error) {
-	seen, known := m.files[file]
-	if known && (seen.shared || seen.owner == owner || owner == Nobody) {
-		return true, nil
-	}
-	records, err := m.store.layoutRecords(ctx, file)
-	if err != nil {
-		return false, err
-	}
-	for _, r := range records {
-		if err := m.Record(ctx, r, owner); err != nil {
-			return false, err
+// Records marks records by their digests.
+func (m *Mark) Records(ctx context.Context, digests []digest.Digest, owner int) error {
+	for part := range slices.Chunk(digests, batch) {
+		args := make([]any, 0, 2*len(part))
+		for i := range part {
+			args = append(args, part[i][:], owner)
+		}
+		values := strings.TrimSuffix(strings.Repeat("(?, ?, 0),", len(part)), ",")
+		_, err := m.conn.ExecContext(ctx, `INSERT INTO temp.live (digest, owner, shared) VALUES `+values+`
+			ON CONFLICT (digest) DO UPDATE SET shared = 1 WHERE owner <> excluded.owner AND excluded.owner <> -1`, args...)
+		if err != nil {
+			return indexError(err)
 		}
 	}
-	pieces, err := m.store.Layout(ctx, file)
-	switch {
-	case errors.Is(err, ErrMissing):
-		return false, nil
-	case err != nil:
+	return nil
+}
+
+// Files marks everything that belongs to the contents with these digests. Content
+// that is not in the store is passed over.
+func (m *Mark) Files(ctx context.Context, files []digest.Digest, owner int) error {
+	var fresh []digest.Digest
+	for _, f := range files {
+		seen, known := m.files[f]
+		if known && (seen.shared || seen.owner == owner || owner == Nobody) {
+			continue
+		}
+		m.files[f] = mention{owner: owner, shared: known}
+		fresh = append(fresh, f)
+	}
+	for part := range slices.Chunk(fresh, batch) {
+		// Most files are one chunk, and that is a record of their own digest.
+		single, err := m.store.present(ctx, part)
+		if err != nil {
+			return err
+		}
+		var records []digest.Digest
+		for _, f := range part {
+			if single[f] {
+				records = append(records, f)
+				continue
+			}
+			more, err := m.store.recordsOf(ctx, f)
+			if err != nil {
+				return err
+			}
+			records = append(records, more...)
+		}
+		if err := m.Records(ctx, records, owner); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// recordsOf lists the records of content that has a layout: its parts and all chunks.
+func (s *Store) recordsOf(ctx context.Context, file digest.Digest) ([]digest.Digest, error) {
+	records, err := s.layoutRecords(ctx, file)
+	if err != nil || len(records) == 0 {
+		return nil, err
+	}
+	pieces, err := s.Layout(ctx, file)
+	if err != nil {
 		// Trimming on the word of a damaged layout could drop what it names.
-		return false, fmt.Errorf("content %s: %w", file.Short(), err)
+		return nil, fmt.Errorf("content %s: %w", file.Short(), err)
 	}
 	for _, p := range pieces {
-		if err := m.Record(ctx, p.Digest, owner); err != nil {
-			return false, err
-		}
+		records = append(records, p.Digest)
 	}
-	m.files[file] = mention{owner: owner, shared: known}
-	return true, nil
+	return records, nil
 }
 
 // Share is what one owner's records come to.
@@ -139,14 +170,16 @@ type Usage struct {
 // Usage sums up the store.
 func (m *Mark) Usage(ctx context.Context) (Usage, error) {
 	var u Usage
+	var live int64
 	for query, into := range map[string][]any{
-		`SELECT count(*), coalesce(sum(size), 0) FROM pack`:                                       {&u.Packs, &u.Bytes},
-		`SELECT count(*), coalesce(sum(plain), 0) FROM record`:                                    {&u.Records, &u.Plain},
-		`SELECT coalesce(sum(r.stored), 0) FROM temp.live l JOIN record r ON r.digest = l.digest`: {&u.Live},
+		`SELECT count(*), coalesce(sum(size), 0) FROM pack`:                                                 {&u.Packs, &u.Bytes},
+		`SELECT count(*), coalesce(sum(plain), 0) FROM record`:                                              {&u.Records, &u.Plain},
+		`SELECT coalesce(sum(r.stored), 0), count(*) FROM temp.live l JOIN record r ON r.digest = l.digest`: {&u.Live, &live},
 	} {
 		if err := m.conn.QueryRowContext(ctx, query).Scan(into...); err != nil {
 			return u, indexError(err)
 		}
 	}
+	u.Live += live*pack.Overhead + int64(u.Packs)*pack.Frame
 	return u, nil
 }

@@ -201,9 +201,7 @@ func TestTrimDropsWhatNobodyMarkedAndNothingElse(t *testing.T) {
 	m, err := s.NewMark(t.Context())
 	require.NoError(t, err)
 	for i, d := range keep {
-		ok, err := m.File(t.Context(), d, i)
-		require.NoError(t, err)
-		require.True(t, ok)
+		require.NoError(t, m.Files(t.Context(), []digest.Digest{d}, i))
 	}
 	plan, err := s.PlanTrim(t.Context(), m)
 	require.NoError(t, err)
@@ -258,8 +256,7 @@ func TestSharesCountWhatOnlyOneOwnerHas(t *testing.T) {
 	require.NoError(t, err)
 	defer m.Close()
 	for _, c := range []struct{ file, owner int }{{0, 0}, {1, 0}, {1, 1}, {2, 1}, {2, Nobody}, {3, Nobody}} {
-		_, err := m.File(t.Context(), list[c.file], c.owner)
-		require.NoError(t, err)
+		require.NoError(t, m.Files(t.Context(), []digest.Digest{list[c.file]}, c.owner))
 	}
 	shares, err := m.Shares(t.Context())
 	require.NoError(t, err)

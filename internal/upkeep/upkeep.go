@@ -119,22 +119,18 @@ func mark(ctx context.Context, home *game.Home, s *store.Store) (m *store.Mark, 
 			owner = len(owners)
 			owners = append(owners, r.build)
 		}
-		lists := []digest.Digest{r.list}
+		files := []digest.Digest{r.list}
 		if r.build != nil {
-			lists = append(lists, r.build.Attributes)
-			if err := m.Record(ctx, r.build.Record, owner); err != nil {
-				return err
-			}
-		}
-		for _, d := range lists {
-			if _, err := m.File(ctx, d, owner); err != nil {
+			files = append(files, r.build.Attributes)
+			if err := m.Records(ctx, []digest.Digest{r.build.Record}, owner); err != nil {
 				return err
 			}
 		}
 		for _, e := range r.content {
-			if _, err := m.File(ctx, e.Digest, owner); err != nil {
-				return fmt.Errorf("%s of %s: %w", e.Path, r.label, err)
-			}
+			files = append(files, e.Digest)
+		}
+		if err := m.Files(ctx, files, owner); err != nil {
+			return fmt.Errorf("%s: %w", r.label, err)
 		}
 		return nil
 	})
