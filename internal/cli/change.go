@@ -267,7 +267,7 @@ func (a *app) showPlan(c *cli.Command, l *lane.Lane, p *lane.Proposal) {
 		moved[p.Plan.Steps[i].From] = true
 	}
 	if rows := planRows(p.Plan, moved, c.Bool("verbose")); len(rows) > 0 {
-		a.say("\n%s", grid([]string{"Action", ">Size", "File"}, rows))
+		a.say("\n%s\n", grid([]string{"Action", ">Size", "File"}, rows))
 	}
 	a.showLeft(c, p)
 }

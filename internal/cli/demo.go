@@ -156,10 +156,15 @@ func (s *story) play() {
 		s.app.say("\n%s", strong("Now you. The folder stays as it is:"))
 		s.app.say("  cd %s", quote(s.live))
 		s.app.say("  export MORVANT_HOME=%s", quote(s.home()))
-		s.app.say("  %s", "morvant status                        how it stands")
-		s.app.say("  %s", "morvant diff 1.1.1 1.3.0 --all         every file that the update touched")
-		s.app.say("  %s", "echo broken > data/harbour.pak; morvant verify --repair")
-		s.app.say("  %s", "morvant unpin                          go back to how it was before the first pin")
+		for _, try := range [][2]string{
+			{"morvant status", "how it stands"},
+			{"morvant diff 1.1.1 1.3.0 --all", "every file that the update touched"},
+			{"echo broken > data/harbour.pak; morvant verify --repair", "break something, and mend it"},
+			{"morvant unpin", "go back to how it was before the first pin"},
+		} {
+			s.app.say("  %-56s %s", try[0], faint(try[1]))
+		}
+		s.app.say("morvant is this program; go build, in its source folder, makes it.")
 		s.app.say("Remove it all: rm -r %s", quote(s.dir))
 	}
 }
