@@ -39,8 +39,7 @@ func TestPackagesImportOnlyWhatLiesBelowThem(t *testing.T) {
 	for _, p := range packages(t) {
 		name, internal := strings.CutPrefix(p.ImportPath, "morvant/internal/")
 		if !internal {
-			require.Equal(t, "morvant", p.ImportPath)
-			continue
+			continue // the program itself and the scripts stand above everything
 		}
 		at := slices.Index(layers, name)
 		require.GreaterOrEqual(t, at, 0, "%s has no place in the layers", name)

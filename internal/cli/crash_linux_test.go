@@ -240,3 +240,34 @@ func TestAnInterruptedSnapshotGoesOnWhereItStopped(t *testing.T) {
 	w.ok("verify", "1")
 	w.ok("store", "check")
 }
+
+func TestInterruptedAPinIsTakenBackOrFinished(t *testing.T) {
+	canTrace(t)
+	w := newCrashWorld(t)
+	pin := []string{"pin", "1", "--clean", "--yes"}
+	back := 0
+	for n := 1; n < 60; n += 3 {
+		w.restore()
+		cmd := w.command(pin...)
+		cmd.Args = append([]string{"strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=openat,renameat,fsync,syncfs",
+			"-e", "inject=openat,renameat,fsync,syncfs:signal=INT:when=" + fmt.Sprint(n), program}, pin...)
+		cmd.Path, _ = exec.LookPath("strace")
+		cmd.Env = append(cmd.Env, "GOMAXPROCS=1")
+		r := w.finish(cmd)
+		switch r.code {
+		case 130:
+			back++
+			require.NoDirExists(t, w.path(".morvant/change"), "at %d", n)
+			require.Contains(t, r.err, "nothing is half-done")
+			require.Equal(t, w.before, w.picture(), "at %d", n)
+		case 0:
+			require.NoDirExists(t, w.path(".morvant/change"), "at %d", n)
+			require.Equal(t, w.after, w.picture(), "at %d", n)
+		case -1: // a second signal from another thread, or one before the program was listening
+			w.settled(fmt.Sprintf("pin interrupted at %d", n), w.before, w.after, pin)
+		default:
+			t.Fatalf("at %d: exit code %d: %s", n, r.code, r.err)
+		}
+	}
+	require.Positive(t, back)
+}

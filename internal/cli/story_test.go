@@ -318,6 +318,54 @@ func TestHelpNamesEveryCommandWithAnExample(t *testing.T) {
 	w.fails(2, "see morvant pin --help", "pin", "--sideways")
 }
 
+func TestEveryCommandSpeaksJSON(t *testing.T) {
+	w := newWorld(t)
+	w.write("a.txt", "1\n")
+	for _, c := range []struct {
+		schema string
+		code   int
+		args   []string
+	}{
+		{"morvant-games/1", 0, []string{"games"}},
+		{"morvant-game/1", 0, []string{"add", "quay", w.live}},
+		{"morvant-game/1", 0, []string{"game", "show"}},
+		{"morvant-game/1", 0, []string{"game", "set", "--title", "Quay"}},
+		{"morvant-snapshot/1", 0, []string{"snapshot", "1"}},
+		{"morvant-snapshot/1", 0, []string{"snapshot", "2"}},
+		{"morvant-builds/1", 0, []string{"builds"}},
+		{"morvant-diff/1", 0, []string{"diff", "1"}},
+		{"morvant-text-diff/1", 0, []string{"diff", "1", "--text", "a.txt"}},
+		{"morvant-change/1", 0, []string{"pin", "1", "--yes"}},
+		{"morvant-status/1", 0, []string{"status"}},
+		{"morvant-verify/1", 0, []string{"verify"}},
+		{"morvant-change/1", 0, []string{"unpin", "--stay", "--yes"}},
+		{"morvant-change/1", 0, []string{"undo", "--yes"}},
+		{"morvant-history/1", 0, []string{"history"}},
+		{"morvant-store/1", 0, []string{"store", "show"}},
+		{"morvant-check/1", 0, []string{"store", "check"}},
+		{"morvant-forgotten/1", 0, []string{"builds", "forget", "2", "--yes"}},
+		{"morvant-forgotten/1", 0, []string{"history", "forget", "1999-01-01", "--yes"}},
+		{"morvant-trim/1", 0, []string{"store", "trim", "--yes"}},
+		{"morvant-forgotten/1", 0, []string{"game", "forget", "--yes"}},
+	} {
+		r := w.run(append([]string{"--json"}, c.args...)...)
+		require.Equal(t, c.code, r.code, "%v: %s", c.args, r.err)
+		require.True(t, strings.HasPrefix(r.out, "{\n  \"schema\": \""+c.schema+"\""), "%v: %s", c.args, r.out)
+	}
+}
+
+func TestColourIsUsedWhereItIsWanted(t *testing.T) {
+	w := newWorld(t)
+	w.write("a.txt", "1")
+	w.ok("add", "quay", w.live)
+	require.NotContains(t, w.ok("status").out, "\x1b[", "not a terminal")
+	require.Contains(t, w.ok("--color", "always", "status").out, "\x1b[")
+	require.NotContains(t, w.ok("--color", "never", "status").out, "\x1b[")
+	cmd := w.command("status", "--color=always")
+	cmd.Env = append(cmd.Env, "NO_COLOR=")
+	require.Contains(t, w.finish(cmd).out, "\x1b[", "global options may come last")
+}
+
 func TestOnlyOneWorksOnAGameAtATime(t *testing.T) {
 	if runtime.GOOS == "windows" {
 		t.Skip("uses flock(1)")

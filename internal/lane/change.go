@@ -222,7 +222,7 @@ func (l *Lane) ProposeUnpin(ctx context.Context) (*Proposal, error) {
 		}
 	}
 	if !first {
-		return nil, fmt.Errorf("the history does not reach back to before the hold: %w", ErrNothing)
+		return nil, fmt.Errorf("the history does not reach back to before the hold; lift it with --stay or --to BUILD: %w", ErrNothing)
 	}
 	return l.rewind(ctx, since, game.Change{What: "unpin", Before: pin})
 }
