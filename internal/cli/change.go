@@ -358,12 +358,7 @@ func (a *app) historyCommand() *cli.Command {
 	return &cli.Command{
 		Name: "history", Usage: "list the changes of the game's folder", Category: "pin",
 		Description: "Example: morvant history",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			if _, err := arguments(c, 0, 0); err != nil {
-				return err
-			}
-			return a.withGame(ctx, c, func(home *game.Home, name string) error { return a.history(ctx, c, home, name) })
-		},
+		Action:      a.onGame(a.history),
 		Commands: []*cli.Command{{
 			Name: "forget", Usage: "forget changes made before a date; they cannot be taken back any more", ArgsUsage: "DATE",
 			Description: "Example: morvant history forget 2031-08-01\n\nThe content that only they needed is given back by morvant store trim.",

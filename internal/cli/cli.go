@@ -187,6 +187,32 @@ func (a *app) home(ctx context.Context, c *cli.Command) (*game.Home, error) {
 	return game.OpenHome(ctx, c.String("home"))
 }
 
+// onHome makes an action without arguments out of what a command does with the home.
+func (a *app) onHome(f func(context.Context, *cli.Command, *game.Home) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		if _, err := arguments(c, 0, 0); err != nil {
+			return err
+		}
+		home, err := a.home(ctx, c)
+		if err != nil {
+			return err
+		}
+		defer home.Close()
+		return f(ctx, c, home)
+	}
+}
+
+// onGame is onHome for commands about one game.
+func (a *app) onGame(f func(context.Context, *cli.Command, *game.Home, string) error) cli.ActionFunc {
+	return a.onHome(func(ctx context.Context, c *cli.Command, home *game.Home) error {
+		name, err := chooseGame(home, c)
+		if err != nil {
+			return err
+		}
+		return f(ctx, c, home, name)
+	})
+}
+
 // withGame runs f on the game that the command is about.
 func (a *app) withGame(ctx context.Context, c *cli.Command, f func(*game.Home, string) error) error {
 	home, err := a.home(ctx, c)

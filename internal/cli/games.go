@@ -128,17 +128,7 @@ func (a *app) gamesCommand() *cli.Command {
 	return &cli.Command{
 		Name: "games", Usage: "list the registered games", Category: "games",
 		Description: "Example: morvant games",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			if _, err := arguments(c, 0, 0); err != nil {
-				return err
-			}
-			home, err := a.home(ctx, c)
-			if err != nil {
-				return err
-			}
-			defer home.Close()
-			return a.games(ctx, c, home)
-		},
+		Action:      a.onHome(a.games),
 	}
 }
 
@@ -152,6 +142,13 @@ type gameJSON struct {
 	Settings string   `json:"settings"`
 	Pinned   string   `json:"pinned,omitempty"`
 	Builds   int      `json:"builds"`
+}
+
+func (j gameJSON) held() string {
+	if j.Pinned == "" {
+		return "not held"
+	}
+	return "held at " + j.Pinned
 }
 
 func (a *app) gameJSON(home *game.Home, g *game.Game) gameJSON {
@@ -195,11 +192,7 @@ func (a *app) games(ctx context.Context, c *cli.Command, home *game.Home) error 
 			return err
 		}
 		list = append(list, j)
-		held := "not held"
-		if j.Pinned != "" {
-			held = "held at " + j.Pinned
-		}
-		rows = append(rows, []string{g.Name, g.Title, held, fmt.Sprint(j.Builds), g.Live})
+		rows = append(rows, []string{g.Name, g.Title, j.held(), fmt.Sprint(j.Builds), g.Live})
 	}
 	if c.Bool("json") {
 		err = a.emit(struct {
@@ -238,38 +231,17 @@ func (a *app) gameCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "show", Usage: "show a game's settings", Description: "Example: morvant game show -g cinder-quay",
-				Action: func(ctx context.Context, c *cli.Command) error {
-					if _, err := arguments(c, 0, 0); err != nil {
-						return err
-					}
-					return a.withGame(ctx, c, func(home *game.Home, name string) error {
-						return a.gameShow(ctx, c, home, name)
-					})
-				},
+				Action: a.onGame(a.gameShow),
 			},
 			{
 				Name: "set", Usage: "change a game's settings; comments in the file stay", Flags: set,
 				Description: "Example: morvant game set --keep 'Harbours/**' --no-scratch 'logs/**'\n\n" +
 					"--keep and --scratch add patterns to those there are. The same file can be edited by hand.",
-				Action: func(ctx context.Context, c *cli.Command) error {
-					if _, err := arguments(c, 0, 0); err != nil {
-						return err
-					}
-					return a.withGame(ctx, c, func(home *game.Home, name string) error {
-						return a.gameSet(ctx, c, home, name)
-					})
-				},
+				Action: a.onGame(a.gameSet),
 			},
 			{
 				Name: "forget", Usage: "forget a game; touches no file of the game", Description: "Example: morvant game forget -g cinder-quay",
-				Action: func(ctx context.Context, c *cli.Command) error {
-					if _, err := arguments(c, 0, 0); err != nil {
-						return err
-					}
-					return a.withGame(ctx, c, func(home *game.Home, name string) error {
-						return a.gameForget(ctx, c, home, name)
-					})
-				},
+				Action: a.onGame(a.gameForget),
 			},
 		},
 	}
@@ -290,13 +262,9 @@ func (a *app) gameShow(ctx context.Context, c *cli.Command, home *game.Home, nam
 			gameJSON
 		}{"morvant-game/1", j})
 	}
-	held := "not held"
-	if j.Pinned != "" {
-		held = "held at " + j.Pinned
-	}
 	a.say("%s", strong(g.Display()))
 	a.say("%s", fields(
-		"name", g.Name, "state", held, "builds", fmt.Sprint(j.Builds), "live folder", g.Live, "program", g.Program,
+		"name", g.Name, "state", j.held(), "builds", fmt.Sprint(j.Builds), "live folder", g.Live, "program", g.Program,
 		"keep", strings.Join(g.Keep, "  "), "scratch", strings.Join(g.Scratch, "  "), "settings", j.Settings,
 	))
 	return nil

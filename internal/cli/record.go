@@ -107,12 +107,7 @@ func (a *app) buildsCommand() *cli.Command {
 			&cli.StringFlag{Name: "on", Usage: "which build was the newest on this `DATE` (2031-08-05)"},
 			&cli.StringFlag{Name: "find", Usage: "only those with this `TEXT` in label or note"},
 		},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			if _, err := arguments(c, 0, 0); err != nil {
-				return err
-			}
-			return a.withGame(ctx, c, func(home *game.Home, name string) error { return a.builds(ctx, c, home, name) })
-		},
+		Action: a.onGame(a.builds),
 		Commands: []*cli.Command{{
 			Name: "forget", Usage: "forget a snapshot; store trim then gives its space back", ArgsUsage: "BUILD",
 			Description: "Example: morvant builds forget 1.0.0",

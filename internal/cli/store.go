@@ -19,7 +19,7 @@ func (a *app) storeCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "show", Usage: "how large it is, what is shared, what each build takes", Description: "Example: morvant store show",
-				Action: a.storeAction(a.storeShow),
+				Action: a.onHome(a.storeShow),
 			},
 			{
 				Name: "check", Usage: "read all of it; rebuild a lost index, name damage and mend it",
@@ -31,7 +31,7 @@ func (a *app) storeCommand() *cli.Command {
 							return err
 						}
 					}
-					return a.storeAction(a.storeCheck)(ctx, c)
+					return a.onHome(a.storeCheck)(ctx, c)
 				},
 			},
 			{
@@ -39,23 +39,9 @@ func (a *app) storeCommand() *cli.Command {
 				Description: "Example: morvant store trim --dry-run\n\n" +
 					"Kept is what any snapshot or any change in the history needs. To free more, forget some first:\n" +
 					"morvant builds forget BUILD, morvant history forget DATE.",
-				Action: a.storeAction(a.storeTrim),
+				Action: a.onHome(a.storeTrim),
 			},
 		},
-	}
-}
-
-func (a *app) storeAction(f func(context.Context, *cli.Command, *game.Home) error) cli.ActionFunc {
-	return func(ctx context.Context, c *cli.Command) error {
-		if _, err := arguments(c, 0, 0); err != nil {
-			return err
-		}
-		home, err := a.home(ctx, c)
-		if err != nil {
-			return err
-		}
-		defer home.Close()
-		return f(ctx, c, home)
 	}
 }
 

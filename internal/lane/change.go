@@ -291,6 +291,7 @@ func (l *Lane) Carry(ctx context.Context, p *Proposal) error {
 	}
 	p.Change.Steps = steps
 	if p.Plan.Empty() {
+		ctx = context.WithoutCancel(ctx)
 		if err := l.home.RecordChange(ctx, &p.Change); err != nil {
 			return err
 		}

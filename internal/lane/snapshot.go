@@ -60,7 +60,11 @@ func (l *Lane) Snapshot(ctx context.Context, label, note string) (*Snapshot, err
 			break
 		}
 	}
-	return s, l.home.AddBuild(ctx, s.Build)
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	// From here on it is recorded, and an interrupt comes too late.
+	return s, l.home.AddBuild(context.WithoutCancel(ctx), s.Build)
 }
 
 // fill puts the content of every file into the store, reading only what may not

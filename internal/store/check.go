@@ -176,24 +176,15 @@ func (s *Store) Check(ctx context.Context, read func(n int64)) (*Report, error) 
 
 // lostLayouts lists layouts whose record no pack holds any more.
 func (s *Store) lostLayouts(ctx context.Context) ([]Damage, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT DISTINCT record FROM layout WHERE record NOT IN (SELECT digest FROM record)`)
+	digests, err := s.digests(ctx, `SELECT DISTINCT record FROM layout WHERE record NOT IN (SELECT digest FROM record)`)
 	if err != nil {
-		return nil, indexError(err)
+		return nil, err
 	}
-	defer rows.Close()
 	var list []Damage
-	for rows.Next() {
-		var b []byte
-		if err := rows.Scan(&b); err != nil {
-			return nil, err
-		}
-		d, err := digest.FromBytes(b)
-		if err != nil {
-			return nil, fmt.Errorf("%w: %v", ErrIndexLost, err)
-		}
+	for _, d := range digests {
 		list = append(list, Damage{Digest: d, Kind: pack.Layout, Reason: ErrMissing})
 	}
-	return list, indexError(rows.Err())
+	return list, nil
 }
 
 // Size returns the bytes of all packs.
@@ -292,23 +283,9 @@ func (s *Store) Complete(ctx context.Context, file digest.Digest) (bool, error) 
 
 // Notes yields every note in the store that can be read back.
 func (s *Store) Notes(ctx context.Context) ([][]byte, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT digest FROM record WHERE kind = ?`, pack.Note)
+	digests, err := s.digests(ctx, `SELECT digest FROM record WHERE kind = ?`, pack.Note)
 	if err != nil {
-		return nil, indexError(err)
-	}
-	var digests []digest.Digest
-	for rows.Next() {
-		var b []byte
-		if err := rows.Scan(&b); err != nil {
-			rows.Close()
-			return nil, err
-		}
-		if d, err := digest.FromBytes(b); err == nil {
-			digests = append(digests, d)
-		}
-	}
-	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
-		return nil, indexError(err)
+		return nil, err
 	}
 	var notes [][]byte
 	for _, d := range digests {

@@ -141,23 +141,8 @@ func (s *Store) Layout(ctx context.Context, file digest.Digest) ([]Piece, error)
 	return pieces, nil
 }
 
+// layoutRecords lists the records that hold the layout of a file, in order; none
+// if it has no layout.
 func (s *Store) layoutRecords(ctx context.Context, file digest.Digest) ([]digest.Digest, error) {
-	rows, err := s.parts.QueryContext(ctx, file[:])
-	if err != nil {
-		return nil, indexError(err)
-	}
-	defer rows.Close()
-	var list []digest.Digest
-	for rows.Next() {
-		var b []byte
-		if err := rows.Scan(&b); err != nil {
-			return nil, err
-		}
-		d, err := digest.FromBytes(b)
-		if err != nil {
-			return nil, fmt.Errorf("%w: %v", ErrIndexLost, err)
-		}
-		list = append(list, d)
-	}
-	return list, indexError(rows.Err())
+	return s.digests(ctx, `SELECT record FROM layout WHERE file = ? ORDER BY part`, file[:])
 }

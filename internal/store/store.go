@@ -69,7 +69,6 @@ type Store struct {
 	coder *pack.Coder
 	files *packFiles
 	find  *sql.Stmt // where is this record?
-	parts *sql.Stmt // which records hold the layout of this file?
 }
 
 // patience is how long Open waits for somebody who needs the store alone.
@@ -145,14 +144,10 @@ func openIndex(ctx context.Context, dir string, lock *flock.Flock) (*Store, erro
 		return nil, err
 	}
 	s := &Store{dir: dir, lock: lock, db: db, files: newPackFiles(filepath.Join(dir, packsDir))}
-	for stmt, query := range map[**sql.Stmt]string{
-		&s.find:  `SELECT p.name, r.offset, r.plain, r.stored, r.kind, r.coding FROM record r JOIN pack p ON p.id = r.pack WHERE r.digest = ?`,
-		&s.parts: `SELECT record FROM layout WHERE file = ? ORDER BY part`,
-	} {
-		if *stmt, err = db.PrepareContext(ctx, query); err != nil {
-			db.Close()
-			return nil, indexError(err)
-		}
+	s.find, err = db.PrepareContext(ctx, `SELECT p.name, r.offset, r.plain, r.stored, r.kind, r.coding FROM record r JOIN pack p ON p.id = r.pack WHERE r.digest = ?`)
+	if err != nil {
+		db.Close()
+		return nil, indexError(err)
 	}
 	if s.coder, err = pack.NewCoder(); err != nil {
 		db.Close()
@@ -204,11 +199,24 @@ func (s *Store) present(ctx context.Context, digests []digest.Digest) (map[diges
 		args[i] = digests[i][:]
 	}
 	marks := strings.TrimSuffix(strings.Repeat("?,", len(digests)), ",")
-	rows, err := s.db.QueryContext(ctx, `SELECT digest FROM record WHERE digest IN (`+marks+`)`, args...)
+	list, err := s.digests(ctx, `SELECT digest FROM record WHERE digest IN (`+marks+`)`, args...)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range list {
+		found[d] = true
+	}
+	return found, nil
+}
+
+// digests runs a query whose only column holds digests.
+func (s *Store) digests(ctx context.Context, query string, args ...any) ([]digest.Digest, error) {
+	rows, err := s.db.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, indexError(err)
 	}
 	defer rows.Close()
+	var list []digest.Digest
 	for rows.Next() {
 		var b []byte
 		if err := rows.Scan(&b); err != nil {
@@ -218,9 +226,9 @@ func (s *Store) present(ctx context.Context, digests []digest.Digest) (map[diges
 		if err != nil {
 			return nil, fmt.Errorf("%w: %v", ErrIndexLost, err)
 		}
-		found[d] = true
+		list = append(list, d)
 	}
-	return found, indexError(rows.Err())
+	return list, indexError(rows.Err())
 }
 
 // Has reports whether the whole content with this digest is in the store.
@@ -228,12 +236,8 @@ func (s *Store) Has(ctx context.Context, file digest.Digest) (bool, error) {
 	if ok, err := s.hasRecord(ctx, file); ok || err != nil {
 		return ok, err
 	}
-	var record []byte
-	err := s.parts.QueryRowContext(ctx, file[:]).Scan(&record)
-	if errors.Is(err, sql.ErrNoRows) {
-		return false, nil
-	}
-	return err == nil, indexError(err)
+	records, err := s.layoutRecords(ctx, file)
+	return len(records) > 0, err
 }
 
 func indexError(err error) error {
