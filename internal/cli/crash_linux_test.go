@@ -3,6 +3,7 @@ package cli_test
 import (
 	"bytes"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -292,4 +293,70 @@ func TestInterruptedAPinIsTakenBackOrFinished(t *testing.T) {
 		}
 	}
 	require.Positive(t, back)
+}
+
+func TestKilledAtAnyPointATrimLosesNothingThatIsNeeded(t *testing.T) {
+	canTrace(t)
+	w := newCrashWorld(t)
+	w.write("of-the-second.txt", strings.Repeat("second ", 3000))
+	w.ok("snapshot", "2")
+	w.ok("pin", "1", "--clean", "--yes")
+	// One pack that is dead in part and has to be rewritten, and one that is dead.
+	noise := make([]byte, 200_000)
+	rand.NewChaCha8([32]byte{1}).Read(noise)
+	w.write("of-the-third.bin", string(noise[:120_000]))
+	w.write("of-both.bin", string(noise[120_000:]))
+	w.ok("snapshot", "3")
+	require.NoError(t, os.Remove(w.path("of-the-third.bin")))
+	w.ok("snapshot", "4")
+	w.write("of-the-fifth.txt", "fifth")
+	w.ok("snapshot", "5")
+	require.NoError(t, os.Remove(w.path("of-the-fifth.txt")))
+	for _, label := range []string{"3", "5"} {
+		w.ok("builds", "forget", label, "--yes")
+	}
+	w.save()
+	for _, calls := range []string{"renameat,renameat2,rename", "unlinkat,unlink,rmdir", "fsync,fdatasync", "pwrite64"} {
+		kills := 0
+		for n := 1; ; n += stride(n) {
+			w.restore()
+			if !w.killed(calls, n, "store", "trim", "--yes") {
+				break
+			}
+			kills++
+			where := fmt.Sprintf("trim killed at %s %d", calls, n)
+			w.ok("store", "check")
+			w.ok("verify", "4")
+			w.ok("undo", "--yes")
+			w.ok("pin", "2", "--exact", "--yes")
+			require.Contains(t, w.read("of-the-second.txt"), "second", where)
+			w.ok("pin", "4", "--exact", "--yes")
+			require.Equal(t, string(noise[120_000:]), w.read("of-both.bin"), where)
+			w.ok("store", "trim", "--yes")
+			w.ok("store", "check")
+		}
+		require.Positive(t, kills, calls)
+	}
+}
+
+func TestKilledAtAnyPointASnapshotCanBeTakenAgain(t *testing.T) {
+	canTrace(t)
+	w := newCrashWorld(t)
+	for _, calls := range []string{"renameat,renameat2,rename", "fsync,fdatasync", "pwrite64"} {
+		kills := 0
+		for n := 1; ; n += stride(n) {
+			w.restore()
+			if !w.killed(calls, n, "snapshot", "2") {
+				break
+			}
+			kills++
+			if len(w.json(0, "builds")["builds"].([]any)) == 1 {
+				w.ok("snapshot", "2")
+			}
+			w.ok("store", "check")
+			w.ok("verify", "2")
+			require.Equal(t, w.before, w.picture())
+		}
+		require.Positive(t, kills, calls)
+	}
 }
