@@ -5,8 +5,8 @@ import (
 	"hash/maphash"
 	"maps"
 	"os"
+	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -367,14 +367,15 @@ func TestColourIsUsedWhereItIsWanted(t *testing.T) {
 }
 
 func TestOnlyOneWorksOnAGameAtATime(t *testing.T) {
-	if runtime.GOOS == "windows" {
-		t.Skip("uses flock(1)")
+	flock, err := exec.LookPath("flock")
+	if err != nil {
+		t.Skip("flock(1) is not installed")
 	}
 	w := newWorld(t)
 	w.write("a.txt", "1")
 	w.ok("add", "quay", w.live)
 	hold := w.command()
-	hold.Path, hold.Args = "/usr/bin/flock", []string{"flock", filepath.Join(w.home, "locks", "quay"), "sh", "-c", "echo held; cat"}
+	hold.Path, hold.Args = flock, []string{"flock", filepath.Join(w.home, "locks", "quay"), "sh", "-c", "echo held; cat"}
 	in, err := hold.StdinPipe()
 	require.NoError(t, err)
 	out, err := hold.StdoutPipe()
