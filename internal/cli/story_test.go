@@ -102,6 +102,25 @@ func TestExactBringsBackThePlayersFilesToo(t *testing.T) {
 	require.Equal(t, broken, w.picture())
 }
 
+func TestAFolderThatWasMovedOrLostItsMarkerGoesOn(t *testing.T) {
+	w := newWorld(t)
+	w.write("a.txt", "1")
+	w.ok("add", "quay", w.live)
+	w.ok("snapshot", "1")
+	require.NoError(t, os.RemoveAll(w.path(".morvant")))
+	w.write("a.txt", "2")
+	w.ok("pin", "1", "--yes")
+	require.Equal(t, "1", w.read("a.txt"))
+	require.Contains(t, w.read(".morvant/lane.toml"), `build = '1'`)
+
+	moved := filepath.Join(w.dir, "Elsewhere")
+	require.NoError(t, os.Mkdir(moved, 0o755))
+	w.ok("game", "set", "--live", moved)
+	w.live = moved
+	w.ok("pin", "1", "--yes")
+	require.Equal(t, "1", w.read("a.txt"))
+}
+
 func TestExtraFilesStayUnlessCleanIsAsked(t *testing.T) {
 	w := newWorld(t)
 	w.write("a.txt", "a")

@@ -61,7 +61,7 @@ func (l *Lane) propose(ctx context.Context, to target, c game.Change) (*Proposal
 			return nil, err
 		}
 	}
-	fold, err := l.ignoresCase()
+	fold, err := l.ignoresCase(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -247,7 +247,12 @@ func (l *Lane) notRunning() error {
 }
 
 // ignoresCase finds out whether the folder does, with the marker as probe.
-func (l *Lane) ignoresCase() (bool, error) {
+func (l *Lane) ignoresCase(ctx context.Context) (bool, error) {
+	if _, err := l.root.Lstat(markerFile); errors.Is(err, fs.ErrNotExist) {
+		if err := l.mark(ctx, false); err != nil {
+			return false, err
+		}
+	}
 	return volume.IgnoresCase(l.root, markerFile, strings.ToUpper(markerFile))
 }
 
