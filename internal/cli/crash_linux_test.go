@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -84,19 +85,24 @@ func (w *crashWorld) restore() {
 	require.NoError(w.t, exec.Command("cp", "-a", filepath.Join(w.template, "Quay"), filepath.Join(w.template, "home"), w.dir).Run())
 }
 
+// traced runs the program under strace with these options. One processor makes it
+// likelier that a call with a number is the same one in every run.
+func (w *world) traced(args []string, options ...string) result {
+	w.t.Helper()
+	path, err := exec.LookPath("strace")
+	require.NoError(w.t, err)
+	cmd := w.command(args...)
+	cmd.Path = path
+	cmd.Args = slices.Concat([]string{"strace", "-f", "-qq", "-o", "/dev/null"}, options, []string{program}, args)
+	cmd.Env = append(cmd.Env, "GOMAXPROCS=1")
+	return w.finish(cmd)
+}
+
 // killed runs the program and kills it at call number n of a group. It reports
 // false if the program ended before.
 func (w *crashWorld) killed(calls string, n int, args ...string) bool {
 	w.t.Helper()
-	cmd := w.command(args...)
-	cmd.Args = append([]string{"strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=" + calls,
-		"-e", fmt.Sprintf("inject=%s:signal=KILL:when=%d", calls, n), program}, args...)
-	path, err := exec.LookPath("strace")
-	require.NoError(w.t, err)
-	cmd.Path = path
-	// One processor makes it likelier that a call is the same one in every run.
-	cmd.Env = append(cmd.Env, "GOMAXPROCS=1")
-	r := w.finish(cmd)
+	r := w.traced(args, "-e", "trace="+calls, "-e", fmt.Sprintf("inject=%s:signal=KILL:when=%d", calls, n))
 	if r.code == 0 {
 		return false
 	}
@@ -271,12 +277,7 @@ func TestInterruptedAPinIsTakenBackOrFinished(t *testing.T) {
 	back := 0
 	for n := 1; n < 60; n += 3 {
 		w.restore()
-		cmd := w.command(pin...)
-		cmd.Args = append([]string{"strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=openat,renameat,fsync,syncfs",
-			"-e", "inject=openat,renameat,fsync,syncfs:signal=INT:when=" + fmt.Sprint(n), program}, pin...)
-		cmd.Path, _ = exec.LookPath("strace")
-		cmd.Env = append(cmd.Env, "GOMAXPROCS=1")
-		r := w.finish(cmd)
+		r := w.traced(pin, "-e", "trace=openat,renameat,fsync,syncfs", "-e", "inject=openat,renameat,fsync,syncfs:signal=INT:when="+fmt.Sprint(n))
 		switch r.code {
 		case 130:
 			back++

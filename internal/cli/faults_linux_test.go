@@ -67,11 +67,8 @@ func TestADiskThatFillsUpWhileWritingIsTakenBack(t *testing.T) {
 	w := newCrashWorld(t)
 	for n := 1; n < 12; n += 2 {
 		w.restore()
-		cmd := w.command("pin", "1", "--clean", "--yes")
-		cmd.Args = append([]string{"strace", "-f", "-qq", "-o", "/dev/null", "-P", w.path(".morvant/change/new"), "-P", w.path(".morvant/change"),
-			"-e", "trace=openat,renameat,mkdirat,write,pwrite64", "-e", "inject=openat,renameat,mkdirat,write:error=ENOSPC:when=" + strconv.Itoa(n), program}, cmd.Args[1:]...)
-		cmd.Path, _ = exec.LookPath("strace")
-		r := w.finish(cmd)
+		r := w.traced([]string{"pin", "1", "--clean", "--yes"}, "-P", w.path(".morvant/change/new"), "-P", w.path(".morvant/change"),
+			"-e", "trace=openat,renameat,mkdirat,write,pwrite64", "-e", "inject=openat,renameat,mkdirat,write:error=ENOSPC:when="+strconv.Itoa(n))
 		if r.code == 0 {
 			require.Equal(t, w.after, w.picture())
 			continue
@@ -88,12 +85,7 @@ func TestAnErrorInTheMiddleIsTakenBack(t *testing.T) {
 	for _, calls := range []string{"renameat", "unlinkat", "utimensat", "symlinkat", "syncfs", "fsync"} {
 		for n := 1; n < 16; n += 2 {
 			w.restore()
-			cmd := w.command("pin", "1", "--clean", "--yes")
-			cmd.Args = append([]string{"strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=" + calls,
-				"-e", "inject=" + calls + ":error=EIO:when=" + strconv.Itoa(n), program}, cmd.Args[1:]...)
-			cmd.Path, _ = exec.LookPath("strace")
-			cmd.Env = append(cmd.Env, "GOMAXPROCS=1")
-			r := w.finish(cmd)
+			r := w.traced([]string{"pin", "1", "--clean", "--yes"}, "-e", "trace="+calls, "-e", "inject="+calls+":error=EIO:when="+strconv.Itoa(n))
 			if r.code == 0 {
 				continue
 			}
@@ -110,11 +102,7 @@ func TestAFileThatCannotBeReadIsNamedAndNothingIsRecorded(t *testing.T) {
 	w.write("good.txt", "good")
 	w.write("bad.bin", strings.Repeat("x", 5000))
 	w.ok("add", "quay", w.live)
-	cmd := w.command("snapshot", "1")
-	cmd.Args = append([]string{"strace", "-f", "-qq", "-o", "/dev/null", "-P", w.path("bad.bin"),
-		"-e", "trace=read", "-e", "inject=read:error=EIO", program}, cmd.Args[1:]...)
-	cmd.Path, _ = exec.LookPath("strace")
-	r := w.finish(cmd)
+	r := w.traced([]string{"snapshot", "1"}, "-P", w.path("bad.bin"), "-e", "trace=read", "-e", "inject=read:error=EIO")
 	require.Equal(t, 1, r.code)
 	require.Contains(t, r.err, "read bad.bin: input/output error")
 	require.Empty(t, w.json(0, "builds")["builds"])

@@ -66,14 +66,6 @@ func (s State) sort() {
 	slices.SortFunc(s, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
 }
 
-// Bytes returns the total size of the files.
-func (s State) Bytes() (n int64) {
-	for _, e := range s {
-		n += e.Size
-	}
-	return n
-}
-
 // FromTree returns the state of a folder that was just walked and read.
 func FromTree(t *scan.Tree) State {
 	s := make(State, 0, len(t.Entries))
