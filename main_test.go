@@ -14,7 +14,8 @@ import (
 // stands before it.
 var layers = []string{
 	"digest", "progress", "database", "volume", "reflink", "process", "rules",
-	"manifest", "chunk", "pack", "store", "scan", "plan", "apply", "game", "lane", "upkeep", "standin", "cli",
+	"manifest", "chunk", "pack", "store", "scan", "plan", "apply",
+	"catalogue", "feed", "game", "identify", "publish", "lane", "upkeep", "standin", "cli",
 }
 
 type listed struct {

@@ -41,7 +41,6 @@ import (
 
 // Errors that callers test for.
 var (
-	ErrSpace   = errors.New("not enough free space")
 	ErrChanged = errors.New("it was changed by something else meanwhile")
 )
 
@@ -102,34 +101,15 @@ func Do(ctx context.Context, job Job) error {
 	return nil
 }
 
-// CheckSpace returns a SpaceError if the disk that holds dir has no room for what
+// CheckSpace returns a volume.SpaceError if the disk that holds dir has no room for what
 // the plan writes. Content that will turn out to be shared is not deducted.
 func CheckSpace(dir string, p *plan.Plan) error {
 	t := p.Totals()
 	if t.Write == 0 {
 		return nil
 	}
-	free, err := volume.Free(dir)
-	if err != nil {
-		return err
-	}
-	if need := t.Write + perFile*int64(len(p.Steps)) + spare; free < need {
-		return &SpaceError{Dir: dir, Need: need, Free: free}
-	}
-	return nil
+	return volume.CheckFree(dir, t.Write+perFile*int64(len(p.Steps))+spare)
 }
-
-// SpaceError says how much space is missing. It wraps ErrSpace.
-type SpaceError struct {
-	Dir        string
-	Need, Free int64 // bytes
-}
-
-func (e *SpaceError) Error() string {
-	return fmt.Sprintf("%s: %d bytes are needed and %d are free: %v", e.Dir, e.Need, e.Free, ErrSpace)
-}
-
-func (e *SpaceError) Unwrap() error { return ErrSpace }
 
 // save puts everything that will leave its place into the store.
 func save(ctx context.Context, job Job) error {

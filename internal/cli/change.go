@@ -25,8 +25,9 @@ func (a *app) pinCommand() *cli.Command {
 		Description: "Example: morvant pin 1.1.1\n\n" +
 			"Only what differs is replaced. Files under keep rules are never touched; other files that the build does\n" +
 			"not have stay and are reported, but for those of the build held before. Everything that is replaced or\n" +
-			"removed is in the store first, and morvant undo brings it back.",
-		Flags: append(changeFlags(),
+			"removed is in the store first, and morvant undo brings it back. What is not on this computer is fetched\n" +
+			"from the game's feeds, once the plan has said how much.",
+		Flags: append(append(changeFlags(), lineFlags()...), componentFlag(),
 			&cli.BoolFlag{Name: "clean", Usage: "also remove files that are neither the build's nor yours"},
 			&cli.BoolFlag{Name: "exact", Usage: "bring the snapshot back whole, your own files included, as it was then"},
 		),
@@ -39,11 +40,11 @@ func (a *app) pinCommand() *cli.Command {
 				return usagef("here is not recorded yet; run morvant snapshot LABEL, then pin LABEL")
 			}
 			return a.withLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
-				b, err := a.findBuild(ctx, home, l.Game.Name, args[0])
+				b, err := a.findOffered(ctx, c, home, l.Game.Name, args[0])
 				if err != nil {
 					return err
 				}
-				p, err := l.ProposePin(ctx, b, lane.PinOptions{Clean: c.Bool("clean"), Exact: c.Bool("exact"), Hold: true})
+				p, err := l.ProposePin(ctx, b, lane.PinOptions{Clean: c.Bool("clean"), Exact: c.Bool("exact"), Hold: true, Components: c.StringSlice("component")})
 				if err != nil {
 					return err
 				}
@@ -57,7 +58,7 @@ func (a *app) unpinCommand() *cli.Command {
 	return &cli.Command{
 		Name: "unpin", Usage: "lift the hold and bring back the folder from before it", Category: "pin",
 		Description: "Example: morvant unpin\n         morvant unpin --stay\n         morvant unpin --to newest",
-		Flags: append(changeFlags(),
+		Flags: append(append(changeFlags(), lineFlags()...),
 			&cli.BoolFlag{Name: "stay", Usage: "leave every file as it is"},
 			&cli.StringFlag{Name: "to", Usage: "go to this `BUILD` instead"},
 		),
@@ -87,7 +88,7 @@ func (a *app) proposeUnpin(ctx context.Context, c *cli.Command, l *lane.Lane, ho
 		if pin, err := home.Pin(ctx, l.Game.Name, game.MainLane); err != nil || !pin.Held() {
 			return nil, firstOf(err, lane.ErrNotHeld)
 		}
-		b, err := a.findBuild(ctx, home, l.Game.Name, c.String("to"))
+		b, err := a.findOffered(ctx, c, home, l.Game.Name, c.String("to"))
 		if err != nil {
 			return nil, err
 		}
@@ -208,6 +209,9 @@ type planJSON struct {
 	Same     int         `json:"same"`
 	LeftOut  []string    `json:"left_out"`
 	Recorded time.Time   `json:"date"`
+	// Components and Fetch are those of a feed's build.
+	Components []string `json:"components,omitempty"`
+	Fetch      int64    `json:"fetch_bytes"`
 }
 
 func toPlanJSON(name string, p *lane.Proposal, done bool) planJSON {
@@ -215,6 +219,12 @@ func toPlanJSON(name string, p *lane.Proposal, done bool) planJSON {
 		Schema: "morvant-change/1", Game: name, Change: p.Change.ID, What: p.Change.What, Build: p.Change.Build, Undoes: p.Change.Undoes,
 		Done: done, Totals: p.Change.Totals, Steps: []stepJSON{}, Extra: toFiles(p.Plan.Extra), Kept: p.Plan.Kept, Same: p.Plan.Same,
 		LeftOut: oddPaths(p.Odd), Recorded: p.Change.Made,
+	}
+	if p.Choice != nil {
+		j.Components = p.Choice.Names
+	}
+	if p.Fetch != nil {
+		j.Fetch = p.Fetch.Fetch
 	}
 	for i := range p.Plan.Steps {
 		s := &p.Plan.Steps[i]
@@ -262,6 +272,8 @@ func (a *app) showPlan(c *cli.Command, l *lane.Lane, p *lane.Proposal) {
 	if t.Retimed > 0 {
 		a.say("  %s the date or mode back", gets(t.Retimed))
 	}
+	a.showChoice(p.Choice)
+	a.showFetchPlan(p.Fetch, l.Store.Dir())
 	moved := make(map[string]bool)
 	for i := range p.Plan.Steps {
 		moved[p.Plan.Steps[i].From] = true

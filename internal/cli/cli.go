@@ -68,6 +68,7 @@ func (a *app) command() *cli.Command {
 		Version:   version(),
 		Description: "Record a game folder (add, snapshot), see what an update changed (status, diff),\n" +
 			"bring the folder back to what it was (pin) and take that back too (undo).\n" +
+			"Builds that you do not have come from feeds (feed add, builds, fetch).\n" +
 			"Try it on made-up data: morvant demo",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "game", Aliases: []string{"g"}, Usage: "the `GAME` to work on", Sources: cli.EnvVars("MORVANT_GAME")},
@@ -89,9 +90,10 @@ func (a *app) command() *cli.Command {
 		Action:                unknownCommand,
 		Commands: a.all(
 			a.addCommand(), a.gamesCommand(), a.gameCommand(),
-			a.snapshotCommand(), a.buildsCommand(), a.diffCommand(), a.statusCommand(), a.verifyCommand(),
+			a.snapshotCommand(), a.buildsCommand(), a.identifyCommand(), a.diffCommand(), a.statusCommand(), a.verifyCommand(),
+			a.feedCommand(), a.fetchCommand(),
 			a.pinCommand(), a.unpinCommand(), a.undoCommand(), a.historyCommand(),
-			a.storeCommand(), a.demoCommand(),
+			a.publishCommand(), a.storeCommand(), a.demoCommand(),
 		),
 	}
 }
@@ -235,7 +237,8 @@ func (a *app) withLane(ctx context.Context, c *cli.Command, f func(*lane.Lane, *
 }
 
 func (a *app) onLane(ctx context.Context, c *cli.Command, home *game.Home, name string, f func(*lane.Lane, *game.Home) error) error {
-	l, err := lane.Open(ctx, home, name, lane.Options{Who: c.FullName(), Meter: a.meter, Now: a.now})
+	line := a.feedOptions(c)
+	l, err := lane.Open(ctx, home, name, lane.Options{Who: c.FullName(), Meter: a.meter, Now: a.now, Limit: line.Limit, Silence: line.Silence})
 	if err != nil {
 		return err
 	}

@@ -8,12 +8,15 @@ import (
 	"strings"
 
 	"morvant/internal/apply"
+	"morvant/internal/catalogue"
 	"morvant/internal/database"
+	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/manifest"
 	"morvant/internal/pack"
 	"morvant/internal/plan"
+	"morvant/internal/publish"
 	"morvant/internal/scan"
 	"morvant/internal/store"
 	"morvant/internal/volume"
@@ -58,7 +61,7 @@ func (a *app) report(err error) int {
 }
 
 func oneLine(err error) string {
-	var space *apply.SpaceError
+	var space *volume.SpaceError
 	if errors.As(err, &space) {
 		return fmt.Sprintf("not enough free space in %s: %s are needed and %s are free", space.Dir, size(space.Need), size(space.Free))
 	}
@@ -71,6 +74,10 @@ func advice(err error) string {
 	var unknown *game.UnknownError
 	var ambiguous *game.AmbiguousError
 	var damage *store.DamageError
+	var refused *feed.RefusedError
+	var denied *feed.DeniedError
+	var busy *feed.BusyError
+	var wrong *feed.ContentError
 	switch {
 	case errors.As(err, &which):
 		return "Say which one with -g: " + strings.Join(which.names, ", ")
@@ -87,9 +94,9 @@ func advice(err error) string {
 	case errors.Is(err, errUnanswered):
 		return "Look at the plan with --dry-run, then run it again with --yes"
 	case errors.Is(err, manifest.ErrVersion), errors.Is(err, pack.ErrVersion), errors.Is(err, database.ErrVersion),
-		errors.Is(err, apply.ErrVersion), errors.Is(err, plan.ErrVersion):
+		errors.Is(err, apply.ErrVersion), errors.Is(err, plan.ErrVersion), errors.Is(err, catalogue.ErrVersion):
 		return "Use that newer version here; this one has changed nothing"
-	case errors.Is(err, apply.ErrSpace), volume.Full(err), database.Full(err):
+	case errors.Is(err, volume.ErrSpace), volume.Full(err), database.Full(err):
 		return "Nothing was lost or half-changed; free some space and run the command again (morvant store trim --dry-run shows what the store could give back)"
 	case errors.As(err, &damage), errors.Is(err, store.ErrIndexLost), errors.Is(err, store.ErrLayout), errors.Is(err, pack.ErrChecksum):
 		return "Run morvant store check: it rebuilds the index, names what is damaged and mends it where it can"
@@ -121,6 +128,34 @@ func advice(err error) string {
 		return "Close whatever is writing there and run the command again"
 	case errors.Is(err, plan.ErrConflict):
 		return "Nothing was changed"
+	case errors.Is(err, feed.ErrSignIn):
+		return "Sign in with morvant feed sign-in, then run the command again"
+	case errors.Is(err, feed.ErrKey):
+		return "Ask the publisher whether the key has changed. If so, forget the feed (morvant feed remove) and add it anew with --key"
+	case errors.Is(err, feed.ErrExpired), errors.Is(err, feed.ErrRollback), errors.Is(err, catalogue.ErrSignature):
+		return "Nothing of it is taken; what was known before stays. Try again later, or ask the publisher"
+	case errors.As(err, &refused) && refused.Code == feed.CodeExpired:
+		return "Run it again with the next code"
+	case errors.As(err, &wrong):
+		return "Nothing wrong was kept. Try again later, tell the publisher, or add another feed or mirror"
+	case errors.As(err, &denied):
+		return "The account may not have it; choose components that it has with --component"
+	case errors.Is(err, feed.ErrInsecure):
+		return "Use an address that begins with https"
+	case errors.Is(err, feed.ErrNoContent):
+		return "Get the content from another feed, or from a folder that has it"
+	case errors.Is(err, lane.ErrNotFetched):
+		return "Fetch it first: morvant fetch BUILD"
+	case errors.Is(err, feed.ErrShort), errors.Is(err, feed.ErrSilent), errors.As(err, &busy):
+		return "What has arrived is kept; run the command again to go on"
+	case errors.Is(err, feed.ErrUnknown):
+		return "morvant feed list lists them"
+	case errors.Is(err, publish.ErrBusy):
+		return "Try again when it has finished"
+	case errors.Is(err, publish.ErrLeftOver):
+		return "Add a component that takes the rest (--component base), or keep rules for what is yours"
+	case errors.Is(err, publish.ErrOwner):
+		return "Publish into another folder, or with the key that signed it (--secret-key)"
 	case errors.Is(err, fs.ErrPermission):
 		return "Nothing was changed; give yourself the right to read and write it, then run the command again"
 	}

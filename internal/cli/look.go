@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
+	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/manifest"
@@ -193,7 +195,7 @@ func (a *app) verifyCommand() *cli.Command {
 		Name: "verify", Usage: "read every byte of the build's files and compare", ArgsUsage: "[BUILD]", Category: "record",
 		Description: "Example: morvant verify --repair\n\n" +
 			"Without BUILD it compares with what the game is held to. Exit code 3 says that something differs.",
-		Flags: append(changeFlags(), &cli.BoolFlag{Name: "repair", Usage: "bring back what differs, after showing the plan"}),
+		Flags: append(append(changeFlags(), lineFlags()...), &cli.BoolFlag{Name: "repair", Usage: "bring back what differs, after showing the plan"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := arguments(c, 0, 1)
 			if err != nil {
@@ -217,7 +219,11 @@ func (a *app) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home *ga
 		if err != nil {
 			return err
 		}
-		b, pin = found, game.Pin{}
+		choice, err := l.Choose(ctx, found, nil)
+		if err != nil {
+			return err
+		}
+		b, pin = found, game.Pin{Components: choice.Names}
 	}
 	if b == nil {
 		return lane.ErrNotHeld
@@ -259,7 +265,8 @@ func (a *app) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home *ga
 	return err
 }
 
-// findBuild resolves the name of a build and says what a date led to.
+// findBuild resolves the name of a build and says what it led to where that may
+// surprise.
 func (a *app) findBuild(ctx context.Context, home *game.Home, name, ref string) (*game.Build, error) {
 	found, err := home.FindBuild(ctx, name, ref)
 	if err != nil {
@@ -275,6 +282,11 @@ func (a *app) findBuild(ctx context.Context, home *game.Home, name, ref string) 
 			a.note("Also of that day: %s.", strings.Join(others, ", "))
 		}
 	}
+	for _, other := range found.Others {
+		if found.Channel == "" && other.Digest() != found.Digest() {
+			a.note("%s is your snapshot; %s is the feed's build of that name.", ref, other.Name())
+		}
+	}
 	return found.Build, nil
 }
 
@@ -286,6 +298,7 @@ func (a *app) diffCommand() *cli.Command {
 			&cli.BoolFlag{Name: "all", Usage: "list every file, not only the biggest"},
 			&cli.StringFlag{Name: "text", Usage: "compare the lines of the text file `PATH`"},
 			&cli.BoolFlag{Name: "exit-code", Usage: "exit with 3 if anything differs (so does --quiet)"},
+			componentFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := arguments(c, 1, 2)
@@ -300,7 +313,7 @@ func (a *app) diffCommand() *cli.Command {
 	}
 }
 
-func (a *app) side(ctx context.Context, l *lane.Lane, home *game.Home, ref string) (*lane.Side, error) {
+func (a *app) side(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, ref string) (*lane.Side, error) {
 	if ref == game.Here {
 		return l.HereSide(ctx)
 	}
@@ -308,15 +321,18 @@ func (a *app) side(ctx context.Context, l *lane.Lane, home *game.Home, ref strin
 	if err != nil {
 		return nil, err
 	}
-	return l.BuildSide(ctx, b)
+	if b.Components == nil {
+		return l.BuildSide(ctx, b, nil)
+	}
+	return l.BuildSide(ctx, b, c.StringSlice("component"))
 }
 
 func (a *app) diff(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, refA, refB string) error {
-	from, err := a.side(ctx, l, home, refA)
+	from, err := a.side(ctx, c, l, home, refA)
 	if err != nil {
 		return err
 	}
-	to, err := a.side(ctx, l, home, refB)
+	to, err := a.side(ctx, c, l, home, refB)
 	if err != nil {
 		return err
 	}
@@ -324,11 +340,20 @@ func (a *app) diff(ctx context.Context, c *cli.Command, l *lane.Lane, home *game
 		return a.diffText(ctx, c, l, from, to, p)
 	}
 	d := l.Compare(from, to)
+	cost, costErr := l.Cost(ctx, to)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
 	switch {
 	case c.Bool("json"):
-		err = a.emit(toDiffJSON(l.Game.Name, d))
+		j := toDiffJSON(l.Game.Name, d)
+		if cost != nil {
+			j.Fetch = &cost.Fetch
+		}
+		err = a.emit(j)
 	case !c.Bool("quiet"):
 		a.showDiff(c, l, d)
+		a.showCost(to, cost, costErr)
 	}
 	if err == nil && (c.Bool("quiet") || c.Bool("exit-code")) && !d.Build.Empty() {
 		return errDifferent
@@ -373,10 +398,12 @@ type diffJSON struct {
 	To     string      `json:"to"`
 	Build  changesJSON `json:"build"`
 	Kept   changesJSON `json:"kept"`
+	// Fetch is what would have to be fetched for all of To, if that is known.
+	Fetch *int64 `json:"fetch_bytes,omitempty"`
 }
 
 func toDiffJSON(name string, d *lane.Difference) diffJSON {
-	return diffJSON{"morvant-diff/1", name, d.From.Label, d.To.Label, toChanges(d.Build), toChanges(d.Kept)}
+	return diffJSON{Schema: "morvant-diff/1", Game: name, From: d.From.Label, To: d.To.Label, Build: toChanges(d.Build), Kept: toChanges(d.Kept)}
 }
 
 func toChanges(c *manifest.Changes) changesJSON {
@@ -421,6 +448,22 @@ func (a *app) showDiff(c *cli.Command, l *lane.Lane, d *lane.Difference) {
 		if c.Bool("all") || c.Bool("verbose") {
 			a.say("%s", grid([]string{"Change", ">Size", "File"}, diffRows(k, true)))
 		}
+	}
+}
+
+// showCost says what a fetch of a side would come to.
+func (a *app) showCost(to *lane.Side, cost *feed.Plan, err error) {
+	a.showChoice(to.Choice)
+	switch {
+	case errors.Is(err, feed.ErrNoContent):
+		a.say("  %s cannot be fetched: %s", to.Label, err)
+	case err != nil:
+		a.say("  what a fetch of %s would cost is not known: %s", to.Label, oneLine(err))
+	case cost.Empty():
+	case cost.Fetch == 0:
+		a.say("  nothing of %s has to be fetched: files here hold it", to.Label)
+	default:
+		a.say("  a fetch of %s would bring %s over the line", to.Label, size(cost.Fetch))
 	}
 }
 

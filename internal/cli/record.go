@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -11,6 +12,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/scan"
+	"morvant/internal/store"
 )
 
 func (a *app) snapshotCommand() *cli.Command {
@@ -41,18 +43,53 @@ func (a *app) snapshotCommand() *cli.Command {
 	}
 }
 
+type partJSON struct {
+	Component string `json:"component"`
+	Manifest  string `json:"manifest"`
+	Files     int    `json:"files"`
+	Bytes     int64  `json:"bytes"`
+	Download  int64  `json:"download_bytes"`
+}
+
 type buildJSON struct {
-	Label  string    `json:"label"`
-	Date   time.Time `json:"date"`
-	Digest string    `json:"digest"`
-	Files  int       `json:"files"`
-	Bytes  int64     `json:"bytes"`
-	Note   string    `json:"note,omitempty"`
-	Pinned bool      `json:"pinned"`
+	Label   string    `json:"label"`
+	Channel string    `json:"channel"` // "snapshot" for what was recorded here
+	Date    time.Time `json:"date"`
+	Digest  string    `json:"digest"`
+	Files   int       `json:"files"`
+	Bytes   int64     `json:"bytes"`
+	Note    string    `json:"note,omitempty"`
+	OwnNote string    `json:"own_note,omitempty"`
+	Pinned  bool      `json:"pinned"`
+	// Of a feed's build.
+	Feeds      []string   `json:"feeds,omitempty"`
+	Components []partJSON `json:"components,omitempty"`
+	Download   int64      `json:"download_bytes,omitempty"`
+	Here       *int64     `json:"here_bytes,omitempty"`
 }
 
 func toBuildJSON(b *game.Build, pin game.Pin) buildJSON {
-	return buildJSON{b.Label, b.Made, b.Digest().String(), b.Files, b.Bytes, b.Note, pin.Build == b.UID}
+	j := buildJSON{
+		Label: b.Label, Channel: b.Line(), Date: b.Made, Digest: b.Digest().String(), Files: b.Files, Bytes: b.Bytes,
+		Note: b.Note, OwnNote: b.Own, Pinned: b.Is(pin), Download: download(b),
+	}
+	for _, f := range b.Feeds {
+		j.Feeds = append(j.Feeds, f.Name)
+	}
+	for _, p := range b.Components {
+		j.Components = append(j.Components, partJSON{p.Name, p.Manifest.String(), p.Files, p.Bytes, p.Download})
+	}
+	return j
+}
+
+// download returns the bytes of all components of a feed's build, as they come
+// over the line.
+func download(b *game.Build) int64 {
+	var n int64
+	for _, p := range b.Components {
+		n += p.Download
+	}
+	return n
 }
 
 func (a *app) showSnapshot(c *cli.Command, l *lane.Lane, s *lane.Snapshot) error {
@@ -101,27 +138,103 @@ func (a *app) buildsCommand() *cli.Command {
 	return &cli.Command{
 		Name: "builds", Usage: "list what is known of a game's builds", Category: "record",
 		Description: "Example: morvant builds --find mods\n\n" +
-			"Wherever a build is named, any of these will do: its label; @2031-08-05, the newest of that day or before;\n" +
-			"=3fa9c1, the beginning of its digest; newest; before; here, the folder as it is now.",
+			"Snapshots, and what feeds offer. Wherever a build is named, any of these will do: its label; preview/1.5, a label\n" +
+			"in a channel (snapshot/1.5 for a snapshot); @2031-08-05, the newest of that day or before; =3fa9c1, the beginning\n" +
+			"of its digest; newest; before; here, the folder as it is now.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "on", Usage: "which build was the newest on this `DATE` (2031-08-05)"},
+			&cli.StringFlag{Name: "on", Usage: "which build was the newest on this `DATE` (2031-08-05), and those near it"},
 			&cli.StringFlag{Name: "find", Usage: "only those with this `TEXT` in label or note"},
+			&cli.StringFlag{Name: "channel", Usage: "only those of this `CHANNEL` (snapshot for those recorded here)"},
 		},
 		Action: a.onGame(a.builds),
-		Commands: []*cli.Command{{
-			Name: "forget", Usage: "forget a snapshot; store trim then gives its space back", ArgsUsage: "BUILD",
-			Description: "Example: morvant builds forget 1.0.0",
-			Action: func(ctx context.Context, c *cli.Command) error {
-				args, err := arguments(c, 1, 1)
-				if err != nil {
-					return err
-				}
-				return a.withGame(ctx, c, func(home *game.Home, name string) error {
-					return a.forgetBuild(ctx, c, home, name, args[0])
-				})
+		Commands: []*cli.Command{
+			{
+				Name: "note", Usage: "set your own note on a build; without TEXT take it away", ArgsUsage: "BUILD [TEXT]",
+				Description: "Example: morvant builds note 1.1.1 'the one for the race'",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := arguments(c, 1, 2)
+					if err != nil {
+						return err
+					}
+					return a.withGame(ctx, c, func(home *game.Home, name string) error {
+						b, err := a.findBuild(ctx, home, name, args[0])
+						if err != nil {
+							return err
+						}
+						text := strings.Join(args[1:], "")
+						if err := home.SetNote(ctx, b, text); err != nil {
+							return usage{err}
+						}
+						if text == "" {
+							return a.done(c, "Your note on "+b.Label+" is gone.")
+						}
+						return a.done(c, "Noted on "+b.Label+": "+text)
+					})
+				},
 			},
-		}},
+			{
+				Name: "forget", Usage: "forget a snapshot; store trim then gives its space back", ArgsUsage: "BUILD",
+				Description: "Example: morvant builds forget 1.0.0",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := arguments(c, 1, 1)
+					if err != nil {
+						return err
+					}
+					return a.withGame(ctx, c, func(home *game.Home, name string) error {
+						return a.forgetBuild(ctx, c, home, name, args[0])
+					})
+				},
+			},
+		},
 	}
+}
+
+// buildList is what builds lists, with what is to be said of each.
+type buildList struct {
+	builds []*game.Build
+	said   map[*game.Build]string
+}
+
+func (a *app) listBuilds(ctx context.Context, c *cli.Command, home *game.Home, name string) (*buildList, error) {
+	list := &buildList{said: make(map[*game.Build]string)}
+	var err error
+	if list.builds, err = home.Builds(ctx, name); err != nil {
+		return nil, err
+	}
+	if on := c.String("on"); on != "" {
+		ref := "@" + strings.TrimPrefix(on, "@")
+		if channel := c.String("channel"); channel != "" {
+			ref = channel + "/" + ref
+		}
+		found, err := home.FindBuild(ctx, name, ref)
+		if err != nil {
+			return nil, err
+		}
+		list.near(found)
+	}
+	text := strings.ToLower(c.String("find"))
+	list.builds = slices.DeleteFunc(list.builds, func(b *game.Build) bool {
+		return !strings.Contains(strings.ToLower(b.Label+"\n"+b.Note+"\n"+b.Own), text) ||
+			c.IsSet("channel") && b.Line() != c.String("channel")
+	})
+	return list, nil
+}
+
+// near reduces the list to the build that a date led to and those around it.
+func (l *buildList) near(found game.Found) {
+	l.builds = nil
+	add := func(b *game.Build, what string) {
+		if b != nil {
+			l.builds = append(l.builds, b)
+			l.said[b] = what
+		}
+	}
+	add(found.Later, "the next")
+	add(found.Build, paint(fresh, "current that day"))
+	for _, b := range found.SameDay {
+		add(b, "the same day")
+	}
+	add(found.Earlier, "the one before")
 }
 
 func (a *app) builds(ctx context.Context, c *cli.Command, home *game.Home, name string) error {
@@ -129,34 +242,27 @@ func (a *app) builds(ctx context.Context, c *cli.Command, home *game.Home, name 
 	if err != nil {
 		return err
 	}
-	list, err := home.Builds(ctx, name)
+	list, err := a.listBuilds(ctx, c, home, name)
 	if err != nil {
 		return err
-	}
-	if on := c.String("on"); on != "" {
-		found, err := home.FindBuild(ctx, name, "@"+strings.TrimPrefix(on, "@"))
-		if err != nil {
-			return err
-		}
-		list = append([]*game.Build{found.Build}, found.SameDay...)
-	}
-	if text := strings.ToLower(c.String("find")); text != "" {
-		var fits []*game.Build
-		for _, b := range list {
-			if strings.Contains(strings.ToLower(b.Label+"\n"+b.Note), text) {
-				fits = append(fits, b)
-			}
-		}
-		list = fits
 	}
 	pin, err := home.Pin(ctx, name, game.MainLane)
 	if err != nil {
 		return err
 	}
+	here, err := a.here(ctx, home, g, list.builds)
+	if err != nil {
+		return err
+	}
 	if c.Bool("json") {
 		out := []buildJSON{}
-		for _, b := range list {
-			out = append(out, toBuildJSON(b, pin))
+		for _, b := range list.builds {
+			j := toBuildJSON(b, pin)
+			if b.Components != nil {
+				n := here.Bytes[b]
+				j.Here = &n
+			}
+			out = append(out, j)
 		}
 		return a.emit(struct {
 			Schema string      `json:"schema"`
@@ -164,22 +270,81 @@ func (a *app) builds(ctx context.Context, c *cli.Command, home *game.Home, name 
 			Builds []buildJSON `json:"builds"`
 		}{"morvant-builds/1", name, out})
 	}
-	if len(list) == 0 {
-		a.say("No builds of %s fit. Record one: morvant snapshot LABEL", g.Display())
+	if len(list.builds) == 0 {
+		a.say("No builds of %s fit. Record one: morvant snapshot LABEL; or add a feed: morvant feed add ADDRESS", g.Display())
 		return nil
 	}
-	var rows [][]string
-	for i, b := range list {
-		state := ""
-		if b.UID == pin.Build {
-			state = paint(good, "held")
-		} else if c.IsSet("on") && i == 0 {
-			state = paint(fresh, "newest that day")
-		}
-		rows = append(rows, []string{b.Label, day(b.Made), count(b.Files, "file"), size(b.Bytes), "=" + b.Digest().Short()[:8], state, b.Note})
-	}
-	a.say("%s", grid([]string{"Build", "Date", ">Files", ">Size", "Digest", "State", "Note"}, rows))
+	a.showBuilds(c, list, pin, here)
 	return nil
+}
+
+// here tells how much of each feed's build is on this computer.
+func (a *app) here(ctx context.Context, home *game.Home, g *game.Game, list []*game.Build) (*lane.Presence, error) {
+	if !slices.ContainsFunc(list, func(b *game.Build) bool { return len(b.Feeds) > 0 }) {
+		return &lane.Presence{}, nil
+	}
+	s, err := store.Open(ctx, home.StoreDir())
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	return lane.Here(ctx, home, s, g, list)
+}
+
+func (a *app) showBuilds(c *cli.Command, list *buildList, pin game.Pin, here *lane.Presence) {
+	feeds := slices.ContainsFunc(list.builds, func(b *game.Build) bool { return b.Components != nil })
+	var rows [][]string
+	for _, b := range list.builds {
+		state := list.said[b]
+		if b.Is(pin) {
+			state = strings.TrimPrefix(state+", "+paint(good, "held"), ", ")
+		}
+		note := b.Note
+		if b.Own != "" {
+			note = strings.TrimPrefix(note+"; yours: "+b.Own, "; ")
+		}
+		row := []string{b.Label, b.Line(), day(b.Made), size(b.Bytes)}
+		if feeds {
+			fetch, have := "", "all"
+			if b.Components != nil {
+				if have = share(here.Bytes[b], b.Bytes); here.Unread && here.Bytes[b] < b.Bytes {
+					have = "?"
+				}
+				if fetch = size(download(b)); download(b) == 0 {
+					fetch = "not offered"
+				}
+			}
+			row = append(row, fetch, have, clip(strings.Join(b.ComponentNames(), ", "), 40))
+		} else {
+			row = append(row, count(b.Files, "file"), "="+b.Digest().Short()[:8])
+		}
+		if c.Bool("verbose") && feeds {
+			row = append(row, "="+b.Digest().Short()[:8])
+		}
+		rows = append(rows, append(row, state, note))
+	}
+	head := []string{"Build", "Channel", "Date", ">Size", ">Files", "Digest", "State", "Note"}
+	if feeds {
+		head = []string{"Build", "Channel", "Date", ">Size", ">Download", ">Here", "Components", "State", "Note"}
+		if c.Bool("verbose") {
+			head = slices.Insert(head, 7, "Digest")
+		}
+	}
+	a.say("%s", grid(head, rows))
+	if here.Unread {
+		a.say("%s", faint("?: files of the live folder have changed since they were last read; morvant identify reads them."))
+	}
+}
+
+// share writes how much of a whole is there.
+func share(part, whole int64) string {
+	switch {
+	case whole == 0 || part >= whole:
+		return "all"
+	case part == 0:
+		return "nothing"
+	}
+	return percent(float64(part) / float64(whole))
 }
 
 func (a *app) forgetBuild(ctx context.Context, c *cli.Command, home *game.Home, name, ref string) error {
@@ -191,7 +356,10 @@ func (a *app) forgetBuild(ctx context.Context, c *cli.Command, home *game.Home, 
 	if err != nil {
 		return err
 	}
-	if pin.Build == found.UID {
+	if found.UID == "" {
+		return usagef("%s is not a snapshot but what a feed offers; morvant feed remove forgets the feed", found.Name())
+	}
+	if found.Is(pin) {
 		return usagef("%s is what %s is held to; run morvant unpin or pin another build first", found.Label, name)
 	}
 	if err := a.ask(c, fmt.Sprintf("Forget %s (%s, %s)?", found.Label, day(found.Made), size(found.Bytes))); err != nil {

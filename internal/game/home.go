@@ -77,6 +77,9 @@ func (h *Home) StoreDir() string { return filepath.Join(h.dir, "store") }
 // CacheFile returns the file that remembers what was read.
 func (h *Home) CacheFile() string { return filepath.Join(h.dir, "cache.db") }
 
+// FeedsDir returns the folder of a game's feeds.
+func (h *Home) FeedsDir(name string) string { return filepath.Join(h.dir, "feeds", name) }
+
 func (h *Home) settingsFile(name string) string {
 	return filepath.Join(h.dir, "games", name+".toml")
 }

@@ -12,6 +12,7 @@ import (
 
 	"morvant/internal/database"
 	"morvant/internal/digest"
+	"morvant/internal/feed"
 )
 
 var schema = database.Schema{Steps: []string{`
@@ -27,71 +28,32 @@ CREATE TABLE change (
 	totals TEXT NOT NULL, pin_before TEXT NOT NULL, pin_after TEXT NOT NULL
 );
 CREATE INDEX change_lane ON change (game, lane, id);
+`, `
+CREATE TABLE build2 (
+	id INTEGER PRIMARY KEY, uid TEXT NOT NULL, game TEXT NOT NULL, label TEXT NOT NULL, note TEXT NOT NULL, made INTEGER NOT NULL,
+	manifest BLOB NOT NULL, attributes BLOB NOT NULL, files INTEGER NOT NULL, bytes INTEGER NOT NULL, record BLOB NOT NULL,
+	channel TEXT NOT NULL DEFAULT '', components TEXT NOT NULL DEFAULT 'null', chosen TEXT NOT NULL DEFAULT 'null', partial INTEGER NOT NULL DEFAULT 0,
+	UNIQUE (game, uid)
+);
+INSERT INTO build2 (id, uid, game, label, note, made, manifest, attributes, files, bytes, record)
+	SELECT id, uid, game, label, note, made, manifest, attributes, files, bytes, record FROM build;
+DROP TABLE build;
+ALTER TABLE build2 RENAME TO build;
+CREATE UNIQUE INDEX snapshot_label ON build (game, label) WHERE channel = '';
+CREATE TABLE own_note (game TEXT, build TEXT, note TEXT NOT NULL, PRIMARY KEY (game, build)) WITHOUT ROWID;
 `}}
-
-// Build is a state of a game's files that can be gone back to. In this version
-// every build is a snapshot, with the whole folder as its one component.
-type Build struct {
-	UID        string        `json:"uid"`
-	Game       string        `json:"game"`
-	Label      string        `json:"label"`
-	Note       string        `json:"note"`
-	Made       time.Time     `json:"made"`
-	Manifest   digest.Digest `json:"manifest"`
-	Attributes digest.Digest `json:"attributes"`
-	Files      int           `json:"files"`
-	Bytes      int64         `json:"bytes"`
-	// Record is the note in the store from which the build can be found again.
-	Record digest.Digest `json:"-"`
-}
-
-// wholeFolder is the name of a snapshot's only component.
-const wholeFolder = "folder"
-
-// Digest returns the digest of the build: that of the sorted list of its
-// components, a line each, name, space, manifest digest.
-func (b *Build) Digest() digest.Digest {
-	return digest.Of(fmt.Appendf(nil, "%s %s\n", wholeFolder, b.Manifest))
-}
 
 // NewUID returns a name that no other build or change has.
 func NewUID() string { return rand.Text() }
 
-// recordFormat starts the note that describes a build in the store.
-const recordFormat = "morvant-build/1"
-
-type buildRecord struct {
-	Format string `json:"format"`
-	Build
-}
-
-// EncodeRecord returns the note that describes b in the store.
-func (b *Build) EncodeRecord() ([]byte, error) {
-	return json.Marshal(buildRecord{recordFormat, *b})
-}
-
-// DecodeRecord reads what EncodeRecord wrote.
-func DecodeRecord(note []byte) (*Build, error) {
-	var r buildRecord
-	if err := json.Unmarshal(note, &r); err != nil {
-		return nil, err
-	}
-	if r.Format != recordFormat {
-		return nil, fmt.Errorf("a note of format %q: %w", r.Format, ErrUnknown)
-	}
-	if err := errors.Join(CheckName(r.Game), CheckLabel(r.Label)); err != nil {
-		return nil, err
-	}
-	r.Record = digest.Of(note)
-	return &r.Build, nil
-}
-
 // Pin is what a lane is held to. The zero value holds it to nothing.
 type Pin struct {
-	Build string    `json:"build,omitempty"` // UID of the build
-	Clean bool      `json:"clean,omitempty"` // extra files count as drift
-	Exact bool      `json:"exact,omitempty"` // so do the player's own
-	Since time.Time `json:"since,omitzero"`
+	Build string `json:"build,omitempty"` // UID of the build
+	// Components of the build that the lane has, sorted; none for a snapshot.
+	Components []string  `json:"components,omitempty"`
+	Clean      bool      `json:"clean,omitempty"` // extra files count as drift
+	Exact      bool      `json:"exact,omitempty"` // so do the player's own
+	Since      time.Time `json:"since,omitzero"`
 	// First is the number of the change that began the hold; taking back that
 	// one and all later ones leads to the folder from before.
 	First string `json:"first,omitempty"`
@@ -102,68 +64,6 @@ func (p Pin) Held() bool { return p.Build != "" }
 
 // MainLane is the name of the only lane a game has in this version.
 const MainLane = "main"
-
-// AddBuild remembers a build.
-func (h *Home) AddBuild(ctx context.Context, b *Build) error {
-	var taken int
-	if err := h.db.QueryRowContext(ctx, `SELECT count(*) FROM build WHERE game = ? AND label = ?`, b.Game, b.Label).Scan(&taken); err != nil {
-		return err
-	}
-	if taken > 0 {
-		return fmt.Errorf("a snapshot labelled %s is %w", b.Label, ErrExists)
-	}
-	_, err := h.db.ExecContext(ctx, `INSERT INTO build (uid, game, label, note, made, manifest, attributes, files, bytes, record)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		b.UID, b.Game, b.Label, b.Note, b.Made.UnixNano(), b.Manifest[:], b.Attributes[:], b.Files, b.Bytes, b.Record[:])
-	return err
-}
-
-// Builds lists the builds of a game, the newest first; of all games if name is empty.
-func (h *Home) Builds(ctx context.Context, name string) ([]*Build, error) {
-	rows, err := h.db.QueryContext(ctx, `SELECT uid, game, label, note, made, manifest, attributes, files, bytes, record FROM build
-		WHERE game = ? OR ? = '' ORDER BY made DESC, id DESC`, name, name)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var list []*Build
-	for rows.Next() {
-		b := &Build{}
-		var made int64
-		var m, a, r []byte
-		if err := rows.Scan(&b.UID, &b.Game, &b.Label, &b.Note, &made, &m, &a, &b.Files, &b.Bytes, &r); err != nil {
-			return nil, err
-		}
-		b.Made = time.Unix(0, made)
-		for into, from := range map[*digest.Digest][]byte{&b.Manifest: m, &b.Attributes: a, &b.Record: r} {
-			if *into, err = digest.FromBytes(from); err != nil {
-				return nil, fmt.Errorf("%w: build %s: %v", database.ErrDamaged, b.Label, err)
-			}
-		}
-		list = append(list, b)
-	}
-	return list, rows.Err()
-}
-
-// BuildByUID returns a build of a game.
-func (h *Home) BuildByUID(ctx context.Context, name, uid string) (*Build, error) {
-	list, err := h.Builds(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	for _, b := range list {
-		if b.UID == uid {
-			return b, nil
-		}
-	}
-	return nil, fmt.Errorf("the build that %s is held to is %w any more", name, ErrUnknown)
-}
-
-// ForgetBuild forgets a build; its content stays in the store until it is trimmed.
-func (h *Home) ForgetBuild(ctx context.Context, b *Build) error {
-	_, err := h.db.ExecContext(ctx, `DELETE FROM build WHERE uid = ?`, b.UID)
-	return err
-}
 
 // Pin returns what a lane is held to.
 func (h *Home) Pin(ctx context.Context, name, lane string) (Pin, error) {
@@ -289,14 +189,14 @@ func (h *Home) ForgetChanges(ctx context.Context, name string, t time.Time) (int
 	return res.RowsAffected()
 }
 
-// Forget forgets a game: its settings, builds, pins and history.
+// Forget forgets a game: its settings, builds, feeds, pins and history.
 func (h *Home) Forget(ctx context.Context, name string) error {
 	tx, err := h.db.BeginTx(ctx, nil)
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback()
-	for _, query := range []string{`DELETE FROM build WHERE game = ?`, `DELETE FROM lane WHERE game = ?`, `DELETE FROM change WHERE game = ?`} {
+	for _, query := range []string{`DELETE FROM build WHERE game = ?`, `DELETE FROM lane WHERE game = ?`, `DELETE FROM change WHERE game = ?`, `DELETE FROM own_note WHERE game = ?`} {
 		if _, err := tx.ExecContext(ctx, query, name); err != nil {
 			return err
 		}
@@ -304,5 +204,14 @@ func (h *Home) Forget(ctx context.Context, name string) error {
 	if err := tx.Commit(); err != nil {
 		return err
 	}
-	return os.Remove(h.settingsFile(name))
+	feeds, err := feed.List(h.FeedsDir(name))
+	if err != nil {
+		return err
+	}
+	for _, f := range feeds {
+		if err := f.Remove(); err != nil {
+			return err
+		}
+	}
+	return errors.Join(os.RemoveAll(h.FeedsDir(name)), os.Remove(h.settingsFile(name)))
 }

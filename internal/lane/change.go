@@ -10,10 +10,12 @@ import (
 
 	"morvant/internal/apply"
 	"morvant/internal/digest"
+	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/plan"
 	"morvant/internal/scan"
 	"morvant/internal/store"
+	"morvant/internal/volume"
 )
 
 // Proposal is a change that has been planned and not carried out.
@@ -22,22 +24,29 @@ type Proposal struct {
 	Odd    []scan.Oddity
 	Change game.Change // what the history will say
 	Build  *game.Build // the build it leads to, if it leads to one
+	Choice *Choice     // of that build's components
+	Fetch  *feed.Plan  // what must be fetched first; nil: nothing
 
-	tree *scan.Tree
+	tree     *scan.Tree
+	composed *composed // nil: what it leads to is no build
+	missing  map[digest.Digest]bool
 }
 
-// missing returns an error if content that the plan writes is not in the store.
-func (l *Lane) missing(ctx context.Context, p *plan.Plan) error {
+// missing lists the content that the plan writes and that is not in the store.
+func (l *Lane) missing(ctx context.Context, p *plan.Plan) (map[digest.Digest]bool, error) {
+	var wanted []digest.Digest
 	for i := range p.Steps {
-		s := &p.Steps[i]
-		if !s.Writes() {
-			continue
+		if s := &p.Steps[i]; s.Writes() {
+			wanted = append(wanted, s.After.Digest)
 		}
-		ok, err := l.Store.Has(ctx, s.After.Digest)
-		if err != nil {
-			return err
-		}
-		if !ok {
+	}
+	return l.Store.Lacks(ctx, wanted)
+}
+
+// lost is the error for missing content that no feed can bring.
+func lost(p *plan.Plan, missing map[digest.Digest]bool) error {
+	for i := range p.Steps {
+		if s := &p.Steps[i]; s.Writes() && missing[s.After.Digest] {
 			return fmt.Errorf("the content of %s: %w", s.Path, store.ErrMissing)
 		}
 	}
@@ -50,6 +59,7 @@ type target struct {
 	owned        plan.State
 	clean, exact bool
 	tree         *scan.Tree // what is there, if it has been looked at already
+	composed     *composed  // the build it is; nil: none
 }
 
 // propose makes the plan that leads to a target.
@@ -65,19 +75,52 @@ func (l *Lane) propose(ctx context.Context, to target, c game.Change) (*Proposal
 	if err != nil {
 		return nil, err
 	}
-	p, err := plan.Make(plan.Request{
+	request := plan.Request{
 		Have: plan.FromTree(tree), Odd: tree.Odd, Want: to.want, Owned: to.owned, Rules: l.Game.Rules(),
 		Clean: to.clean, Exact: to.exact, IgnoresCase: fold,
-	})
-	if err != nil {
+	}
+	proposal := &Proposal{Odd: tree.Odd, tree: tree, composed: to.composed}
+	if proposal.Plan, err = plan.Make(request); err != nil {
 		return nil, err
 	}
-	if err := l.missing(ctx, p); err != nil {
+	if err := l.source(ctx, proposal, request); err != nil {
 		return nil, err
 	}
 	c.UID, c.Game, c.Lane, c.Made = game.NewUID(), l.Game.Name, game.MainLane, l.now()
-	c.Totals = totals(p)
-	return &Proposal{Plan: p, Odd: tree.Odd, Change: c, tree: tree}, nil
+	c.Totals = totals(proposal.Plan)
+	proposal.Change = c
+	return proposal, nil
+}
+
+// source sees to it that the content a plan writes can be had: from the store, or
+// from a feed that offers the build. What a feed says of a new build's programs
+// goes into the plan.
+func (l *Lane) source(ctx context.Context, p *Proposal, request plan.Request) error {
+	var err error
+	if p.missing, err = l.missing(ctx, p.Plan); err != nil {
+		return err
+	}
+	c := p.composed
+	fresh := c != nil && !c.recorded
+	if len(p.missing) == 0 && !fresh {
+		return nil
+	}
+	if c == nil || len(c.parts) == 0 {
+		return lost(p.Plan, p.missing)
+	}
+	p.Fetch, err = l.planFetch(ctx, c, p.missing, p.tree)
+	if err != nil {
+		if len(p.missing) > 0 {
+			return err
+		}
+		l.meter.Warn("which files are programs is not known: " + err.Error())
+		return nil
+	}
+	if fresh {
+		request.Want = c.state()
+		p.Plan, err = plan.Make(request)
+	}
+	return err
 }
 
 func totals(p *plan.Plan) game.Totals {
@@ -90,11 +133,17 @@ type PinOptions struct {
 	Clean bool // remove files that are not the build's and not the player's
 	Exact bool // bring the snapshot back whole, the player's kept files included
 	Hold  bool // hold the lane there afterwards; otherwise only go there
+	// Components of a feed's build; none: those that the lane has.
+	Components []string
 }
 
 // ProposePin plans to bring the lane to a build.
 func (l *Lane) ProposePin(ctx context.Context, b *game.Build, o PinOptions) (*Proposal, error) {
-	want, err := l.stateOf(ctx, b)
+	choice, err := l.Choose(ctx, b, o.Components)
+	if err != nil {
+		return nil, err
+	}
+	to, err := l.compose(ctx, b, choice.Names)
 	if err != nil {
 		return nil, err
 	}
@@ -105,13 +154,13 @@ func (l *Lane) ProposePin(ctx context.Context, b *game.Build, o PinOptions) (*Pr
 	c := game.Change{What: "unpin", Build: b.Label, Before: before}
 	if o.Hold {
 		c.What = "pin"
-		c.After = game.Pin{Build: b.UID, Clean: o.Clean || o.Exact, Exact: o.Exact, Since: l.now(), First: before.First}
+		c.After = game.Pin{Build: to.build.UID, Components: choice.Names, Clean: o.Clean || o.Exact, Exact: o.Exact, Since: l.now(), First: before.First}
 	}
-	p, err := l.propose(ctx, target{want: want, owned: owned, clean: o.Clean, exact: o.Exact}, c)
+	p, err := l.propose(ctx, target{want: to.state(), owned: owned, clean: o.Clean, exact: o.Exact, composed: to}, c)
 	if err != nil {
 		return nil, err
 	}
-	p.Build = b
+	p.Build, p.Choice = to.build, choice
 	if o.Hold && !before.Held() {
 		p.Change.After.First = p.Change.UID
 	}
@@ -128,8 +177,11 @@ func (l *Lane) pinned(ctx context.Context) (game.Pin, plan.State, error) {
 	if err != nil || b == nil {
 		return pin, nil, err
 	}
-	state, err := l.stateOf(ctx, b)
-	return pin, state, err
+	c, err := l.composedOf(ctx, b, pin)
+	if err != nil {
+		return pin, nil, err
+	}
+	return pin, c.state(), nil
 }
 
 // ProposeRepair plans to bring the lane back to what it is held to. tree, if not
@@ -142,12 +194,16 @@ func (l *Lane) ProposeRepair(ctx context.Context, tree *scan.Tree) (*Proposal, e
 	if b == nil {
 		return nil, ErrNotHeld
 	}
-	want, err := l.stateOf(ctx, b)
+	if err := l.home.FindOffers(b); err != nil {
+		return nil, err
+	}
+	to, err := l.composedOf(ctx, b, pin)
 	if err != nil {
 		return nil, err
 	}
+	want := to.state()
 	c := game.Change{What: "repair", Build: b.Label, Before: pin, After: pin}
-	p, err := l.propose(ctx, target{want: want, owned: want, clean: pin.Clean, exact: pin.Exact, tree: tree}, c)
+	p, err := l.propose(ctx, target{want: want, owned: want, clean: pin.Clean, exact: pin.Exact, tree: tree, composed: to}, c)
 	if err != nil {
 		return nil, err
 	}
@@ -269,7 +325,7 @@ func (l *Lane) steps(ctx context.Context, c *game.Change) ([]plan.Step, error) {
 }
 
 // Ready returns an error if the proposal could not be carried out as things stand:
-// the game is running, or the disk has no room.
+// the game is running, or a disk has no room.
 func (l *Lane) Ready(p *Proposal) error {
 	if p.Plan.Empty() {
 		return nil
@@ -277,13 +333,29 @@ func (l *Lane) Ready(p *Proposal) error {
 	if err := l.notRunning(); err != nil {
 		return err
 	}
+	if !p.Fetch.Empty() {
+		if err := volume.CheckFree(l.Store.Dir(), p.Fetch.Grow); err != nil {
+			return err
+		}
+	}
 	return apply.CheckSpace(l.Game.Live, p.Plan)
 }
 
-// Carry carries a proposal out and records it.
+// Carry carries a proposal out and records it: it fetches what is missing, then
+// changes the lane.
 func (l *Lane) Carry(ctx context.Context, p *Proposal) error {
 	if err := l.Ready(p); err != nil {
 		return err
+	}
+	if p.composed != nil {
+		if err := l.adopt(ctx, p.composed, true); err != nil {
+			return err
+		}
+	}
+	if !p.Fetch.Empty() {
+		if _, err := l.runFetch(ctx, p.composed, p.Fetch, p.missing, p.tree); err != nil {
+			return err
+		}
 	}
 	steps, err := l.putSteps(ctx, p.Plan.Steps)
 	if err != nil {

@@ -9,10 +9,12 @@ import (
 	"time"
 
 	"morvant/internal/digest"
+	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
 	"morvant/internal/scan"
+	"morvant/internal/store"
 )
 
 // Drift is what differs between a lane and a build, by what each file is.
@@ -99,11 +101,11 @@ func (l *Lane) Status(ctx context.Context) (*Status, error) {
 
 // drift compares the tree with a build: it is what a repair would have to do.
 func (l *Lane) drift(ctx context.Context, tree *scan.Tree, b *game.Build, pin game.Pin) (*Drift, error) {
-	m, err := l.manifestOf(ctx, b) // times and modes are no drift
+	c, err := l.composedOf(ctx, b, pin)
 	if err != nil {
 		return nil, err
 	}
-	want := plan.FromManifest(m, nil)
+	want := plan.FromManifest(c.manifest, nil) // times and modes are no drift
 	have := plan.FromTree(tree)
 	d := &Drift{Odd: tree.Odd, ExtraCounts: pin.Clean}
 	for i := range tree.Entries {
@@ -141,7 +143,7 @@ func (l *Lane) drift(ctx context.Context, tree *scan.Tree, b *game.Build, pin ga
 // Verify reads every byte of the build's files and compares. The tree is what it
 // read, for a repair.
 func (l *Lane) Verify(ctx context.Context, b *game.Build, pin game.Pin) (*Drift, *scan.Tree, error) {
-	want, err := l.manifestOf(ctx, b)
+	c, err := l.composedOf(ctx, b, pin)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -153,7 +155,7 @@ func (l *Lane) Verify(ctx context.Context, b *game.Build, pin game.Pin) (*Drift,
 	err = l.read(ctx, tree, scan.Request{
 		Sink: scan.Hash(),
 		Skip: func(e *scan.Entry) bool {
-			_, built := want.File(e.Path)
+			_, built := c.manifest.File(e.Path)
 			return e.Known && (!built || !pin.Exact && match.Kept(e.Path))
 		},
 		Task: "Verifying",
@@ -169,13 +171,22 @@ func (l *Lane) Verify(ctx context.Context, b *game.Build, pin game.Pin) (*Drift,
 type Side struct {
 	Label    string
 	Manifest *manifest.Manifest
-	build    *game.Build // nil: the folder as it is now
+	Choice   *Choice   // of a feed's build
+	composed *composed // nil: the folder as it is now
 }
 
-// BuildSide returns a build as a side of a comparison.
-func (l *Lane) BuildSide(ctx context.Context, b *game.Build) (*Side, error) {
-	m, err := l.manifestOf(ctx, b)
-	return &Side{Label: b.Label, Manifest: m, build: b}, err
+// BuildSide returns a build as a side of a comparison, of a feed's build the
+// components asked for or, if none are, those that the lane has.
+func (l *Lane) BuildSide(ctx context.Context, b *game.Build, asked []string) (*Side, error) {
+	choice, err := l.Choose(ctx, b, asked)
+	if err != nil {
+		return nil, err
+	}
+	c, err := l.compose(ctx, b, choice.Names)
+	if err != nil {
+		return nil, err
+	}
+	return &Side{Label: b.Label, Manifest: c.manifest, Choice: choice, composed: c}, nil
 }
 
 // HereSide returns the folder as it is now as a side of a comparison.
@@ -208,6 +219,26 @@ func (l *Lane) Compare(a, b *Side) *Difference {
 	}
 }
 
+// ErrNotFetched is returned for content that is known and not on this computer yet.
+var ErrNotFetched = errors.New("not fetched yet")
+
+// Cost plans the fetch that would bring all of a side here; empty if nothing would
+// have to come.
+func (l *Lane) Cost(ctx context.Context, s *Side) (*feed.Plan, error) {
+	if s.composed == nil || len(s.composed.parts) == 0 {
+		return nil, nil
+	}
+	lacks, err := l.Store.Lacks(ctx, contents(s.Manifest))
+	if err != nil || len(lacks) == 0 {
+		return nil, err
+	}
+	tree, err := l.Look(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	return l.planFetch(ctx, s.composed, nil, tree)
+}
+
 // maxText bounds a text file that is compared line by line, in bytes.
 const maxText = 16 << 20
 
@@ -220,8 +251,11 @@ func (l *Lane) Text(ctx context.Context, s *Side, p string) (text []byte, found 
 	if f.Size > maxText {
 		return nil, true, fmt.Errorf("%s is larger than the %d MB that can be compared by line", p, maxText>>20)
 	}
-	if s.build != nil {
+	if s.composed != nil {
 		text, err = l.Store.Bytes(ctx, f.Digest, maxText)
+		if errors.Is(err, store.ErrMissing) && s.composed.build.Components != nil {
+			err = fmt.Errorf("%s of %s: %w", p, s.Label, ErrNotFetched)
+		}
 		return text, true, err
 	}
 	file, err := scan.OpenFile(l.root, p)

@@ -14,9 +14,9 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"morvant/internal/apply"
+	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/manifest"
-	"morvant/internal/plan"
 	"morvant/internal/process"
 	"morvant/internal/progress"
 	"morvant/internal/scan"
@@ -41,6 +41,9 @@ type Options struct {
 	Who   string // the command, for others that wait
 	Meter progress.Meter
 	Now   func() time.Time
+	// Limit and Silence are those of feed.Options.
+	Limit   int64
+	Silence time.Duration
 }
 
 // Lane is an open lane. It holds the game's lock until it is closed.
@@ -57,6 +60,7 @@ type Lane struct {
 	cache *scan.Cache
 	meter progress.Meter
 	now   func() time.Time
+	feed  feed.Options
 }
 
 // Open opens the live lane of a game. A change that was cut off is finished or
@@ -67,6 +71,7 @@ func Open(ctx context.Context, home *game.Home, name string, o Options) (*Lane, 
 		return nil, err
 	}
 	l := &Lane{Game: g, home: home, meter: o.Meter, now: o.Now}
+	l.feed = feed.Options{Limit: o.Limit, Silence: o.Silence, Meter: o.Meter, Now: o.Now}
 	if err := l.open(ctx, o); err != nil {
 		return nil, errors.Join(err, l.Close())
 	}
@@ -194,34 +199,12 @@ func (l *Lane) read(ctx context.Context, t *scan.Tree, q scan.Request) error {
 	return errors.Join(err, l.cache.Remember(context.WithoutCancel(ctx), l.Game.Live, t))
 }
 
-// manifestOf reads the manifest of a build from the store.
-func (l *Lane) manifestOf(ctx context.Context, b *game.Build) (*manifest.Manifest, error) {
-	raw, err := l.Store.Bytes(ctx, b.Manifest, manifest.MaxEncoded)
-	var m *manifest.Manifest
-	if err == nil {
-		m, err = manifest.Decode(raw)
+// composedOf puts together the build that a pin holds the lane to.
+func (l *Lane) composedOf(ctx context.Context, b *game.Build, pin game.Pin) (*composed, error) {
+	if b.Components == nil {
+		return l.recorded(ctx, b)
 	}
-	if err != nil {
-		return nil, fmt.Errorf("the manifest of %s: %w", b.Label, err)
-	}
-	return m, nil
-}
-
-// stateOf reads what a build is, with the times and modes it was recorded with.
-func (l *Lane) stateOf(ctx context.Context, b *game.Build) (plan.State, error) {
-	m, err := l.manifestOf(ctx, b)
-	if err != nil {
-		return nil, err
-	}
-	raw, err := l.Store.Bytes(ctx, b.Attributes, manifest.MaxEncoded)
-	var a *manifest.Attributes
-	if err == nil {
-		a, err = manifest.DecodeAttributes(raw)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("the times and modes of %s: %w", b.Label, err)
-	}
-	return plan.FromManifest(m, a), nil
+	return l.compose(ctx, b, pin.Components)
 }
 
 // Pin returns what the lane is held to, and the build; nil if it is not held.
@@ -230,7 +213,7 @@ func (l *Lane) Pin(ctx context.Context) (game.Pin, *game.Build, error) {
 	if err != nil || !pin.Held() {
 		return pin, nil, err
 	}
-	b, err := l.home.BuildByUID(ctx, l.Game.Name, pin.Build)
+	b, err := l.home.RecordedBuild(ctx, l.Game.Name, pin.Build)
 	return pin, b, err
 }
 

@@ -1,7 +1,6 @@
 package lane
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -38,7 +37,7 @@ func (l *Lane) Snapshot(ctx context.Context, label, note string) (*Snapshot, err
 	if err := recordable(t); err != nil {
 		return nil, err
 	}
-	builds, err := l.home.Builds(ctx, l.Game.Name)
+	builds, err := l.home.Recorded(ctx, l.Game.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -123,29 +122,17 @@ func (l *Lane) record(ctx context.Context, session *store.Session, t *scan.Tree,
 		return nil, err
 	}
 	b.Files, b.Bytes = len(m.Files), m.Bytes()
-	var err error
-	if b.Manifest, _, err = session.Put(ctx, bytes.NewReader(m.Encode()), nil); err != nil {
-		return nil, err
-	}
-	if b.Attributes, _, err = session.Put(ctx, bytes.NewReader(t.Attributes().Encode()), nil); err != nil {
-		return nil, err
-	}
-	note, err := b.EncodeRecord()
-	if err != nil {
-		return nil, err
-	}
-	b.Record, err = session.PutNote(ctx, note)
-	return b, err
+	return b, l.describe(ctx, session, b, m.Encode(), t.Attributes().Encode())
 }
 
 func (l *Lane) freeLabel(ctx context.Context, label string) (string, error) {
-	builds, err := l.home.Builds(ctx, l.Game.Name)
+	builds, err := l.home.Recorded(ctx, l.Game.Name)
 	if err != nil {
 		return "", err
 	}
 	taken := make(map[string]bool)
 	for _, b := range builds {
-		taken[b.Label] = true
+		taken[b.Label] = taken[b.Label] || b.Channel == ""
 	}
 	if label != "" {
 		if taken[label] {

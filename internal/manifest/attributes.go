@@ -16,7 +16,7 @@ const AttributesFormat = "morvant-attributes/1"
 // Attribute is what this computer keeps beside a file's content.
 type Attribute struct {
 	Mode  fs.FileMode // permission bits only
-	MTime time.Time   // time of last change, to the nanosecond
+	MTime time.Time   // time of last change, to the nanosecond; zero: not known
 }
 
 // Equal reports whether both are the same instant and mode.
@@ -42,7 +42,7 @@ type attributeList struct {
 
 type attributeEntry struct {
 	Mode  string `json:"mode"`  // octal permission bits
-	MTime string `json:"mtime"` // seconds.nanoseconds since 1970
+	MTime string `json:"mtime"` // seconds.nanoseconds since 1970; empty: not known
 	Path  string `json:"path"`
 }
 
@@ -68,7 +68,9 @@ func appendAttributes(out []byte, m map[string]Attribute) []byte {
 		out = append(out, `{"mode":"`...)
 		out = strconv.AppendUint(out, uint64(a.Mode.Perm()), 8)
 		out = append(out, `","mtime":"`...)
-		out = fmt.Appendf(out, "%d.%09d", a.MTime.Unix(), a.MTime.Nanosecond())
+		if !a.MTime.IsZero() {
+			out = fmt.Appendf(out, "%d.%09d", a.MTime.Unix(), a.MTime.Nanosecond())
+		}
 		out = append(out, `","path":`...)
 		out = appendString(out, p)
 		out = append(out, '}')
@@ -126,6 +128,9 @@ func fillAttributes(m map[string]Attribute, list []attributeEntry) error {
 }
 
 func parseTime(s string) (time.Time, error) {
+	if s == "" {
+		return time.Time{}, nil
+	}
 	whole, part, found := strings.Cut(s, ".")
 	if !found || len(part) != 9 {
 		return time.Time{}, ErrFormat

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -59,9 +60,9 @@ func (m *Manifest) Bytes() int64 {
 // Digest returns the digest of the encoded manifest: the identity of what it lists.
 func (m *Manifest) Digest() digest.Digest { return digest.Of(m.Encode()) }
 
-// File returns the file at path, if there is one.
-func (m *Manifest) File(path string) (File, bool) {
-	i, ok := slices.BinarySearchFunc(m.Files, path, func(f File, p string) int { return strings.Compare(f.Path, p) })
+// File returns the file at p, if there is one.
+func (m *Manifest) File(p string) (File, bool) {
+	i, ok := slices.BinarySearchFunc(m.Files, p, func(f File, p string) int { return strings.Compare(f.Path, p) })
 	if !ok {
 		return File{}, false
 	}
@@ -199,6 +200,39 @@ func (m *Manifest) CaseConflict() (a, b string, found bool) {
 		}
 	}
 	return
+}
+
+// Merge returns the manifest of everything that the others list. It fails where
+// they are in each other's way.
+func Merge(list ...*Manifest) (*Manifest, error) {
+	out := &Manifest{}
+	for _, m := range list {
+		out.Files = append(out.Files, m.Files...)
+		out.Links = append(out.Links, m.Links...)
+		out.EmptyDirs = append(out.EmptyDirs, m.EmptyDirs...)
+	}
+	// A folder that is empty in one component may be filled by another.
+	filled := make(map[string]bool)
+	for _, f := range out.Files {
+		addParents(filled, f.Path)
+	}
+	for _, l := range out.Links {
+		addParents(filled, l.Path)
+	}
+	for _, d := range out.EmptyDirs {
+		addParents(filled, d)
+	}
+	slices.Sort(out.EmptyDirs)
+	out.EmptyDirs = slices.DeleteFunc(slices.Compact(out.EmptyDirs), func(d string) bool { return filled[d] })
+	out.Sort()
+	return out, out.Validate()
+}
+
+// addParents adds the folders above p to dirs.
+func addParents(dirs map[string]bool, p string) {
+	for d := path.Dir(p); d != "." && !dirs[d]; d = path.Dir(d) {
+		dirs[d] = true
+	}
 }
 
 // Without returns the manifest less the entries at paths that drop names.

@@ -17,10 +17,19 @@ type Coder struct {
 	dec *zstd.Decoder
 }
 
+// Effort is how hard a coder tries to make records small.
+type Effort = zstd.EncoderLevel
+
+// The efforts.
+const (
+	Fast  = zstd.SpeedFastest           // for what stays on this computer
+	Small = zstd.SpeedBetterCompression // for what is sent to many
+)
+
 // NewCoder returns a coder whose working memory stays within a few MiB a processor.
-func NewCoder() (*Coder, error) {
+func NewCoder(effort Effort) (*Coder, error) {
 	n := runtime.GOMAXPROCS(0)
-	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(n),
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(effort), zstd.WithEncoderConcurrency(n),
 		zstd.WithWindowSize(1<<20), zstd.WithEncoderCRC(false))
 	if err != nil {
 		return nil, err
@@ -76,7 +85,7 @@ func (c *Coder) Encode(plain, buf []byte) (Coding, []byte) {
 // Decode returns the plain bytes of a record, checked against its digest. They
 // may share memory with stored or buf.
 func (c *Coder) Decode(e Entry, stored, buf []byte) ([]byte, error) {
-	if err := e.check(); err != nil {
+	if err := e.Check(); err != nil {
 		return nil, err
 	}
 	if len(stored) != int(e.Stored) {

@@ -87,6 +87,9 @@ const (
 	Zstd  Coding = 1 // one RFC 8878 frame
 )
 
+// NeedsBase reports whether another chunk is needed to decode a record.
+func (c Coding) NeedsBase() bool { return false }
+
 // Entry tells what a record holds and where it is.
 type Entry struct {
 	Digest digest.Digest // of the plain bytes
@@ -100,7 +103,8 @@ type Entry struct {
 // Size returns the bytes that the record takes in the pack, its head included.
 func (e Entry) Size() int64 { return recordSize + int64(e.Stored) }
 
-func (e Entry) check() error {
+// Check returns an error unless the entry can be that of a record.
+func (e Entry) Check() error {
 	switch {
 	case e.Plain > MaxPlain || e.Stored > maxStored:
 		return fmt.Errorf("%w: a record of %d bytes, stored in %d", ErrFormat, e.Plain, e.Stored)
@@ -139,7 +143,7 @@ func parseHead(b []byte) (Entry, error) {
 	e.Plain = binary.LittleEndian.Uint32(b[8:])
 	e.Stored = binary.LittleEndian.Uint32(b[12:])
 	e.Digest = digest.Digest(b[16:48])
-	return e, e.check()
+	return e, e.Check()
 }
 
 func (e Entry) appendEntry(b []byte) []byte {
@@ -159,7 +163,7 @@ func parseEntry(b []byte, end int64) (Entry, error) {
 		Kind:   Kind(b[48]),
 		Coding: Coding(b[49]),
 	}
-	if err := e.check(); err != nil {
+	if err := e.Check(); err != nil {
 		return e, err
 	}
 	if e.Offset < headerSize || e.Offset > end-e.Size() {

@@ -26,7 +26,7 @@ func contents() map[Kind][][]byte {
 // build writes a pack of the sample contents and returns its bytes.
 func build(t testing.TB) (digest.Digest, []Entry, []byte) {
 	t.Helper()
-	c, err := NewCoder()
+	c, err := NewCoder(Fast)
 	require.NoError(t, err)
 	defer c.Close()
 	f, err := os.Create(filepath.Join(t.TempDir(), "pack"))
@@ -49,7 +49,7 @@ func build(t testing.TB) (digest.Digest, []Entry, []byte) {
 
 func TestWhatIsAppendedIsReadBack(t *testing.T) {
 	name, entries, b := build(t)
-	c, err := NewCoder()
+	c, err := NewCoder(Fast)
 	require.NoError(t, err)
 	defer c.Close()
 	got, index, err := ReadIndex(bytes.NewReader(b), int64(len(b)))
@@ -91,7 +91,7 @@ func TestALostTrailerIsFoundAgainRecordByRecord(t *testing.T) {
 
 func TestEveryFlippedBitIsNoticed(t *testing.T) {
 	_, entries, b := build(t)
-	c, err := NewCoder()
+	c, err := NewCoder(Fast)
 	require.NoError(t, err)
 	defer c.Close()
 	e := entries[0]
@@ -109,7 +109,7 @@ func TestEveryFlippedBitIsNoticed(t *testing.T) {
 }
 
 func TestAFrameThatInflatesWithoutEndIsStopped(t *testing.T) {
-	c, err := NewCoder()
+	c, err := NewCoder(Fast)
 	require.NoError(t, err)
 	defer c.Close()
 	enc, err := zstd.NewWriter(nil)
@@ -137,7 +137,7 @@ func FuzzPack(f *testing.F) {
 	f.Add(b)
 	f.Add(b[:len(b)-100])
 	f.Add(b[:headerSize+recordSize+3])
-	c, err := NewCoder()
+	c, err := NewCoder(Fast)
 	require.NoError(f, err)
 	f.Fuzz(func(t *testing.T, b []byte) {
 		r := bytes.NewReader(b)

@@ -58,7 +58,7 @@ func ReadIndex(r io.ReaderAt, size int64) (digest.Digest, []Entry, error) {
 // ReadStored reads the stored bytes of a record into buf, growing it as needed,
 // and checks the head in front of them.
 func ReadStored(r io.ReaderAt, e Entry, buf []byte) ([]byte, error) {
-	if err := e.check(); err != nil {
+	if err := e.Check(); err != nil {
 		return nil, err
 	}
 	n := int(e.Size())
@@ -69,6 +69,11 @@ func ReadStored(r io.ReaderAt, e Entry, buf []byte) ([]byte, error) {
 	if err := readFull(r, buf, e.Offset); err != nil {
 		return nil, fmt.Errorf("record %s: %w", e.Digest.Short(), err)
 	}
+	return Stored(buf, e)
+}
+
+// Stored returns the stored bytes of a record whose e.Size() bytes are in buf.
+func Stored(buf []byte, e Entry) ([]byte, error) {
 	found, err := parseHead(buf)
 	if err != nil {
 		return nil, fmt.Errorf("record %s: %w", e.Digest.Short(), err)

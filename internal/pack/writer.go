@@ -25,6 +25,9 @@ type Writer struct {
 	buf     []byte
 	bufAt   int64 // where the buffer goes
 	entries []Entry
+	// Eager writes every record at once, so that a killed process leaves all but
+	// the last to be found again by Recover.
+	Eager bool
 }
 
 // NewWriter starts a pack in f, which must be empty.
@@ -49,13 +52,13 @@ func (w *Writer) Place(d digest.Digest, kind Kind, coding Coding, plain int, sto
 		return Entry{}, nil, fmt.Errorf("%w: a record of %d bytes", ErrFormat, plain)
 	}
 	e = Entry{Digest: d, Kind: kind, Coding: coding, Plain: uint32(plain), Stored: uint32(len(stored)), Offset: w.offset}
-	if err := e.check(); err != nil {
+	if err := e.Check(); err != nil {
 		return Entry{}, nil, err
 	}
 	write = func() error { return nil }
 	if len(stored) < direct {
 		w.buf = append(e.appendHead(w.buf), stored...)
-		if len(w.buf) >= bufferSize {
+		if len(w.buf) >= bufferSize || w.Eager {
 			err = w.flush(e.Offset + e.Size())
 		}
 	} else {

@@ -114,7 +114,10 @@ func FromManifest(m *manifest.Manifest, a *manifest.Attributes) State {
 
 func withAttribute(n Node, attributes map[string]manifest.Attribute, p string) Node {
 	if a, ok := attributes[p]; ok {
-		n.Mode, n.MTime = a.Mode.Perm(), a.MTime.UnixNano()
+		n.Mode = a.Mode.Perm()
+		if !a.MTime.IsZero() {
+			n.MTime = a.MTime.UnixNano()
+		}
 	}
 	return n
 }

@@ -36,34 +36,38 @@ func (r Rules) Check() error {
 // Matcher answers for many paths, remembering what it found for their folders.
 // Several goroutines may use it at once.
 type Matcher struct {
-	keep, scratch set
+	keep, scratch *Set
 }
 
 // Matcher returns a matcher for r.
 func (r Rules) Matcher() *Matcher {
-	return &Matcher{newSet(r.Keep), newSet(r.Scratch)}
+	return &Matcher{NewSet(r.Keep), NewSet(r.Scratch)}
 }
 
 // Kept reports whether the file or folder at p belongs to the player.
-func (m *Matcher) Kept(p string) bool { return m.keep.match(p) }
+func (m *Matcher) Kept(p string) bool { return m.keep.Match(p) }
 
 // Scratch reports whether nobody misses the file or folder at p.
-func (m *Matcher) Scratch(p string) bool { return m.scratch.match(p) }
+func (m *Matcher) Scratch(p string) bool { return m.scratch.Match(p) }
 
-type set struct {
+// Set is a list of patterns. A path is in it if it or a folder above it matches
+// one. Several goroutines may use it at once.
+type Set struct {
 	patterns []string
-	dirs     *sync.Map // folder to bool
+	dirs     sync.Map // folder to bool
 }
 
-func newSet(patterns []string) set {
+// NewSet returns the set of the patterns, which Rules.Check has checked.
+func NewSet(patterns []string) *Set {
 	clean := make([]string, len(patterns))
 	for i, p := range patterns {
 		clean[i] = path.Clean(p)
 	}
-	return set{clean, &sync.Map{}}
+	return &Set{patterns: clean}
 }
 
-func (s *set) match(p string) bool {
+// Match reports whether p is in the set.
+func (s *Set) Match(p string) bool {
 	if len(s.patterns) == 0 {
 		return false
 	}
@@ -71,7 +75,7 @@ func (s *set) match(p string) bool {
 		dir := p[:i]
 		matched, known := s.dirs.Load(dir)
 		if !known {
-			matched = s.match(dir)
+			matched = s.Match(dir)
 			s.dirs.Store(dir, matched)
 		}
 		if matched.(bool) {

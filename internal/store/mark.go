@@ -24,9 +24,6 @@ type Mark struct {
 	files map[digest.Digest]mention
 }
 
-// batch is how many records are asked for or marked in one statement.
-const batch = 250
-
 // mention remembers who referred to a file, so that its chunks are visited twice
 // at most.
 type mention struct {

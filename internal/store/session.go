@@ -38,6 +38,7 @@ type Session struct {
 	cutter   *chunk.Cutter
 	bufs     chan []byte // segments not in use
 	packSize int64
+	owner    string // of a session whose unfinished packs are found again; see Resume
 
 	mu      sync.Mutex
 	moved   *sync.Cond // full, closed or failed have changed
@@ -104,6 +105,54 @@ func (ss *Session) PutNote(ctx context.Context, note []byte) (digest.Digest, err
 	}
 	var scratch []byte
 	return d, ss.add(d, pack.Note, note, &scratch)
+}
+
+// PutChunk stores a chunk that is coded already and has been checked.
+func (ss *Session) PutChunk(ctx context.Context, e pack.Entry, stored []byte) error {
+	if ok, err := ss.store.hasRecord(ctx, e.Digest); ok || err != nil || ss.isPending(e.Digest) {
+		return err
+	}
+	return ss.append(e.Digest, pack.Chunk, e.Coding, int(e.Plain), stored, nil)
+}
+
+// PutPlain stores a chunk that has been checked.
+func (ss *Session) PutPlain(ctx context.Context, d digest.Digest, plain []byte) error {
+	if ok, err := ss.store.hasRecord(ctx, d); ok || err != nil || ss.isPending(d) {
+		return err
+	}
+	var scratch []byte
+	return ss.add(d, pack.Chunk, plain, &scratch)
+}
+
+// Assemble records that a file consists of these chunks, all of which are in the
+// store. It reads them: content that does not have the file's digest is refused
+// with pack.ErrChecksum.
+func (ss *Session) Assemble(ctx context.Context, file digest.Digest, pieces []Piece, read func(n int)) error {
+	if len(pieces) == 1 && pieces[0].Digest == file {
+		return nil
+	}
+	hasher := digest.NewHasher()
+	var size int64
+	var buf []byte
+	for _, p := range pieces {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		b, err := ss.store.Chunk(ctx, p.Digest, buf)
+		if err != nil {
+			return err
+		}
+		if cap(b) > cap(buf) {
+			buf = b
+		}
+		hasher.Write(b)
+		size += int64(len(b))
+		read(len(b))
+	}
+	if hasher.Digest() != file {
+		return fmt.Errorf("content %s: %w", file.Short(), pack.ErrChecksum)
+	}
+	return ss.putLayout(ctx, file, size, pieces)
 }
 
 // put is the work on one file.
@@ -339,7 +388,7 @@ func (ss *Session) place(d digest.Digest, kind pack.Kind, coding pack.Coding, pl
 		ss.retire()
 	}
 	if ss.current == nil {
-		if ss.current, ss.failed = ss.store.newPack(); ss.failed != nil {
+		if ss.current, ss.failed = ss.store.newPack(ss.owner); ss.failed != nil {
 			return nil, nil, ss.failed
 		}
 	}
@@ -442,12 +491,15 @@ func (ss *Session) next() *openPack {
 	return ss.full[0]
 }
 
-func (s *Store) newPack() (*openPack, error) {
-	f, err := os.CreateTemp(filepath.Join(s.dir, packsDir), openPrefix+"*")
+// newPack begins a pack. One that has an owner can be found again by Resume.
+func (s *Store) newPack(owner string) (*openPack, error) {
+	f, err := os.CreateTemp(filepath.Join(s.dir, packsDir), openPrefix+owner+"*")
 	if err != nil {
 		return nil, err
 	}
-	return &openPack{file: f, writer: pack.NewWriter(f)}, nil
+	w := pack.NewWriter(f)
+	w.Eager = owner != ""
+	return &openPack{file: f, writer: w}, nil
 }
 
 func (p *openPack) discard() {

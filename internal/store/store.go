@@ -22,8 +22,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -149,7 +151,7 @@ func openIndex(ctx context.Context, dir string, lock *flock.Flock) (*Store, erro
 		db.Close()
 		return nil, indexError(err)
 	}
-	if s.coder, err = pack.NewCoder(); err != nil {
+	if s.coder, err = pack.NewCoder(pack.Fast); err != nil {
 		db.Close()
 		return nil, err
 	}
@@ -238,6 +240,50 @@ func (s *Store) Has(ctx context.Context, file digest.Digest) (bool, error) {
 	}
 	records, err := s.layoutRecords(ctx, file)
 	return len(records) > 0, err
+}
+
+// batch is how many records are asked for or marked in one statement.
+const batch = 250
+
+// Missing returns which of the records are not in the store.
+func (s *Store) Missing(ctx context.Context, records []digest.Digest) (map[digest.Digest]bool, error) {
+	missing := make(map[digest.Digest]bool)
+	for part := range slices.Chunk(records, batch) {
+		found, err := s.present(ctx, part)
+		if err != nil {
+			return nil, err
+		}
+		for _, d := range part {
+			if !found[d] {
+				missing[d] = true
+			}
+		}
+	}
+	return missing, nil
+}
+
+// Lacks returns which of the contents are not in the store as a whole.
+func (s *Store) Lacks(ctx context.Context, files []digest.Digest) (map[digest.Digest]bool, error) {
+	missing, err := s.Missing(ctx, files)
+	if err != nil {
+		return nil, err
+	}
+	rest := slices.Collect(maps.Keys(missing))
+	for part := range slices.Chunk(rest, batch) {
+		args := make([]any, len(part))
+		for i := range part {
+			args[i] = part[i][:]
+		}
+		marks := strings.TrimSuffix(strings.Repeat("?,", len(part)), ",")
+		cut, err := s.digests(ctx, `SELECT file FROM layout WHERE part = 0 AND file IN (`+marks+`)`, args...)
+		if err != nil {
+			return nil, err
+		}
+		for _, d := range cut {
+			delete(missing, d)
+		}
+	}
+	return missing, nil
 }
 
 func indexError(err error) error {

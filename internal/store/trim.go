@@ -110,7 +110,7 @@ func (t *trimmer) rewrite(ctx context.Context, p packRow) error {
 		return err
 	}
 	if t.out == nil {
-		if t.out, err = t.store.newPack(); err != nil {
+		if t.out, err = t.store.newPack(""); err != nil {
 			return err
 		}
 	}

@@ -88,7 +88,7 @@ func findBuilds(ctx context.Context, home *game.Home, s *store.Store) (int, erro
 	if err != nil {
 		return 0, err
 	}
-	known, err := home.Builds(ctx, "")
+	known, err := home.Recorded(ctx, "")
 	if err != nil {
 		return 0, err
 	}
@@ -145,17 +145,36 @@ func (h *Health) findLosses(ctx context.Context, home *game.Home, s *store.Store
 		if r.build != nil && bad[r.build.Record] {
 			h.Losses = append(h.Losses, Loss{Owner: r.label, Digest: r.build.Record})
 		}
+		absent, err := leftOut(ctx, s, r, bad)
+		if err != nil {
+			return err
+		}
 		for _, e := range r.content {
 			ok, err := whole(e.Digest)
 			if err != nil {
 				return err
 			}
-			if !ok {
+			if !ok && !absent[e.Digest] {
 				h.Losses = append(h.Losses, Loss{Owner: r.label, Path: e.Path, Digest: e.Digest})
 			}
 		}
 		return nil
 	})
+}
+
+// leftOut lists the content of a feed's build that was never brought into the
+// store, because the lane had it already.
+func leftOut(ctx context.Context, s *store.Store, r *reference, bad map[digest.Digest]bool) (map[digest.Digest]bool, error) {
+	if r.build == nil || !r.build.Partial {
+		return nil, nil
+	}
+	var files []digest.Digest
+	for _, e := range r.content {
+		if !bad[e.Digest] {
+			files = append(files, e.Digest)
+		}
+	}
+	return s.Lacks(ctx, files)
 }
 
 // isWhole reports whether content can be put together from records that are there
@@ -211,7 +230,7 @@ func (h *Health) mend(ctx context.Context, home *game.Home, s *store.Store, dama
 
 // mendNotes writes the descriptions of builds again: the state still has them.
 func mendNotes(ctx context.Context, home *game.Home, session *store.Session, wanted map[digest.Digest]bool) error {
-	builds, err := home.Builds(ctx, "")
+	builds, err := home.Recorded(ctx, "")
 	if err != nil {
 		return err
 	}

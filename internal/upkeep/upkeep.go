@@ -52,7 +52,7 @@ type reference struct {
 // is called for one after the other, so that only one list is held at a time;
 // err says why the list could not be read.
 func references(ctx context.Context, home *game.Home, s *store.Store, visit func(r *reference, err error) error) error {
-	builds, err := home.Builds(ctx, "")
+	builds, err := home.Recorded(ctx, "")
 	if err != nil {
 		return err
 	}

@@ -5,6 +5,7 @@ package volume
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 )
@@ -12,6 +13,33 @@ import (
 // Free returns the bytes that an ordinary user may still write to the file
 // system that holds dir.
 func Free(dir string) (int64, error) { return free(dir) }
+
+// ErrSpace is wrapped by every SpaceError.
+var ErrSpace = errors.New("not enough free space")
+
+// SpaceError says how much space is missing.
+type SpaceError struct {
+	Dir        string
+	Need, Free int64 // bytes
+}
+
+func (e *SpaceError) Error() string {
+	return fmt.Sprintf("%s: %d bytes are needed and %d are free: %v", e.Dir, e.Need, e.Free, ErrSpace)
+}
+
+func (e *SpaceError) Unwrap() error { return ErrSpace }
+
+// CheckFree returns a SpaceError if fewer than need bytes are free where dir is.
+func CheckFree(dir string, need int64) error {
+	free, err := Free(dir)
+	if err != nil {
+		return err
+	}
+	if free < need {
+		return &SpaceError{Dir: dir, Need: need, Free: free}
+	}
+	return nil
+}
 
 // Sync brings everything written below dir to disk. It may bring other files of
 // the same file system along. It reports false where the system has no such

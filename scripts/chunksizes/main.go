@@ -38,7 +38,7 @@ func measure(avg int, dirs []string) error {
 	if err != nil {
 		return err
 	}
-	coder, err := pack.NewCoder()
+	coder, err := pack.NewCoder(pack.Fast)
 	if err != nil {
 		return err
 	}

@@ -1,0 +1,304 @@
+// Package catalogue holds the files that a feed consists of: the feed's own
+// description, its channels with their builds, manifests and layouts; how they
+// are signed, named, packed and checked. Package publish writes them, package
+// feed reads them.
+//
+// Everything read here comes from somebody else and is taken for hostile: sizes
+// are bounded before anything is unpacked, unknown and repeated keys are refused,
+// and every name is checked before it is used or shown.
+package catalogue
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/go-json-experiment/json"
+
+	"morvant/internal/digest"
+	"morvant/internal/manifest"
+)
+
+// Formats and versions of the two signed files.
+const (
+	FeedFormat    = "morvant-feed/1"
+	ChannelFormat = "morvant-channel/1"
+)
+
+// Limits on what is accepted.
+const (
+	MaxSigned     = 16 << 20 // bytes of one signed file
+	maxChannels   = 64
+	maxBuilds     = 10_000 // in one channel
+	maxComponents = 256    // in one build
+	maxNote       = 1000   // bytes of a note
+)
+
+// Errors that callers test for.
+var (
+	ErrFormat    = errors.New("not a file of a feed")
+	ErrVersion   = errors.New("written by a newer Morvant")
+	ErrSignature = errors.New("the signature does not fit")
+	ErrName      = errors.New("name not allowed")
+)
+
+// Feed describes a feed: the file feed.json.
+type Feed struct {
+	Format     string      `json:"format"`
+	Name       string      `json:"name"`
+	Game       string      `json:"game"`
+	Key        string      `json:"key"`    // public key that signs feed and channels
+	Serial     int64       `json:"serial"` // grows with every change
+	Made       time.Time   `json:"made"`
+	Expires    time.Time   `json:"expires"`
+	Channels   []Line      `json:"channels"`
+	Components []Component `json:"components"`
+	SignIn     *SignIn     `json:"sign_in,omitempty"`
+}
+
+// Line is a channel in the description of its feed.
+type Line struct {
+	Name   string `json:"name"`
+	Locked bool   `json:"locked,omitempty"` // its key must be given before it can be read
+}
+
+// Component is a part of the game that a feed publishes on its own.
+type Component struct {
+	Name     string `json:"name"`
+	Title    string `json:"title,omitempty"`
+	Required bool   `json:"required,omitempty"` // no build works without it
+}
+
+// SignIn says where tokens are given out.
+type SignIn struct {
+	Token string `json:"token"` // address that answers with a token
+}
+
+// Channel lists the builds of one channel: the file channels/NAME.json.
+type Channel struct {
+	Format  string    `json:"format"`
+	Feed    string    `json:"feed"`
+	Channel string    `json:"channel"`
+	Serial  int64     `json:"serial"`
+	Made    time.Time `json:"made"`
+	Expires time.Time `json:"expires"`
+	Builds  []Build   `json:"builds"` // the oldest first
+}
+
+// Build is one released state.
+type Build struct {
+	Label      string    `json:"label"`
+	Date       time.Time `json:"date"`
+	Note       string    `json:"note,omitempty"`
+	Components []Part    `json:"components"` // sorted by name
+}
+
+// Part is what a build has of one component.
+type Part struct {
+	Name     string        `json:"name"`
+	Manifest digest.Digest `json:"manifest"`
+	Layout   digest.Digest `json:"layout,omitzero"` // none in a feed of manifests alone
+	Files    int           `json:"files"`
+	Bytes    int64         `json:"bytes"`              // of all files
+	Download int64         `json:"download,omitempty"` // bytes to fetch for all of it
+}
+
+// Paths of a feed's files, relative to its address.
+const FeedFile = "feed.json"
+
+// SignatureOf returns the path of the signature of a signed file.
+func SignatureOf(path string) string { return path + ".minisig" }
+
+// ChannelFile returns the path of a channel.
+func ChannelFile(name string) string { return "channels/" + name + ".json" }
+
+// ManifestFile returns the path of a manifest.
+func ManifestFile(d digest.Digest) string { return "manifests/" + d.String() + ".json.zst" }
+
+// LayoutFile returns the path of a layout.
+func LayoutFile(d digest.Digest) string { return "layouts/" + d.String() + ".json.zst" }
+
+// PackFile returns the path of a pack.
+func PackFile(d digest.Digest) string { return "packs/" + d.String() + ".pack" }
+
+var (
+	namePattern  = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
+	labelPattern = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N}._+-]{0,79}$`)
+)
+
+// CheckName returns an error unless s can name a feed, a channel, a component or a game.
+func CheckName(s string) error {
+	if !namePattern.MatchString(s) {
+		return fmt.Errorf("%w: %q: lower-case letters, digits and dashes, at most 64", ErrName, s)
+	}
+	return nil
+}
+
+// CheckLabel returns an error unless s can be the label of a build.
+func CheckLabel(s string) error {
+	if !labelPattern.MatchString(s) {
+		return fmt.Errorf("%w: %q: a label has letters, digits, dots, dashes, underscores and plus signs, at most 80, and starts with a letter or digit", ErrName, s)
+	}
+	return nil
+}
+
+// CheckText returns an error unless s is a line of text that can be shown: no
+// control characters, not too long.
+func CheckText(s string) error {
+	if len(s) > maxNote || !utf8.ValidString(s) || strings.ContainsFunc(s, func(r rune) bool { return unicode.IsControl(r) || unicode.Is(unicode.Cf, r) }) {
+		return fmt.Errorf("%w: a text must be one line of at most %d bytes", ErrFormat, maxNote)
+	}
+	return nil
+}
+
+// Encode returns the file's bytes.
+func (f *Feed) Encode() ([]byte, error) { return json.Marshal(f, json.Deterministic(true)) }
+
+// Encode returns the file's bytes.
+func (c *Channel) Encode() ([]byte, error) { return json.Marshal(c, json.Deterministic(true)) }
+
+// decode reads JSON in which every key is known and none is repeated.
+func decode(b []byte, into any) error {
+	if err := json.Unmarshal(b, into, json.RejectUnknownMembers(true)); err != nil {
+		return fmt.Errorf("%w: %v", ErrFormat, err)
+	}
+	return nil
+}
+
+// checkFormat tells a newer version from something else, before the rest is read:
+// a newer version may have keys that this one does not know.
+func checkFormat(b []byte, want string) error {
+	var head struct {
+		Format string `json:"format"`
+	}
+	if err := json.Unmarshal(b, &head); err != nil {
+		return fmt.Errorf("%w: %v", ErrFormat, err)
+	}
+	if head.Format == want {
+		return nil
+	}
+	name, _, _ := strings.Cut(want, "/")
+	if strings.HasPrefix(head.Format, name+"/") {
+		return fmt.Errorf("format %q: %w", head.Format, ErrVersion)
+	}
+	return fmt.Errorf("%w: format %q instead of %q", ErrFormat, head.Format, want)
+}
+
+// DecodeFeed reads and checks the description of a feed.
+func DecodeFeed(b []byte) (*Feed, error) {
+	if len(b) > MaxSigned {
+		return nil, fmt.Errorf("%w: %d bytes", ErrFormat, len(b))
+	}
+	if err := checkFormat(b, FeedFormat); err != nil {
+		return nil, err
+	}
+	f := &Feed{}
+	if err := decode(b, f); err != nil {
+		return nil, err
+	}
+	return f, f.check()
+}
+
+func (f *Feed) check() error {
+	if err := errors.Join(CheckName(f.Name), CheckName(f.Game)); err != nil {
+		return err
+	}
+	switch {
+	case f.Serial < 1:
+		return fmt.Errorf("%w: serial number %d", ErrFormat, f.Serial)
+	case len(f.Channels) > maxChannels || len(f.Components) > maxComponents:
+		return fmt.Errorf("%w: %d channels and %d components", ErrFormat, len(f.Channels), len(f.Components))
+	}
+	seen := make(map[string]bool)
+	for _, c := range f.Channels {
+		if err := CheckName(c.Name); err != nil {
+			return err
+		}
+		if seen[c.Name] {
+			return fmt.Errorf("%w: the channel %q appears twice", ErrFormat, c.Name)
+		}
+		seen[c.Name] = true
+	}
+	seen = make(map[string]bool)
+	for _, c := range f.Components {
+		if err := errors.Join(CheckName(c.Name), CheckText(c.Title)); err != nil {
+			return err
+		}
+		if seen[c.Name] {
+			return fmt.Errorf("%w: the component %q appears twice", ErrFormat, c.Name)
+		}
+		seen[c.Name] = true
+	}
+	return nil
+}
+
+// DecodeChannel reads and checks a channel.
+func DecodeChannel(b []byte) (*Channel, error) {
+	if len(b) > MaxSigned {
+		return nil, fmt.Errorf("%w: %d bytes", ErrFormat, len(b))
+	}
+	if err := checkFormat(b, ChannelFormat); err != nil {
+		return nil, err
+	}
+	c := &Channel{}
+	if err := decode(b, c); err != nil {
+		return nil, err
+	}
+	return c, c.check()
+}
+
+func (c *Channel) check() error {
+	if err := errors.Join(CheckName(c.Feed), CheckName(c.Channel)); err != nil {
+		return err
+	}
+	if c.Serial < 1 || len(c.Builds) > maxBuilds {
+		return fmt.Errorf("%w: serial number %d, %d builds", ErrFormat, c.Serial, len(c.Builds))
+	}
+	seen := make(map[string]bool)
+	for i := range c.Builds {
+		b := &c.Builds[i]
+		if err := b.check(); err != nil {
+			return err
+		}
+		if seen[b.Label] {
+			return fmt.Errorf("%w: the build %q appears twice", ErrFormat, b.Label)
+		}
+		seen[b.Label] = true
+	}
+	return nil
+}
+
+func (b *Build) check() error {
+	if err := errors.Join(CheckLabel(b.Label), CheckText(b.Note)); err != nil {
+		return err
+	}
+	if len(b.Components) == 0 || len(b.Components) > maxComponents {
+		return fmt.Errorf("%w: build %q has %d components", ErrFormat, b.Label, len(b.Components))
+	}
+	if !slices.IsSortedFunc(b.Components, func(x, y Part) int { return strings.Compare(x.Name, y.Name) }) {
+		return fmt.Errorf("%w: the components of %q are not in order", ErrFormat, b.Label)
+	}
+	var files, bytes int64
+	for i, p := range b.Components {
+		if err := CheckName(p.Name); err != nil {
+			return err
+		}
+		if i > 0 && p.Name == b.Components[i-1].Name {
+			return fmt.Errorf("%w: the component %q of %q appears twice", ErrFormat, p.Name, b.Label)
+		}
+		if p.Files < 0 || p.Files > manifest.MaxEntries || p.Bytes < 0 || p.Bytes > manifest.MaxSize || p.Download < 0 || p.Download > manifest.MaxSize {
+			return fmt.Errorf("%w: %d files of %d bytes, %d to fetch, in %s of %q", ErrFormat, p.Files, p.Bytes, p.Download, p.Name, b.Label)
+		}
+		files += int64(p.Files)
+		bytes += p.Bytes
+	}
+	if files > manifest.MaxEntries || bytes > manifest.MaxSize {
+		return fmt.Errorf("%w: %d files of %d bytes in %q", ErrFormat, files, bytes, b.Label)
+	}
+	return nil
+}

@@ -1,0 +1,262 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"aead.dev/minisign"
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/catalogue"
+	"morvant/internal/game"
+	"morvant/internal/publish"
+	"morvant/internal/store"
+)
+
+func (a *app) publishCommand() *cli.Command {
+	return &cli.Command{
+		Name: "publish", Usage: "make a feed of builds in the store: a folder that any web server can serve", ArgsUsage: "FOLDER BUILD...", Category: "share",
+		Description: "Example: morvant publish ~/feed 1.1.0 1.1.1 --feed quay-archive --component voices-en='voices/en/**' --component base\n" +
+			"         morvant publish ~/feed --list builds.toml\n\n" +
+			"Your own files (keep rules) and scratch files are never published. What is in the feed stays as it is; publishing\n" +
+			"again adds what is new. The catalogue is signed with a key that is made at the first time and kept in Morvant's\n" +
+			"folder; --secret-key names another one, in minisign format.",
+		Flags: append(changeFlags(),
+			&cli.StringFlag{Name: "feed", Usage: "the `NAME` of a new feed"},
+			&cli.StringSliceFlag{Name: "component", Usage: "a component and its files, as `NAME=PATTERN,PATTERN`; the first that fits takes a file, NAME alone takes the rest"},
+			&cli.StringFlag{Name: "channel", Usage: "the `CHANNEL` to publish in", Value: "public"},
+			&cli.BoolFlag{Name: "locked", Usage: "the channel asks for a key (a service has to see to that)"},
+			&cli.StringFlag{Name: "label", Usage: "the build's `LABEL` in the feed, if only one is published"},
+			&cli.StringFlag{Name: "date", Usage: "its `DATE` (2031-08-05 or 2031-08-05T17:00:00Z)"},
+			&cli.StringFlag{Name: "note", Usage: "a line about it"},
+			&cli.StringFlag{Name: "list", Usage: "a TOML `FILE` that says all of this for many builds"},
+			&cli.StringFlag{Name: "sign-in", Usage: "the `ADDRESS` of a service that gives out tokens"},
+			&cli.IntFlag{Name: "days", Usage: "how long the catalogue is valid, in days", Value: 365},
+			&cli.BoolFlag{Name: "manifests-only", Usage: "no content: builds can be recognised and compared, not fetched"},
+			&cli.StringFlag{Name: "secret-key", Usage: "the `FILE` with the secret key"},
+			&cli.StringFlag{Name: "key-password-env", Usage: "the `VARIABLE` that holds the secret key's password"},
+		),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := arguments(c, 1, 1000)
+			if err != nil {
+				return err
+			}
+			return a.withGame(ctx, c, func(home *game.Home, name string) error {
+				return a.publish(ctx, c, home, name, args[0], args[1:])
+			})
+		},
+	}
+}
+
+func (a *app) publish(ctx context.Context, c *cli.Command, home *game.Home, name, dest string, refs []string) error {
+	list, err := publishList(c, refs)
+	if err != nil {
+		return err
+	}
+	if err := publish.CheckRules(list.Rules()); err != nil {
+		return usage{err}
+	}
+	g, err := home.Load(name)
+	if err != nil {
+		return err
+	}
+	s, err := store.Open(ctx, home.StoreDir())
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if list.Game == "" {
+		list.Game = name
+	}
+	r := publish.Request{
+		Dest: dest, Store: s, Name: list.Feed, Game: list.Game, SignIn: list.SignIn, Valid: time.Duration(list.Days) * 24 * time.Hour,
+		Locked: make(map[string]bool), ManifestsOnly: c.Bool("manifests-only"), Meter: a.meter, Now: a.now,
+	}
+	for _, ch := range list.Channels {
+		r.Locked[ch.Name] = ch.Locked
+	}
+	for _, rule := range list.Rules() {
+		r.Components = append(r.Components, rule.Component)
+	}
+	if len(r.Components) == 0 {
+		r.Components = []catalogue.Component{{Name: "base", Required: true}}
+	}
+	for _, item := range list.Builds {
+		b, err := a.toPublish(ctx, home, s, g, list, item)
+		if err != nil {
+			return err
+		}
+		r.Builds = append(r.Builds, *b)
+	}
+	if c.Bool("dry-run") {
+		return a.showPublish(c, &r)
+	}
+	if r.Key, err = a.secretKey(c, home); err != nil {
+		return err
+	}
+	result, err := publish.Do(ctx, r)
+	a.meter.End()
+	if err != nil {
+		return err
+	}
+	return a.showPublished(c, dest, &r, result)
+}
+
+// publishList returns what to publish, from the file or from the command line.
+func publishList(c *cli.Command, refs []string) (*publish.List, error) {
+	if file := c.String("list"); file != "" {
+		if len(refs) > 0 {
+			return nil, usagef("builds are named on the command line or in %s, not both", file)
+		}
+		b, err := os.ReadFile(file)
+		if err != nil {
+			return nil, err
+		}
+		l, err := publish.ParseList(b)
+		if err != nil {
+			return nil, usagef("%s: %v", file, err)
+		}
+		if l.Days == 0 {
+			l.Days = c.Int("days")
+		}
+		if len(l.Builds) == 0 {
+			return nil, usagef("%s names no build", file)
+		}
+		return l, nil
+	}
+	if len(refs) == 0 {
+		return nil, usagef("say which builds to publish; morvant builds lists them")
+	}
+	l := &publish.List{Feed: c.String("feed"), SignIn: c.String("sign-in"), Days: c.Int("days")}
+	l.Channels = []publish.ListChannel{{Name: c.String("channel"), Locked: c.Bool("locked")}}
+	for _, text := range c.StringSlice("component") {
+		name, patterns, _ := strings.Cut(text, "=")
+		// What takes the rest is what the game cannot do without.
+		part := publish.ListComponent{Name: name, Required: patterns == ""}
+		if patterns != "" {
+			part.Files = strings.Split(patterns, ",")
+		}
+		l.Components = append(l.Components, part)
+	}
+	for _, option := range []string{"label", "date", "note"} {
+		if c.IsSet(option) && len(refs) > 1 {
+			return nil, usagef("--%s is for one build; use --list for many", option)
+		}
+	}
+	for _, ref := range refs {
+		item := publish.ListBuild{From: ref, Label: c.String("label"), Channel: c.String("channel"), Note: c.String("note")}
+		if text := c.String("date"); text != "" {
+			date, err := time.Parse(time.RFC3339, text)
+			if err != nil {
+				if date, err = time.ParseInLocation(time.DateOnly, text, time.Local); err != nil {
+					return nil, usagef("%q is not a date; write it like 2031-08-05 or 2031-08-05T17:00:00Z", text)
+				}
+			}
+			item.Date = date
+		}
+		l.Builds = append(l.Builds, item)
+	}
+	return l, nil
+}
+
+// toPublish puts one build together.
+func (a *app) toPublish(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, list *publish.List, item publish.ListBuild) (*publish.Build, error) {
+	b, err := a.findBuild(ctx, home, g.Name, item.From)
+	if err != nil {
+		return nil, err
+	}
+	if b.UID == "" {
+		return nil, fmt.Errorf("%s is not on this computer; run morvant fetch %s first", b.Label, b.Label)
+	}
+	out := &publish.Build{Label: item.Label, Channel: item.Channel, Date: item.Date, Note: item.Note}
+	if out.Label == "" {
+		out.Label = b.Label
+	}
+	if out.Channel == "" {
+		out.Channel = "public"
+	}
+	if out.Date.IsZero() {
+		out.Date = b.Made
+	}
+	if out.Note == "" {
+		out.Note = b.Note
+	}
+	out.Parts, err = publish.PartsOf(ctx, s, b, g.Rules(), list.Rules())
+	return out, err
+}
+
+// secretKey loads the key that signs, making one at the first time.
+func (a *app) secretKey(c *cli.Command, home *game.Home) (minisign.PrivateKey, error) {
+	file := c.String("secret-key")
+	if file == "" {
+		file = filepath.Join(home.Dir(), "publish.key")
+		if publish.Missing(file) {
+			key, err := publish.NewKey(file)
+			if err == nil {
+				a.note("A key to sign feeds with is made: %s. Keep a copy of it; without it nobody can add to the feed.", file)
+			}
+			return key, err
+		}
+	}
+	return publish.LoadKey(file, func() (string, error) {
+		return (&secrets{app: a}).read("password of "+filepath.Base(file), c.String("key-password-env"))
+	})
+}
+
+type publishedJSON struct {
+	Schema  string   `json:"schema"`
+	Folder  string   `json:"folder"`
+	Feed    string   `json:"feed"`
+	Key     string   `json:"key,omitempty"`
+	Serial  int64    `json:"serial,omitempty"`
+	Added   []string `json:"added"`
+	Same    []string `json:"same"`
+	Chunks  int      `json:"chunks"`
+	Written int64    `json:"written_bytes"`
+	Done    bool     `json:"done"`
+}
+
+func (a *app) showPublish(c *cli.Command, r *publish.Request) error {
+	var names []string
+	var rows [][]string
+	for _, b := range r.Builds {
+		names = append(names, b.Channel+"/"+b.Label)
+		for _, part := range sortedKeys(b.Parts) {
+			p := b.Parts[part]
+			rows = append(rows, []string{b.Label, b.Channel, day(b.Date), part, count(len(p.Manifest.Files), "file"), size(p.Manifest.Bytes())})
+		}
+	}
+	if c.Bool("json") {
+		return a.emit(publishedJSON{Schema: "morvant-published/1", Folder: r.Dest, Feed: r.Name, Added: names, Same: []string{}})
+	}
+	a.say("%s", grid([]string{"Build", "Channel", "Date", "Component", ">Files", ">Size"}, rows))
+	a.say("\nThis was a dry run; nothing was published.")
+	return nil
+}
+
+func (a *app) showPublished(c *cli.Command, dest string, r *publish.Request, p *publish.Result) error {
+	if c.Bool("json") {
+		return a.emit(publishedJSON{
+			"morvant-published/1", dest, p.Feed.Name, p.Feed.Key, p.Feed.Serial,
+			append([]string{}, p.Added...), append([]string{}, p.Same...), p.Chunks, p.Written, true,
+		})
+	}
+	if len(p.Added) > 0 {
+		a.say("Published in %s: %s. It grew by %s, in %s.", strong(p.Feed.Name), strings.Join(p.Added, ", "), size(p.Written), count(p.Chunks, "chunk"))
+	}
+	if len(p.Same) > 0 {
+		a.say("There already, with the same content: %s.", strings.Join(p.Same, ", "))
+	}
+	a.say("Serve %s with any web server, or hand it over as it is: morvant feed add ADDRESS", dest)
+	a.say("Signed by the key %s, valid until %s.", p.Feed.Key, p.Feed.Expires.Local().Format(time.DateOnly))
+	for _, line := range p.Feed.Channels {
+		if line.Locked {
+			a.note("Note: a plain web server asks nobody for the key of %s; whoever knows the address can read it.", line.Name)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,416 @@
+// Package feed is the client side of feeds: it keeps a copy of their signed
+// catalogues on this computer, signs in where a feed asks for it, and fetches
+// missing content into the store.
+//
+// A feed that has been added is a folder with a subscription and a copy of the
+// catalogue, which answers when there is no line. Whatever comes from a feed is
+// taken for hostile: catalogues count only if signed by the key that was first
+// seen (or demanded), not older than what is known and not expired; manifests
+// and layouts only if they have the digest that the catalogue names; content only
+// chunk by chunk, each checked, and each file once more as a whole.
+package feed
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"github.com/gofrs/flock"
+
+	"morvant/internal/catalogue"
+	"morvant/internal/digest"
+	"morvant/internal/manifest"
+)
+
+// Errors that callers test for.
+var (
+	ErrKey      = errors.New("the feed is signed by another key")
+	ErrRollback = errors.New("the catalogue is older than the one known")
+	ErrExpired  = errors.New("the catalogue has expired")
+	ErrExists   = errors.New("already there")
+	ErrUnknown  = errors.New("not known")
+)
+
+const (
+	subscriptionFile = "subscription.json"
+	tokenFile        = "token.json"
+)
+
+// Subscription is what is remembered of a feed that has been added.
+type Subscription struct {
+	Addresses []string        `json:"addresses"` // the first, and its mirrors
+	Key       string          `json:"key"`
+	Added     time.Time       `json:"added"`
+	Refreshed time.Time       `json:"refreshed,omitzero"` // when it last answered
+	Marks     map[string]mark `json:"marks,omitempty"`
+	Locked    []string        `json:"locked,omitempty"` // channels that could not be read
+}
+
+// Feed is a feed that has been added.
+type Feed struct {
+	Name string
+	Subscription
+	dir string
+}
+
+// List loads the feeds below base, by name.
+func List(base string) ([]*Feed, error) {
+	entries, err := os.ReadDir(base)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var list []*Feed
+	for _, e := range entries {
+		if catalogue.CheckName(e.Name()) != nil {
+			continue
+		}
+		f, err := load(filepath.Join(base, e.Name()), e.Name())
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, f)
+	}
+	slices.SortStableFunc(list, func(a, b *Feed) int { return a.Added.Compare(b.Added) })
+	return list, nil
+}
+
+// Find loads one of the feeds below base; the only one if name is empty.
+func Find(base, name string) (*Feed, error) {
+	list, err := List(base)
+	if err != nil {
+		return nil, err
+	}
+	if name == "" && len(list) == 1 {
+		return list[0], nil
+	}
+	var names []string
+	for _, f := range list {
+		if f.Name == name {
+			return f, nil
+		}
+		names = append(names, f.Name)
+	}
+	switch {
+	case len(list) == 0:
+		return nil, fmt.Errorf("there is no feed: %w", ErrUnknown)
+	case name == "":
+		return nil, fmt.Errorf("there are several feeds, say which: %v: %w", names, ErrUnknown)
+	}
+	return nil, fmt.Errorf("there is no feed %q, only %v: %w", name, names, ErrUnknown)
+}
+
+func load(dir, name string) (*Feed, error) {
+	b, err := os.ReadFile(filepath.Join(dir, subscriptionFile))
+	if err != nil {
+		return nil, err
+	}
+	f := &Feed{Name: name, dir: dir}
+	if err := json.Unmarshal(b, &f.Subscription); err != nil {
+		return nil, fmt.Errorf("%s: %w", filepath.Join(dir, subscriptionFile), err)
+	}
+	return f, nil
+}
+
+func (f *Feed) save() error {
+	b, err := json.MarshalIndent(f.Subscription, "", "  ")
+	if err != nil {
+		return err
+	}
+	return f.put(subscriptionFile, b)
+}
+
+func (f *Feed) file(path string) string { return filepath.Join(f.dir, filepath.FromSlash(path)) }
+
+// put writes a file of the copy as a whole.
+func (f *Feed) put(path string, b []byte) error {
+	name := f.file(path)
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return err
+	}
+	part, err := os.CreateTemp(filepath.Dir(name), ".part-*")
+	if err != nil {
+		return err
+	}
+	_, err = part.Write(b)
+	if err = errors.Join(err, part.Chmod(0o644), part.Sync(), part.Close()); err == nil {
+		err = os.Rename(part.Name(), name)
+	}
+	if err != nil {
+		os.Remove(part.Name())
+	}
+	return err
+}
+
+// Adding says what feed to add.
+type Adding struct {
+	Base      string   // folder of the game's feeds
+	Name      string   // empty: as the feed calls itself
+	Addresses []string // the feed, then mirrors of it
+	Key       string   // the key it must be signed by; empty: the one it shows
+}
+
+// Add adds a feed and brings its catalogue here.
+func Add(ctx context.Context, a Adding, o Options) (*Feed, error) {
+	if a.Key != "" {
+		if _, err := catalogue.ParseKey(a.Key); err != nil {
+			return nil, err
+		}
+	}
+	addresses, err := absolute(a.Addresses)
+	if err != nil {
+		return nil, err
+	}
+	w := newWire(o)
+	defer w.close()
+	var sources []source
+	for _, address := range addresses {
+		s, err := newSource(address, w)
+		if err != nil {
+			return nil, err
+		}
+		sources = append(sources, s)
+	}
+	// Brought to a folder of its own first: half a feed is no feed.
+	if err := os.MkdirAll(a.Base, 0o755); err != nil {
+		return nil, err
+	}
+	dir, err := os.MkdirTemp(a.Base, ".adding-*")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	f := &Feed{dir: dir, Subscription: Subscription{Addresses: addresses, Key: a.Key, Added: o.Now()}}
+	r := &refresh{feed: f, wire: w, sources: sources}
+	if err := r.run(ctx); err != nil {
+		return nil, err
+	}
+	f.Name = a.Name
+	if f.Name == "" {
+		f.Name = r.described.Name
+	}
+	if err := catalogue.CheckName(f.Name); err != nil {
+		return nil, err
+	}
+	final := filepath.Join(a.Base, f.Name)
+	if _, err := os.Stat(final); err == nil {
+		return nil, fmt.Errorf("a feed named %s is %w; choose another name with --name", f.Name, ErrExists)
+	}
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return nil, err
+	}
+	f.dir = final
+	return f, os.Rename(dir, final)
+}
+
+// absolute makes folder addresses independent of where the program is started.
+func absolute(addresses []string) ([]string, error) {
+	var out []string
+	for _, a := range addresses {
+		if u, err := url.Parse(a); err != nil || len(u.Scheme) < 2 {
+			full, err := filepath.Abs(a)
+			if err != nil {
+				return nil, err
+			}
+			a = full
+		}
+		out = append(out, a)
+	}
+	return out, nil
+}
+
+// Remove forgets the feed, its copy and its sign-in.
+func (f *Feed) Remove() error {
+	return errors.Join(f.keep().forget(), os.RemoveAll(f.dir))
+}
+
+// keep is where the feed's token lives.
+func (f *Feed) keep() keep { return keep{name: f.dir, file: f.file(tokenFile)} }
+
+// lock keeps others from refreshing the same feed.
+func (f *Feed) lock(ctx context.Context) (*flock.Flock, error) {
+	l := flock.New(f.file(".lock"))
+	_, err := l.TryLockContext(ctx, 50*time.Millisecond)
+	return l, err
+}
+
+// Described returns the feed's description of itself, as it was last read.
+func (f *Feed) Described() (*catalogue.Feed, error) {
+	b, err := os.ReadFile(f.file(catalogue.FeedFile))
+	if err != nil {
+		return nil, err
+	}
+	return catalogue.DecodeFeed(b)
+}
+
+// Channels returns the channels that could be read, in the feed's order.
+func (f *Feed) Channels() ([]*catalogue.Channel, error) {
+	described, err := f.Described()
+	if err != nil {
+		return nil, err
+	}
+	var list []*catalogue.Channel
+	for _, line := range described.Channels {
+		b, err := os.ReadFile(f.file(catalogue.ChannelFile(line.Name)))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		c, err := catalogue.DecodeChannel(b)
+		if err != nil {
+			return nil, fmt.Errorf("channel %s of the feed %s: %w", line.Name, f.Name, err)
+		}
+		list = append(list, c)
+	}
+	return list, nil
+}
+
+// Manifest returns a manifest of the copy.
+func (f *Feed) Manifest(d digest.Digest) (*manifest.Manifest, error) {
+	packed, err := os.ReadFile(f.file(catalogue.ManifestFile(d)))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("manifest %s of the feed %s: %w; run morvant feed refresh", d.Short(), f.Name, ErrMissing)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return decodeManifest(packed, d)
+}
+
+func decodeManifest(packed []byte, d digest.Digest) (*manifest.Manifest, error) {
+	b, err := catalogue.Unpack(packed, d)
+	if err != nil {
+		return nil, fmt.Errorf("manifest %s: %w", d.Short(), err)
+	}
+	m, err := manifest.Decode(b)
+	if err != nil {
+		return nil, fmt.Errorf("manifest %s: %w", d.Short(), err)
+	}
+	return m, nil
+}
+
+// SignedIn returns who is signed in; empty if nobody is. Channels may be unlocked
+// without a name.
+func (f *Feed) SignedIn() (user string, ok bool) {
+	t, err := f.keep().load()
+	if err != nil || t == nil {
+		return "", false
+	}
+	return t.User, true
+}
+
+// connect returns the way to the feed's servers and its sources.
+func (f *Feed) connect(o Options) (*wire, []source, error) {
+	w := newWire(o)
+	if err := w.useToken(f); err != nil {
+		w.close()
+		return nil, nil, err
+	}
+	var sources []source
+	var errs []error
+	for _, address := range f.Addresses {
+		s, err := newSource(address, w)
+		if err != nil {
+			errs = append(errs, err) // a folder on a disk that is not there, say
+			continue
+		}
+		sources = append(sources, s)
+	}
+	if len(sources) == 0 {
+		w.close()
+		return nil, nil, errors.Join(errs...)
+	}
+	return w, sources, nil
+}
+
+// useToken loads the feed's token. It is for the feed's first server and the one
+// that gave it, not for mirrors elsewhere.
+func (w *wire) useToken(f *Feed) error {
+	k := f.keep()
+	t, err := k.load()
+	if err != nil || t == nil {
+		return err
+	}
+	hosts := make(map[string]bool)
+	for _, address := range []string{f.Addresses[0], t.Address} {
+		if u, err := url.Parse(address); err == nil && u.Host != "" {
+			hosts[u.Host] = true
+		}
+	}
+	w.tokens = &tokens{keep: k, wire: w, hosts: hosts, now: w.now, token: t}
+	return nil
+}
+
+// TokenAddress returns where the feed wants people to sign in.
+func (f *Feed) TokenAddress() (string, error) {
+	d, err := f.Described()
+	if err != nil {
+		return "", err
+	}
+	if d.SignIn == nil {
+		return "", fmt.Errorf("the feed %s asks nobody to sign in: %w", f.Name, ErrUnknown)
+	}
+	return d.SignIn.Token, nil
+}
+
+// SignIn exchanges credentials for a token and keeps it. where says where, for
+// people. A *RefusedError says what the service wants instead.
+func (f *Feed) SignIn(ctx context.Context, c Credentials, o Options) (where string, err error) {
+	form := url.Values{"grant_type": {"password"}, "username": {c.User}, "password": {c.Password}}
+	if c.Code != "" {
+		form.Set("otp", c.Code)
+	}
+	return f.exchange(ctx, form, c.User, o)
+}
+
+// Unlock posts the key of a locked channel and widens the token, or begins one.
+func (f *Feed) Unlock(ctx context.Context, channel, key string, o Options) error {
+	_, err := f.exchange(ctx, url.Values{"grant_type": {channelGrant}, "channel": {channel}, "key": {key}}, "", o)
+	return err
+}
+
+func (f *Feed) exchange(ctx context.Context, form url.Values, user string, o Options) (string, error) {
+	address, err := f.TokenAddress()
+	if err != nil {
+		return "", err
+	}
+	w := newWire(o)
+	defer w.close()
+	bearer := ""
+	if user == "" {
+		if err := w.useToken(f); err != nil {
+			return "", err
+		}
+		if u, err := url.Parse(address); err == nil && w.tokens != nil && w.tokens.fits(u) {
+			if bearer, err = w.tokens.current(ctx, false); err != nil {
+				return "", err
+			}
+			if w.tokens.token != nil {
+				user = w.tokens.token.User
+			}
+		}
+	}
+	t, err := w.grant(ctx, address, bearer, form, o.Now())
+	if err != nil {
+		return "", err
+	}
+	t.User = user
+	return f.keep().save(t)
+}
+
+// SignOut forgets the token.
+func (f *Feed) SignOut() error { return f.keep().forget() }

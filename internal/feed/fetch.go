@@ -1,0 +1,396 @@
+package feed
+
+import (
+	"bufio"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+
+	"golang.org/x/sync/errgroup"
+
+	"morvant/internal/catalogue"
+	"morvant/internal/digest"
+	"morvant/internal/pack"
+	"morvant/internal/progress"
+	"morvant/internal/store"
+	"morvant/internal/volume"
+)
+
+const (
+	// runSize is up to how much is asked for in one request, in bytes.
+	runSize = 8 << 20
+	// gap is how many unwanted bytes between two chunks are taken along, as long
+	// as they are few beside the wanted ones: cheaper than another request.
+	gap = 16 << 10
+	// gapShare is the largest part of a request that may be unwanted.
+	gapShare = 0.03
+	// tries is how often a bad chunk is asked of each source.
+	tries = 2
+)
+
+// ContentError says that content came that is not what the catalogue names, from
+// every source that was asked.
+type ContentError struct {
+	Files []string
+}
+
+func (e *ContentError) Error() string {
+	list := e.Files
+	more := ""
+	if len(list) > 5 {
+		list, more = list[:5], fmt.Sprintf(" and %d more", len(e.Files)-5)
+	}
+	return fmt.Sprintf("the feed sends wrong content for %s%s", strings.Join(list, ", "), more)
+}
+
+// Fetched is what a fetch came to.
+type Fetched struct {
+	Received int64 // bytes over the line, answers' bodies only
+	Found    int64 // bytes taken from files of this computer
+	Files    int
+}
+
+// Run carries out the plan: everything it names is in the store afterwards. What
+// had arrived stays when it is interrupted, and is not fetched again.
+func (p *Plan) Run(ctx context.Context, o Options) (*Fetched, error) {
+	result := &Fetched{Files: p.Files}
+	if p.Empty() {
+		return result, nil
+	}
+	if err := volume.CheckFree(p.request.Store.Dir(), p.Grow); err != nil {
+		return nil, err
+	}
+	w, sources, err := p.Feed.connect(o)
+	if err != nil {
+		return nil, err
+	}
+	defer w.close()
+	session, err := p.request.Store.Resume(ctx, p.request.Owner)
+	if err != nil {
+		return nil, err
+	}
+	t := &transfer{plan: p, wire: w, sources: sources, session: session, meter: o.Meter, bad: make(map[digest.Digest]*need)}
+	if t.coder, err = pack.NewCoder(pack.Fast); err == nil {
+		err = t.run(ctx)
+		t.coder.Close()
+	}
+	result.Received, result.Found = w.received.Load(), t.found.Load()
+	if err := errors.Join(err, session.Close()); err != nil {
+		return result, err
+	}
+	return result, p.assemble(ctx, o.Meter)
+}
+
+// transfer is a plan being carried out.
+type transfer struct {
+	plan    *Plan
+	wire    *wire
+	sources []source
+	session *store.Session
+	coder   *pack.Coder
+	meter   progress.Meter
+	found   atomic.Int64
+	arrived atomic.Int64 // chunks
+	whole   bool         // a server sends whole packs only
+
+	mu  sync.Mutex
+	bad map[digest.Digest]*need // arrived wrong
+}
+
+func (t *transfer) run(ctx context.Context) error {
+	if err := t.collect(ctx); err != nil {
+		return err
+	}
+	var remote []*need
+	var total int64
+	for _, n := range t.plan.needs {
+		if n.local == nil {
+			remote = append(remote, n)
+			total += n.chunk.Entry().Size()
+		}
+	}
+	if len(remote) == 0 {
+		return nil
+	}
+	t.meter.Begin("Fetching", total)
+	defer t.meter.End()
+	list := runsOf(remote, runSize)
+	err := t.fetch(ctx, list, t.sources)
+	if errors.Is(err, errNoRanges) {
+		// From a server like that each pack is read once, from its beginning.
+		var left []*need
+		for _, r := range list {
+			left = append(left, r.needs...)
+		}
+		t.whole = true
+		err = t.fetch(ctx, wholePacks(left), t.sources)
+	}
+	if err != nil {
+		return err
+	}
+	return t.again(ctx)
+}
+
+// errNoRanges is returned once a server turns out to send whole files only.
+var errNoRanges = errors.New("the server does not send parts of files")
+
+// wholePacks makes one run of everything that is needed of a pack.
+func wholePacks(needs []*need) []*run {
+	var list []*run
+	for _, r := range runsOf(needs, 0) {
+		if n := len(list); n > 0 && list[n-1].pack == r.pack {
+			list[n-1].needs = append(list[n-1].needs, r.needs...)
+			list[n-1].to = r.to
+			continue
+		}
+		list = append(list, r)
+	}
+	return list
+}
+
+// collect takes chunks from local files. What is not there any more is fetched.
+func (t *transfer) collect(ctx context.Context) error {
+	byFile := make(map[*Local][]*need)
+	for _, n := range t.plan.needs {
+		if n.local != nil {
+			byFile[n.local] = append(byFile[n.local], n)
+		}
+	}
+	if len(byFile) == 0 {
+		return nil
+	}
+	t.meter.Begin("Taking from files here", t.plan.Found)
+	defer t.meter.End()
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(store.Workers())
+	for l, needs := range byFile {
+		g.Go(func() error {
+			if err := t.takeFrom(ctx, l, needs); err != nil {
+				return fmt.Errorf("%s: %w", l.Path, err)
+			}
+			return nil
+		})
+	}
+	return g.Wait()
+}
+
+func (t *transfer) takeFrom(ctx context.Context, l *Local, needs []*need) error {
+	slices.SortFunc(needs, func(a, b *need) int { return cmp.Compare(a.at, b.at) })
+	f, err := l.Open()
+	if err != nil {
+		for _, n := range needs {
+			n.local = nil
+		}
+		return ctx.Err()
+	}
+	defer f.Close()
+	var buf []byte
+	for _, n := range needs {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		buf = slices.Grow(buf[:0], n.chunk.Size)[:n.chunk.Size]
+		if _, err := f.ReadAt(buf, n.at); err != nil && !errors.Is(err, io.EOF) || digest.Of(buf) != n.chunk.Digest {
+			n.local = nil
+			continue
+		}
+		if err := t.session.PutPlain(ctx, n.chunk.Digest, buf); err != nil {
+			return err
+		}
+		t.found.Add(int64(n.chunk.Size))
+		t.meter.Advance(int64(n.chunk.Size), l.Path)
+	}
+	return nil
+}
+
+// run is chunks that are asked for in one request, in their order in the pack.
+type run struct {
+	pack     digest.Digest
+	needs    []*need
+	from, to int64
+}
+
+// runsOf puts neighbours together, up to size bytes a run.
+func runsOf(needs []*need, size int64) []*run {
+	needs = slices.Clone(needs)
+	slices.SortFunc(needs, func(a, b *need) int {
+		return cmp.Or(slices.Compare(a.pack[:], b.pack[:]), cmp.Compare(a.chunk.Offset, b.chunk.Offset))
+	})
+	var list []*run
+	var last *run
+	var wasted int64
+	for _, n := range needs {
+		from, to := n.chunk.Offset, n.chunk.Offset+n.chunk.Entry().Size()
+		if last != nil && last.pack == n.pack && to-last.from <= size {
+			if skip := from - last.to; skip == 0 || skip > 0 && skip <= gap && float64(wasted+skip) <= gapShare*float64(to-last.from) {
+				wasted += skip
+				last.needs = append(last.needs, n)
+				last.to = to
+				continue
+			}
+		}
+		last = &run{pack: n.pack, needs: []*need{n}, from: from, to: to}
+		list = append(list, last)
+		wasted = 0
+	}
+	return list
+}
+
+// fetch gets runs, several at a time.
+func (t *transfer) fetch(ctx context.Context, list []*run, sources []source) error {
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(connections)
+	for i := range list {
+		if ctx.Err() != nil {
+			break
+		}
+		g.Go(func() error { return t.get(ctx, list[i], sources) })
+	}
+	return g.Wait()
+}
+
+// get gets one run, going on behind what has arrived when the line breaks.
+func (t *transfer) get(ctx context.Context, r *run, sources []source) error {
+	path := catalogue.PackFile(r.pack)
+	what := r.needs[0].path
+	done := func() int64 { return t.arrived.Load() }
+	return t.wire.attempt(ctx, sources, what, done, func(s source) error {
+		if len(r.needs) == 0 {
+			return nil
+		}
+		return t.stream(ctx, s, path, r)
+	})
+}
+
+// stream reads chunks of a run off one answer. What has arrived leaves the run.
+func (t *transfer) stream(ctx context.Context, s source, path string, r *run) error {
+	from, to := r.needs[0].chunk.Offset, r.to
+	body, at, err := s.open(ctx, path, from, to)
+	if err != nil {
+		return err
+	}
+	defer body.Close()
+	if from-at > runSize && !t.whole {
+		return errNoRanges
+	}
+	in := bufio.NewReaderSize(body, 256<<10)
+	var buf, plain []byte
+	for len(r.needs) > 0 {
+		n := r.needs[0]
+		e := n.chunk.Entry()
+		if _, err := io.CopyN(io.Discard, in, e.Offset-at); err != nil {
+			return short(err)
+		}
+		at = e.Offset
+		buf = slices.Grow(buf[:0], int(e.Size()))[:e.Size()]
+		if _, err := io.ReadFull(in, buf); err != nil {
+			return short(err)
+		}
+		at += e.Size()
+		stored, err := pack.Stored(buf, e)
+		if err == nil {
+			plain, err = t.coder.Decode(e, stored, plain)
+		}
+		if err != nil {
+			t.mu.Lock()
+			t.bad[e.Digest] = n
+			t.mu.Unlock()
+			r.needs = r.needs[1:]
+			continue
+		}
+		if err := t.session.PutChunk(ctx, e, stored); err != nil {
+			return &storeError{err}
+		}
+		r.needs = r.needs[1:]
+		t.arrived.Add(1)
+		t.meter.Advance(e.Size(), n.path)
+	}
+	return nil
+}
+
+// storeError is trouble on this computer, which no other server can help with.
+type storeError struct{ error }
+
+func (e *storeError) Unwrap() error { return e.error }
+
+// short explains an answer that ended early.
+func short(err error) error {
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return ErrShort
+	}
+	return err
+}
+
+// again asks every source for the chunks that arrived wrong, one by one, and
+// reports those that stay wrong.
+func (t *transfer) again(ctx context.Context) error {
+	for range tries {
+		for _, s := range t.sources {
+			if len(t.bad) == 0 {
+				return nil
+			}
+			needs := slices.Collect(maps.Values(t.bad))
+			t.bad = make(map[digest.Digest]*need)
+			if err := t.fetch(ctx, runsOf(needs, 0), []source{s}); err != nil {
+				if ctx.Err() != nil {
+					return ctx.Err()
+				}
+				var local *storeError
+				if errors.As(err, &local) {
+					return err
+				}
+				for _, n := range needs {
+					t.bad[n.chunk.Digest] = n
+				}
+			}
+		}
+	}
+	if len(t.bad) == 0 {
+		return nil
+	}
+	files := make(map[string]bool)
+	for _, f := range t.plan.files {
+		if slices.ContainsFunc(f.pieces, func(p store.Piece) bool { return t.bad[p.Digest] != nil }) {
+			files[f.path] = true
+		}
+	}
+	return &ContentError{slices.Sorted(maps.Keys(files))}
+}
+
+// assemble records how the files are put together, now that all chunks are there.
+func (p *Plan) assemble(ctx context.Context, meter progress.Meter) error {
+	session := p.request.Store.Begin()
+	meter.Begin("Checking", p.Bytes)
+	defer meter.End()
+	var mu sync.Mutex
+	var wrong []string
+	g, groupCtx := errgroup.WithContext(ctx)
+	g.SetLimit(store.Workers())
+	for _, f := range p.files {
+		g.Go(func() error {
+			err := session.Assemble(groupCtx, f.digest, f.pieces, func(n int) { meter.Advance(int64(n), f.path) })
+			if errors.Is(err, pack.ErrChecksum) {
+				mu.Lock()
+				wrong = append(wrong, f.path)
+				mu.Unlock()
+				return nil
+			}
+			return err
+		})
+	}
+	if err := errors.Join(g.Wait(), session.Close()); err != nil {
+		return err
+	}
+	if len(wrong) > 0 {
+		slices.Sort(wrong)
+		return &ContentError{wrong}
+	}
+	return nil
+}

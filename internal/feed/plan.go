@@ -1,0 +1,372 @@
+package feed
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"slices"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"morvant/internal/catalogue"
+	"morvant/internal/chunk"
+	"morvant/internal/digest"
+	"morvant/internal/manifest"
+	"morvant/internal/pack"
+	"morvant/internal/progress"
+	"morvant/internal/store"
+)
+
+// ErrNoContent is returned for a build of a feed that offers manifests alone.
+var ErrNoContent = errors.New("the feed tells what the build is, and does not hold its content")
+
+// Part is a component of a build that content is wanted of.
+type Part struct {
+	catalogue.Part
+	Manifest *manifest.Manifest
+}
+
+// Local is a file of this computer that may hold content that is wanted.
+type Local struct {
+	Path   string
+	Size   int64
+	Digest digest.Digest // zero if not known
+	Open   func() (*os.File, error)
+}
+
+// Request says what content is wanted.
+type Request struct {
+	Store *store.Store
+	Parts []Part
+	// Only limits what is wanted to these contents; nil: all files of the parts.
+	Only  map[digest.Digest]bool
+	Local []Local
+	Owner string // see store.Resume
+}
+
+// Plan says what a fetch takes, before it is done.
+type Plan struct {
+	Feed   *Feed
+	Files  int   // files whose content is not in the store as a whole
+	Bytes  int64 // their size
+	Chunks int   // chunks that come over the line
+	Fetch  int64 // bytes that come over the line
+	Found  int64 // bytes found in files of this computer
+	Grow   int64 // bytes that the store grows by, about
+
+	request  Request
+	files    []file
+	needs    []*need
+	programs []string
+}
+
+// Empty reports whether there is nothing to be done.
+func (p *Plan) Empty() bool { return p == nil || len(p.files) == 0 }
+
+// Programs lists the paths of files of the parts that are programs, sorted.
+func (p *Plan) Programs() []string { return p.programs }
+
+// file is a wanted file that is not whole in the store.
+type file struct {
+	path   string
+	size   int64
+	digest digest.Digest
+	pieces []store.Piece
+}
+
+// need is a chunk that the store lacks.
+type need struct {
+	chunk catalogue.Chunk
+	pack  digest.Digest
+	path  string // of a file that it is for
+	local *Local // holds it at offset; nil: it must be fetched
+	at    int64
+}
+
+// Layout returns how the files of a part are put together, from the copy or from
+// the feed.
+func (f *Feed) layout(ctx context.Context, w *wire, sources []source, p Part) (*catalogue.Layout, error) {
+	if p.Layout.IsZero() {
+		return nil, fmt.Errorf("%s: %w", p.Name, ErrNoContent)
+	}
+	path := catalogue.LayoutFile(p.Layout)
+	parse := func(packed []byte) (*catalogue.Layout, error) {
+		b, err := catalogue.Unpack(packed, p.Layout)
+		if err != nil {
+			return nil, fmt.Errorf("layout %s: %w", p.Layout.Short(), err)
+		}
+		l, err := catalogue.DecodeLayout(b, p.Manifest)
+		if err != nil {
+			return nil, fmt.Errorf("layout %s: %w", p.Layout.Short(), err)
+		}
+		return l, nil
+	}
+	if packed, err := os.ReadFile(f.file(path)); err == nil {
+		if l, err := parse(packed); err == nil {
+			return l, nil
+		}
+	}
+	var l *catalogue.Layout
+	packed, err := getNamed(ctx, w, sources, path, func(packed []byte) (err error) {
+		l, err = parse(packed)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return l, f.put(path, packed)
+}
+
+// Plan finds out what has to be fetched: the chunks that neither the store nor a
+// local file holds. It reads local files where that may save fetching.
+func (f *Feed) Plan(ctx context.Context, r Request, o Options) (*Plan, error) {
+	w, sources, err := f.connect(o)
+	if err != nil {
+		return nil, err
+	}
+	defer w.close()
+	p := &Plan{Feed: f, request: r}
+	seen := make(map[digest.Digest]*need)
+	for _, part := range r.Parts {
+		if len(part.Manifest.Files) == 0 {
+			continue
+		}
+		layout, err := f.layout(ctx, w, sources, part)
+		if err != nil {
+			return nil, err
+		}
+		p.programs = append(p.programs, layout.Programs...)
+		if err := p.add(ctx, part.Manifest, layout, seen); err != nil {
+			return nil, err
+		}
+	}
+	slices.Sort(p.programs)
+	if err := p.search(ctx, seen, o.Meter); err != nil {
+		return nil, err
+	}
+	for _, n := range p.needs {
+		if n.local != nil {
+			p.Found += int64(n.chunk.Size)
+			p.Grow += int64(n.chunk.Size) + pack.Overhead
+			continue
+		}
+		p.Chunks++
+		p.Fetch += n.chunk.Entry().Size()
+		p.Grow += int64(n.chunk.Stored) + pack.Overhead
+	}
+	return p, nil
+}
+
+// add lists the files of a part that the store lacks, and their missing chunks.
+func (p *Plan) add(ctx context.Context, m *manifest.Manifest, layout *catalogue.Layout, seen map[digest.Digest]*need) error {
+	var wanted []manifest.File
+	var contents []digest.Digest
+	listed := make(map[digest.Digest]bool)
+	for _, f := range m.Files {
+		if !listed[f.Digest] && (p.request.Only == nil || p.request.Only[f.Digest]) {
+			listed[f.Digest] = true
+			wanted = append(wanted, f)
+			contents = append(contents, f.Digest)
+		}
+	}
+	lacks, err := p.request.Store.Lacks(ctx, contents)
+	if err != nil {
+		return err
+	}
+	var fresh []*need
+	var digests []digest.Digest
+	for _, f := range wanted {
+		if !lacks[f.Digest] {
+			continue
+		}
+		out := file{path: f.Path, size: f.Size, digest: f.Digest}
+		for _, i := range layout.Pieces(f.Digest) {
+			c := layout.Chunks[i]
+			out.pieces = append(out.pieces, store.Piece{Digest: c.Digest, Size: c.Size})
+			if seen[c.Digest] == nil {
+				n := &need{chunk: c, pack: layout.Packs[c.Pack], path: f.Path}
+				seen[c.Digest] = n
+				fresh = append(fresh, n)
+				digests = append(digests, c.Digest)
+			}
+		}
+		p.files = append(p.files, out)
+		p.Files++
+		p.Bytes += f.Size
+	}
+	missing, err := p.request.Store.Missing(ctx, digests)
+	if err != nil {
+		return err
+	}
+	for _, n := range fresh {
+		if missing[n.chunk.Digest] {
+			p.needs = append(p.needs, n)
+		} else {
+			delete(seen, n.chunk.Digest)
+		}
+	}
+	return nil
+}
+
+const (
+	// readFactor is how many bytes of local files are worth reading to save
+	// fetching one: disks are that much faster than lines.
+	readFactor = 32
+	// ownChunk is the size up to which a file is always its own only chunk.
+	ownChunk = 16 << 10
+)
+
+// search looks for missing chunks in local files. wanted holds the missing ones.
+func (p *Plan) search(ctx context.Context, wanted map[digest.Digest]*need, meter progress.Meter) error {
+	if len(p.needs) == 0 || len(p.request.Local) == 0 {
+		return nil
+	}
+	left := make(map[digest.Digest]*need, len(p.needs))
+	var bytes int64
+	for _, n := range p.needs {
+		left[n.chunk.Digest] = n
+		bytes += int64(n.chunk.Size)
+	}
+	whole := make(map[digest.Digest]*file)
+	likely := make(map[string]bool) // paths and base names of files that lack chunks
+	for i := range p.files {
+		f := &p.files[i]
+		whole[f.digest] = f
+		likely[f.path], likely[path.Base(f.path)] = true, true
+	}
+	found := func(l *Local, d digest.Digest, at int64) {
+		if n := left[d]; n != nil {
+			n.local, n.at = l, at
+			bytes -= int64(n.chunk.Size)
+			delete(left, d)
+		}
+	}
+	pieces := func(l *Local, list []store.Piece) {
+		var at int64
+		for _, piece := range list {
+			found(l, piece.Digest, at)
+			at += int64(piece.Size)
+		}
+	}
+	var unread []*Local
+	for i := range p.request.Local {
+		l := &p.request.Local[i]
+		if f := whole[l.Digest]; f != nil && f.size == l.Size {
+			pieces(l, f.pieces)
+			continue
+		}
+		switch list, err := p.cutOf(ctx, l); {
+		case err != nil:
+			return err
+		case list != nil:
+			pieces(l, list)
+		default:
+			unread = append(unread, l)
+		}
+	}
+	rank := func(l *Local) int {
+		switch {
+		case likely[l.Path]:
+			return 0
+		case likely[path.Base(l.Path)]:
+			return 1
+		}
+		return 2
+	}
+	slices.SortStableFunc(unread, func(a, b *Local) int {
+		return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(b.Size, a.Size))
+	})
+	var read []*Local
+	var total int64
+	for _, l := range unread {
+		if rank(l) < 2 || total+l.Size <= readFactor*bytes {
+			read = append(read, l)
+			total += l.Size
+		}
+	}
+	if len(left) == 0 || len(read) == 0 {
+		return nil
+	}
+	meter.Begin("Searching files here", total)
+	defer meter.End()
+	var mu sync.Mutex
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(store.Workers())
+	for _, l := range read {
+		g.Go(func() error {
+			err := cut(ctx, l, func(d digest.Digest, at int64, n int) bool {
+				meter.Advance(int64(n), l.Path)
+				mu.Lock()
+				defer mu.Unlock()
+				found(l, d, at)
+				return len(left) > 0
+			})
+			if err != nil && ctx.Err() == nil {
+				// It only might have helped.
+				meter.Warn(fmt.Sprintf("%s cannot be searched: %v", l.Path, err))
+				return nil
+			}
+			return err
+		})
+	}
+	return g.Wait()
+}
+
+// cutOf returns the chunks of a local file if they are known without reading it.
+func (p *Plan) cutOf(ctx context.Context, l *Local) ([]store.Piece, error) {
+	if l.Digest.IsZero() {
+		return nil, nil
+	}
+	if l.Size <= ownChunk {
+		return []store.Piece{{Digest: l.Digest, Size: int(l.Size)}}, nil
+	}
+	list, err := p.request.Store.Layout(ctx, l.Digest)
+	if err != nil {
+		return nil, ctx.Err() // not in the store, or damaged there
+	}
+	return list, nil
+}
+
+// cutBuffer is how much of a local file is read at a time, in bytes.
+const cutBuffer = 4 << 20
+
+// cut names the chunks of a local file, until visit has enough.
+func cut(ctx context.Context, l *Local, visit func(d digest.Digest, at int64, n int) bool) error {
+	f, err := l.Open()
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	cutter := chunk.New()
+	buf := make([]byte, min(cutBuffer, max(int(min(l.Size, cutBuffer)), 1)+cutter.Max()))
+	have, at := 0, int64(0)
+	for {
+		n, err := io.ReadFull(f, buf[have:])
+		end := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+		if err != nil && !end {
+			return err
+		}
+		have += n
+		done := 0
+		for have-done >= cutter.Max() || end && done < have {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			n := cutter.Next(buf[done:have])
+			if !visit(digest.Of(buf[done:done+n]), at, n) {
+				return nil
+			}
+			done += n
+			at += int64(n)
+		}
+		if end {
+			return nil
+		}
+		have = copy(buf, buf[done:have])
+	}
+}

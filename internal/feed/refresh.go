@@ -1,0 +1,305 @@
+package feed
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"slices"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"morvant/internal/catalogue"
+	"morvant/internal/digest"
+)
+
+// Refresh asks the feed what is new and brings its catalogue here. What cannot be
+// trusted changes nothing.
+func (f *Feed) Refresh(ctx context.Context, o Options) error {
+	l, err := f.lock(ctx)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	// Somebody else may have refreshed it while this one waited.
+	if now, err := load(f.dir, f.Name); err == nil {
+		f.Subscription = now.Subscription
+	}
+	w, sources, err := f.connect(o)
+	if err != nil {
+		return err
+	}
+	defer w.close()
+	return (&refresh{feed: f, wire: w, sources: sources}).run(ctx)
+}
+
+// refresh is one run of Refresh.
+type refresh struct {
+	feed      *Feed
+	wire      *wire
+	sources   []source
+	described *catalogue.Feed
+	fresh     map[string][]byte // signed files to be kept
+	marks     map[string]mark
+}
+
+func (r *refresh) run(ctx context.Context) error {
+	r.fresh, r.marks = make(map[string][]byte), make(map[string]mark)
+	body, err := r.signed(ctx, catalogue.FeedFile, r.checkFeed)
+	if err != nil {
+		return err
+	}
+	if r.described, err = catalogue.DecodeFeed(body); err != nil {
+		return err
+	}
+	var channels []*catalogue.Channel
+	var locked []string
+	for _, line := range r.described.Channels {
+		c, err := r.channel(ctx, line)
+		var denied *DeniedError
+		switch {
+		case line.Locked && (errors.Is(err, ErrSignIn) || errors.Is(err, ErrMissing) || errors.As(err, &denied)):
+			locked = append(locked, line.Name)
+		case err != nil:
+			return fmt.Errorf("channel %s: %w", line.Name, err)
+		default:
+			channels = append(channels, c)
+		}
+	}
+	if err := r.manifests(ctx, channels); err != nil {
+		return err
+	}
+	return r.keep(locked)
+}
+
+// keep writes down what was read, the description of the feed last: it names the rest.
+func (r *refresh) keep(locked []string) error {
+	f := r.feed
+	for path, body := range r.fresh {
+		if path != catalogue.FeedFile {
+			if err := f.put(path, body); err != nil {
+				return err
+			}
+		}
+	}
+	if body, ok := r.fresh[catalogue.FeedFile]; ok {
+		if err := f.put(catalogue.FeedFile, body); err != nil {
+			return err
+		}
+	}
+	for _, name := range locked {
+		if err := removeFile(f.file(catalogue.ChannelFile(name))); err != nil {
+			return err
+		}
+		delete(r.marks, catalogue.ChannelFile(name))
+	}
+	f.Marks, f.Locked, f.Refreshed = r.marks, locked, r.wire.now()
+	if f.Key == "" {
+		f.Key = r.described.Key
+	}
+	return f.save()
+}
+
+// pairTries is how often file and signature are read until they belong together:
+// a feed that is being published changes one after the other.
+const pairTries = 3
+
+// signed reads a signed file, or the known one if it has not changed. check tells
+// whether its content can be accepted; it returns the key it must be signed by.
+func (r *refresh) signed(ctx context.Context, path string, check func(body, known []byte) (string, error)) ([]byte, error) {
+	known, err := os.ReadFile(r.feed.file(path))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	was := r.feed.Marks[path]
+	if known == nil {
+		was = mark{}
+	}
+	var body []byte
+	err = r.wire.attempt(ctx, r.sources, path, noProgress, func(s source) error {
+		// What one server calls a version says nothing about another's.
+		if s != r.sources[0] {
+			was = mark{}
+		}
+		var m mark
+		var err error
+		for try := range pairTries {
+			if try > 0 {
+				if err := sleep(ctx, firstPause); err != nil {
+					return err
+				}
+			}
+			if body, m, err = s.get(ctx, path, catalogue.MaxSigned, was); err != nil {
+				break
+			}
+			if err = r.verify(ctx, s, path, body, known, check); !errors.Is(err, catalogue.ErrSignature) {
+				break
+			}
+			was = mark{}
+		}
+		if errors.Is(err, errUnchanged) {
+			body = known
+			r.marks[path] = was
+			_, err = check(known, known)
+			return err
+		}
+		if err == nil && s == r.sources[0] {
+			r.marks[path] = m
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	r.fresh[path] = body
+	return body, nil
+}
+
+// maxSignature bounds a signature file, in bytes.
+const maxSignature = 4 << 10
+
+func (r *refresh) verify(ctx context.Context, s source, path string, body, known []byte, check func(body, known []byte) (string, error)) error {
+	signature, _, err := s.get(ctx, catalogue.SignatureOf(path), maxSignature, mark{})
+	if errors.Is(err, ErrMissing) {
+		return fmt.Errorf("%s has no signature: %w", path, catalogue.ErrSignature)
+	}
+	if err != nil {
+		return err
+	}
+	text, err := check(body, known)
+	if err != nil {
+		return err
+	}
+	key, err := catalogue.ParseKey(text)
+	if err != nil {
+		return err
+	}
+	if err := catalogue.Verify(key, body, signature); err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	return nil
+}
+
+func (r *refresh) checkFeed(body, known []byte) (string, error) {
+	f, err := catalogue.DecodeFeed(body)
+	if err != nil {
+		return "", err
+	}
+	key := r.feed.Key
+	if key == "" {
+		key = f.Key
+	}
+	if f.Key != key {
+		return "", fmt.Errorf("it shows the key %s, and %s was expected: %w", f.Key, key, ErrKey)
+	}
+	serial := int64(0)
+	if known != nil {
+		was, err := catalogue.DecodeFeed(known)
+		if err != nil {
+			return "", err
+		}
+		if was.Name != f.Name {
+			return "", fmt.Errorf("%w: it is called %s now, and was %s", errHostile, f.Name, was.Name)
+		}
+		serial = was.Serial
+	}
+	return key, r.checkAge(f.Serial, serial, f.Expires, body, known)
+}
+
+// checkAge refuses a catalogue that is older than the one known, or expired.
+func (r *refresh) checkAge(serial, was int64, expires time.Time, body, known []byte) error {
+	switch {
+	case serial < was:
+		return fmt.Errorf("serial number %d after %d: %w", serial, was, ErrRollback)
+	case serial == was && string(body) != string(known):
+		return fmt.Errorf("two with the serial number %d: %w", serial, ErrRollback)
+	case !expires.After(r.wire.now()):
+		return fmt.Errorf("%w on %s", ErrExpired, expires.Format(time.DateOnly))
+	}
+	return nil
+}
+
+func (r *refresh) channel(ctx context.Context, line catalogue.Line) (*catalogue.Channel, error) {
+	key := r.feed.Key
+	if key == "" {
+		key = r.described.Key
+	}
+	body, err := r.signed(ctx, catalogue.ChannelFile(line.Name), func(body, known []byte) (string, error) {
+		c, err := catalogue.DecodeChannel(body)
+		if err != nil {
+			return "", err
+		}
+		if c.Feed != r.described.Name || c.Channel != line.Name {
+			return "", fmt.Errorf("%w: channel %s of %s in its place", errHostile, c.Channel, c.Feed)
+		}
+		serial := int64(0)
+		if known != nil {
+			if was, err := catalogue.DecodeChannel(known); err == nil {
+				serial = was.Serial
+			}
+		}
+		return key, r.checkAge(c.Serial, serial, c.Expires, body, known)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return catalogue.DecodeChannel(body)
+}
+
+// maxPacked bounds a packed manifest or layout, in bytes.
+const maxPacked = 256 << 20
+
+// manifests brings the manifests here that are not yet.
+func (r *refresh) manifests(ctx context.Context, channels []*catalogue.Channel) error {
+	var missing []digest.Digest
+	for _, c := range channels {
+		for _, b := range c.Builds {
+			for _, p := range b.Components {
+				if _, err := os.Stat(r.feed.file(catalogue.ManifestFile(p.Manifest))); err != nil && !slices.Contains(missing, p.Manifest) {
+					missing = append(missing, p.Manifest)
+				}
+			}
+		}
+	}
+	if len(missing) == 0 {
+		return nil
+	}
+	r.wire.meter.Begin("Reading manifests", -1)
+	defer r.wire.meter.End()
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(connections)
+	var mu sync.Mutex
+	for _, d := range missing {
+		g.Go(func() error {
+			packed, err := getNamed(ctx, r.wire, r.sources, catalogue.ManifestFile(d), func(packed []byte) error {
+				_, err := decodeManifest(packed, d)
+				return err
+			})
+			if err != nil {
+				return err
+			}
+			r.wire.meter.Advance(int64(len(packed)), "")
+			mu.Lock()
+			defer mu.Unlock()
+			return r.feed.put(catalogue.ManifestFile(d), packed)
+		})
+	}
+	return g.Wait()
+}
+
+// getNamed reads a file that is named by its content. One that is not what its
+// name says is asked of the next source.
+func getNamed(ctx context.Context, w *wire, sources []source, path string, check func([]byte) error) ([]byte, error) {
+	var body []byte
+	err := w.attempt(ctx, sources, path, noProgress, func(s source) error {
+		var err error
+		if body, _, err = s.get(ctx, path, maxPacked, mark{}); err != nil {
+			return err
+		}
+		return check(body)
+	})
+	return body, err
+}

@@ -1,0 +1,344 @@
+package feed
+
+import (
+	"context"
+	"crypto/x509"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Errors that callers test for.
+var (
+	ErrAddress  = errors.New("this cannot be the address of a feed")
+	ErrMissing  = errors.New("not there")
+	ErrSignIn   = errors.New("the feed wants to know who you are")
+	ErrShort    = errors.New("less arrived than was promised")
+	ErrSilent   = errors.New("the other side has gone silent")
+	ErrInsecure = errors.New("passwords and keys are not sent over plain HTTP")
+)
+
+// DeniedError says that the account may not have something.
+type DeniedError struct {
+	What string // from the service, for people
+}
+
+func (e *DeniedError) Error() string { return "refused: " + e.What }
+
+// BusyError says that the service cannot answer now.
+type BusyError struct {
+	Status int
+	After  time.Duration // when to ask again; 0: not said
+}
+
+func (e *BusyError) Error() string {
+	return fmt.Sprintf("the service is busy (HTTP %d)", e.Status)
+}
+
+// mark says which version of a file is known, for conditional requests.
+type mark struct {
+	ETag     string `json:"etag,omitempty"`
+	Modified string `json:"modified,omitempty"`
+}
+
+// errUnchanged answers a conditional request.
+var errUnchanged = errors.New("unchanged")
+
+// source is one place that a feed is read from.
+type source interface {
+	// get returns a whole file of at most limit bytes, or errUnchanged if it is
+	// the version that is known.
+	get(ctx context.Context, path string, limit int64, known mark) ([]byte, mark, error)
+	// open returns the bytes of a file between from and to. at is where the
+	// stream begins: a server that ignores ranges begins at 0.
+	open(ctx context.Context, path string, from, to int64) (body io.ReadCloser, at int64, err error)
+	// String returns the address, for messages.
+	String() string
+}
+
+// newSource returns the source at an address: http(s)://, file:// or a folder.
+func newSource(address string, w *wire) (source, error) {
+	u, err := url.Parse(address)
+	if err == nil && (u.Scheme == "http" || u.Scheme == "https") {
+		if u.Host == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
+			return nil, fmt.Errorf("%w: %s: it needs a host, and no name, password or question in it", ErrAddress, u.Redacted())
+		}
+		return &web{base: u.JoinPath("/"), wire: w}, nil
+	}
+	dir := address
+	if err == nil && u.Scheme == "file" {
+		if u.Host != "" && u.Host != "localhost" {
+			return nil, fmt.Errorf("%w: %s: a file address has three slashes", ErrAddress, address)
+		}
+		dir = filepath.FromSlash(u.Path)
+	} else if strings.Contains(address, "://") {
+		return nil, fmt.Errorf("%w: %s: http://, https://, file:// or a folder", ErrAddress, address)
+	}
+	info, err := os.Stat(dir)
+	if err != nil || !info.IsDir() {
+		return nil, fmt.Errorf("%w: %s is not a folder", ErrAddress, dir)
+	}
+	return &folder{dir: dir, limit: w.limit}, nil
+}
+
+// folder is a feed in a folder of this computer, or one that looks like that.
+type folder struct {
+	dir   string
+	limit limiter
+}
+
+func (f *folder) String() string { return f.dir }
+
+func (f *folder) file(path string) (*os.File, fs.FileInfo, error) {
+	root, err := os.OpenRoot(f.dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer root.Close()
+	file, err := root.Open(filepath.FromSlash(path))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil, fmt.Errorf("%s: %w", path, ErrMissing)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	info, err := file.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = fmt.Errorf("%s: %w: no regular file", path, ErrMissing)
+	}
+	if err != nil {
+		file.Close()
+		return nil, nil, err
+	}
+	return file, info, nil
+}
+
+func (f *folder) get(_ context.Context, path string, limit int64, known mark) ([]byte, mark, error) {
+	file, info, err := f.file(path)
+	if err != nil {
+		return nil, mark{}, err
+	}
+	defer file.Close()
+	m := mark{Modified: fmt.Sprintf("%d %d", info.ModTime().UnixNano(), info.Size())}
+	if known == m {
+		return nil, m, errUnchanged
+	}
+	b, err := readAll(file, path, limit)
+	return b, m, err
+}
+
+func (f *folder) open(ctx context.Context, path string, from, to int64) (io.ReadCloser, int64, error) {
+	file, _, err := f.file(path)
+	if err != nil {
+		return nil, 0, err
+	}
+	body := f.limit.slow(ctx, io.NewSectionReader(file, from, to-from))
+	return struct {
+		io.Reader
+		io.Closer
+	}{body, file}, from, nil
+}
+
+func readAll(r io.Reader, path string, limit int64) ([]byte, error) {
+	b, err := io.ReadAll(io.LimitReader(r, limit+1))
+	if err == nil && int64(len(b)) > limit {
+		err = fmt.Errorf("%s: %w: more than %d bytes", path, errHostile, limit)
+	}
+	return b, err
+}
+
+// errHostile is returned for what no honest feed sends.
+var errHostile = errors.New("the feed sends what it should not")
+
+// web is a feed on a web server.
+type web struct {
+	base *url.URL
+	wire *wire
+}
+
+func (s *web) String() string { return s.base.String() }
+
+func (s *web) get(ctx context.Context, path string, limit int64, known mark) ([]byte, mark, error) {
+	header := http.Header{}
+	if known.ETag != "" {
+		header.Set("If-None-Match", known.ETag)
+	}
+	if known.Modified != "" {
+		header.Set("If-Modified-Since", known.Modified)
+	}
+	resp, done, err := s.ask(ctx, path, header)
+	if err != nil {
+		return nil, mark{}, err
+	}
+	defer done()
+	m := mark{ETag: resp.Header.Get("ETag"), Modified: resp.Header.Get("Last-Modified")}
+	switch {
+	case resp.StatusCode == http.StatusNotModified && known != mark{}:
+		return nil, m, errUnchanged
+	case resp.StatusCode != http.StatusOK:
+		return nil, m, problem(resp, path)
+	}
+	if resp.ContentLength > limit {
+		return nil, m, fmt.Errorf("%s: %w: %d bytes", path, errHostile, resp.ContentLength)
+	}
+	b, err := readAll(resp.Body, path, limit)
+	if err != nil {
+		return nil, m, broken(err)
+	}
+	return b, m, nil
+}
+
+func (s *web) open(ctx context.Context, path string, from, to int64) (io.ReadCloser, int64, error) {
+	header := http.Header{}
+	header.Set("Range", fmt.Sprintf("bytes=%d-%d", from, to-1))
+	resp, done, err := s.ask(ctx, path, header)
+	if err != nil {
+		return nil, 0, err
+	}
+	at := int64(0)
+	switch resp.StatusCode {
+	case http.StatusOK:
+	case http.StatusPartialContent:
+		if at, err = rangeStart(resp.Header.Get("Content-Range")); err != nil || at > from {
+			done()
+			return nil, 0, fmt.Errorf("%s: %w: the range %q instead of %d to %d", path, errHostile, resp.Header.Get("Content-Range"), from, to-1)
+		}
+	default:
+		defer done()
+		return nil, 0, problem(resp, path)
+	}
+	return struct {
+		io.Reader
+		io.Closer
+	}{resp.Body, closer(done)}, at, nil
+}
+
+type closer func()
+
+func (c closer) Close() error { c(); return nil }
+
+// rangeStart reads the first byte of "bytes 200-1000/67589".
+func rangeStart(s string) (int64, error) {
+	s, ok := strings.CutPrefix(s, "bytes ")
+	first, _, found := strings.Cut(s, "-")
+	if !ok || !found {
+		return 0, errHostile
+	}
+	return strconv.ParseInt(first, 10, 64)
+}
+
+// ask sends a request, signed in if this place may know who asks. A token that is
+// not accepted any more is renewed once.
+func (s *web) ask(ctx context.Context, path string, header http.Header) (*http.Response, func(), error) {
+	for again := false; ; again = true {
+		token, err := s.wire.token(ctx, s.base, again)
+		if err != nil {
+			return nil, nil, err
+		}
+		if token != "" {
+			header.Set("Authorization", "Bearer "+token)
+		}
+		resp, done, err := s.wire.do(ctx, http.MethodGet, s.base.JoinPath(path), header, nil)
+		if err != nil {
+			return nil, nil, err
+		}
+		if resp.StatusCode == http.StatusUnauthorized {
+			done()
+			if token != "" && !again {
+				continue
+			}
+			return nil, nil, fmt.Errorf("%s: %w", path, ErrSignIn)
+		}
+		return resp, done, nil
+	}
+}
+
+// problem turns an answer that is no success into an error.
+func problem(resp *http.Response, path string) error {
+	switch code := resp.StatusCode; {
+	case code == http.StatusNotFound || code == http.StatusGone:
+		return fmt.Errorf("%s: %w", path, ErrMissing)
+	case code == http.StatusForbidden:
+		return &DeniedError{details(resp)}
+	case code == http.StatusTooManyRequests || code >= 500:
+		return &BusyError{code, retryAfter(resp.Header.Get("Retry-After"), time.Now())}
+	default:
+		return fmt.Errorf("%s: the server answers HTTP %d", path, code)
+	}
+}
+
+// details reads problem details (RFC 9457), as far as they can be shown.
+func details(resp *http.Response) string {
+	var p struct {
+		Title  string `json:"title"`
+		Detail string `json:"detail"`
+	}
+	b, _ := io.ReadAll(io.LimitReader(resp.Body, 16<<10))
+	if strings.HasPrefix(resp.Header.Get("Content-Type"), "application/problem+json") && json.Unmarshal(b, &p) == nil {
+		for _, text := range []string{p.Detail, p.Title} {
+			if text != "" {
+				return printable(text)
+			}
+		}
+	}
+	return "HTTP 403"
+}
+
+// printable makes a text of somebody else fit for a terminal.
+func printable(s string) string {
+	return strings.Map(func(r rune) rune {
+		if !strconv.IsPrint(r) {
+			return ' '
+		}
+		return r
+	}, s[:min(len(s), 200)])
+}
+
+// retryAfter reads the header: seconds or a date.
+func retryAfter(s string, now time.Time) time.Duration {
+	if n, err := strconv.Atoi(s); err == nil && n >= 0 {
+		return time.Duration(n) * time.Second
+	}
+	if t, err := http.ParseTime(s); err == nil && t.After(now) {
+		return t.Sub(now)
+	}
+	return 0
+}
+
+// broken explains an error of the line.
+func broken(err error) error {
+	var expired x509.CertificateInvalidError
+	var host x509.HostnameError
+	var unknown x509.UnknownAuthorityError
+	var op *net.OpError
+	switch {
+	case errors.Is(err, context.Canceled):
+		return err
+	case errors.As(err, &expired) && expired.Reason == x509.Expired:
+		return fmt.Errorf("%w: the server's certificate has expired", errCertificate)
+	case errors.As(err, &expired), errors.As(err, &host), errors.As(err, &unknown):
+		return fmt.Errorf("%w: %v", errCertificate, err)
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return fmt.Errorf("%w: the connection was cut", ErrShort)
+	case errors.As(err, &op):
+		return fmt.Errorf("%s: %w", op.Op, op.Err)
+	}
+	var u *url.Error
+	if errors.As(err, &u) {
+		return u.Err
+	}
+	return err
+}
+
+// errCertificate is returned where the other side cannot prove who it is.
+var errCertificate = errors.New("the server is not what it says it is")

@@ -1,0 +1,287 @@
+package feed
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+	"golang.org/x/time/rate"
+
+	"morvant/internal/catalogue"
+	"morvant/internal/manifest"
+	"morvant/internal/progress"
+)
+
+// Options say how feeds are talked to.
+type Options struct {
+	Limit   int64         // bytes a second, for all connections together; 0: no limit
+	Silence time.Duration // how long the other side may say nothing; 0: half a minute
+	Meter   progress.Meter
+	Now     func() time.Time
+}
+
+const (
+	defaultSilence = 30 * time.Second
+	// connections is how many requests are under way at once.
+	connections = 6
+	// rounds is how often every address is tried before giving up, and the pauses
+	// in between: a quarter of a second at first, then twice as long each time.
+	rounds     = 7
+	firstPause = 250 * time.Millisecond
+	maxPause   = 30 * time.Second
+	// maxAsked is the longest pause that a service may ask for, in Retry-After.
+	maxAsked = 2 * time.Minute
+)
+
+// wire is the way to a feed's servers: connections that are kept, tokens, speed
+// limit, and what has come through.
+type wire struct {
+	client   *http.Client
+	limit    limiter
+	silence  time.Duration
+	meter    progress.Meter
+	now      func() time.Time
+	tokens   *tokens // nil: nobody is signed in
+	received atomic.Int64
+}
+
+func newWire(o Options) *wire {
+	if o.Silence == 0 {
+		o.Silence = defaultSilence
+	}
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.DisableCompression = true
+	transport.MaxConnsPerHost = connections
+	transport.MaxIdleConnsPerHost = connections
+	transport.ForceAttemptHTTP2 = true
+	w := &wire{client: &http.Client{Transport: transport, CheckRedirect: sameOrigin}, silence: o.Silence, meter: o.Meter, now: o.Now}
+	w.limit = newLimiter(o.Limit)
+	return w
+}
+
+func (w *wire) close() { w.client.CloseIdleConnections() }
+
+// sameOrigin follows redirects within the same server only: what was asked for,
+// and the token with it, is meant for nobody else.
+func sameOrigin(req *http.Request, via []*http.Request) error {
+	first := via[0].URL
+	if len(via) > 5 || req.URL.Scheme != first.Scheme || req.URL.Host != first.Host {
+		return fmt.Errorf("%w: it leads to another server, %s", errHostile, req.URL.Host)
+	}
+	return nil
+}
+
+// do sends a request and returns the answer, whose body fails once the other side
+// has been silent for too long. done must be called when the body has been read.
+func (w *wire) do(ctx context.Context, method string, u *url.URL, header http.Header, form url.Values) (*http.Response, func(), error) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	timer := time.AfterFunc(w.silence, func() { cancel(ErrSilent) })
+	done := func() {
+		timer.Stop()
+		cancel(nil)
+	}
+	var body io.Reader
+	if form != nil {
+		body = strings.NewReader(form.Encode())
+	}
+	req, err := http.NewRequestWithContext(ctx, method, u.String(), body)
+	if err != nil {
+		done()
+		return nil, nil, err
+	}
+	for k, v := range header {
+		req.Header[k] = v
+	}
+	req.Header.Set("User-Agent", "morvant")
+	if form != nil {
+		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	}
+	resp, err := w.client.Do(req)
+	if err != nil {
+		cause := context.Cause(ctx)
+		done()
+		if errors.Is(cause, ErrSilent) {
+			return nil, nil, ErrSilent
+		}
+		return nil, nil, broken(err)
+	}
+	timer.Reset(w.silence)
+	body2 := resp.Body
+	resp.Body = struct {
+		io.Reader
+		io.Closer
+	}{&patient{ctx: ctx, r: w.limit.slow(ctx, body2), wire: w, timer: timer}, body2}
+	return resp, func() {
+		// Not read to its end: the connection goes with the context.
+		body2.Close()
+		done()
+	}, nil
+}
+
+// patient gives the other side more time whenever something arrives.
+type patient struct {
+	ctx   context.Context
+	r     io.Reader
+	wire  *wire
+	timer *time.Timer
+}
+
+func (p *patient) Read(b []byte) (int, error) {
+	n, err := p.r.Read(b)
+	p.wire.received.Add(int64(n))
+	if n > 0 {
+		p.timer.Reset(p.wire.silence)
+	}
+	if err != nil && !errors.Is(err, io.EOF) {
+		if errors.Is(context.Cause(p.ctx), ErrSilent) {
+			return n, ErrSilent
+		}
+		err = broken(err)
+	}
+	return n, err
+}
+
+// token returns the token to show at base, empty if none fits there.
+func (w *wire) token(ctx context.Context, base *url.URL, renew bool) (string, error) {
+	if w.tokens == nil || !w.tokens.fits(base) {
+		return "", nil
+	}
+	return w.tokens.current(ctx, renew)
+}
+
+// secure reports whether secrets may be sent to u: over TLS, or to this computer.
+func secure(u *url.URL) bool {
+	if u.Scheme == "https" {
+		return true
+	}
+	host := u.Hostname()
+	ip := net.ParseIP(host)
+	return u.Scheme == "http" && (host == "localhost" || ip != nil && ip.IsLoopback())
+}
+
+// limiter bounds bytes a second.
+type limiter struct{ *rate.Limiter }
+
+// limitBurst is how much may come at once, in bytes.
+const limitBurst = 64 << 10
+
+func newLimiter(perSecond int64) limiter {
+	if perSecond <= 0 {
+		return limiter{}
+	}
+	return limiter{rate.NewLimiter(rate.Limit(perSecond), limitBurst)}
+}
+
+func (l limiter) slow(ctx context.Context, r io.Reader) io.Reader {
+	if l.Limiter == nil {
+		return r
+	}
+	return &slowReader{ctx, r, l}
+}
+
+type slowReader struct {
+	ctx context.Context
+	r   io.Reader
+	l   limiter
+}
+
+func (s *slowReader) Read(b []byte) (int, error) {
+	n, err := s.r.Read(b[:min(len(b), limitBurst)])
+	if n > 0 {
+		if waitErr := s.l.WaitN(s.ctx, n); waitErr != nil {
+			return n, waitErr
+		}
+	}
+	return n, err
+}
+
+// temporary reports whether it is worth trying the same again.
+func temporary(err error) bool {
+	var busy *BusyError
+	if errors.As(err, &busy) {
+		return busy.After <= maxAsked
+	}
+	var denied *DeniedError
+	var refused *RefusedError
+	var local *storeError
+	if errors.As(err, &denied) || errors.As(err, &refused) || errors.As(err, &local) {
+		return false
+	}
+	for _, lasting := range []error{
+		ErrMissing, ErrSignIn, ErrInsecure, ErrAddress, errCertificate, errHostile, errNoRanges, context.Canceled, fs.ErrPermission,
+		ErrKey, ErrRollback, ErrExpired, catalogue.ErrSignature, catalogue.ErrFormat, catalogue.ErrVersion, catalogue.ErrName,
+		manifest.ErrFormat, manifest.ErrVersion, manifest.ErrPath,
+	} {
+		if errors.Is(err, lasting) {
+			return false
+		}
+	}
+	return true
+}
+
+// attempt tries op at each source in turn until it succeeds, in several rounds
+// with growing pauses. An op that got further before it failed (progress counts
+// up) begins anew.
+func (w *wire) attempt(ctx context.Context, sources []source, what string, progress func() int64, op func(source) error) error {
+	pauses := backoff.NewExponentialBackOff()
+	pauses.InitialInterval, pauses.MaxInterval, pauses.Multiplier = firstPause, maxPause, 2
+	seen := progress()
+	for round := 0; ; round++ {
+		var errs []error
+		again := false
+		var asked time.Duration
+		for _, s := range sources {
+			err := op(s)
+			if err == nil {
+				return nil
+			}
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			var busy *BusyError
+			if errors.As(err, &busy) {
+				asked = max(asked, busy.After)
+			}
+			again = again || temporary(err)
+			errs = append(errs, fmt.Errorf("%s: %w", s, err))
+		}
+		if now := progress(); now > seen {
+			seen, round = now, 0
+			pauses.Reset()
+		}
+		if !again || round+1 >= rounds {
+			return errors.Join(errs...)
+		}
+		pause := max(pauses.NextBackOff(), min(asked, maxAsked))
+		if pause >= time.Second {
+			w.meter.Warn(fmt.Sprintf("%s: %s; trying again in %s", what, oneLine(errs[0]), pause.Round(time.Second)))
+		}
+		if err := sleep(ctx, pause); err != nil {
+			return err
+		}
+	}
+}
+
+func oneLine(err error) string { return strings.ReplaceAll(err.Error(), "\n", "; ") }
+
+func sleep(ctx context.Context, d time.Duration) error {
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func noProgress() int64 { return 0 }

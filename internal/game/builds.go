@@ -1,0 +1,537 @@
+package game
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"morvant/internal/catalogue"
+	"morvant/internal/database"
+	"morvant/internal/digest"
+	"morvant/internal/feed"
+)
+
+// Build is a state of a game's files that can be gone to: a snapshot, or a build
+// that a feed offers. Both are listed together; a feed's build is recorded, with
+// the components that were chosen, once a lane has had to do with it.
+type Build struct {
+	UID        string        `json:"uid"` // empty: offered, and not recorded
+	Game       string        `json:"game"`
+	Label      string        `json:"label"`
+	Note       string        `json:"note"`
+	Made       time.Time     `json:"made"` // of a feed's build: when it was released
+	Manifest   digest.Digest `json:"manifest"`
+	Attributes digest.Digest `json:"attributes"`
+	Files      int           `json:"files"`
+	Bytes      int64         `json:"bytes"`
+	// Channel of a feed's build; empty for a snapshot.
+	Channel string `json:"channel,omitempty"`
+	// Components of a feed's build, all of them, sorted by name.
+	Components []catalogue.Part `json:"components,omitempty"`
+	// Chosen names the components that Manifest is composed of, once recorded.
+	Chosen []string `json:"chosen,omitempty"`
+	// Record is the note in the store from which the build can be found again.
+	Record digest.Digest `json:"-"`
+	// Partial says that not all of its content was brought into the store: files
+	// that were in the lane already were left there.
+	Partial bool `json:"-"`
+	// Feeds offer the build; empty if it is not offered now.
+	Feeds []*feed.Feed `json:"-"`
+	// Own is the player's own note.
+	Own string `json:"-"`
+}
+
+// SnapshotLine stands where a channel would be named, for snapshots.
+const SnapshotLine = "snapshot"
+
+// Line returns the channel of the build, or SnapshotLine.
+func (b *Build) Line() string {
+	if b.Channel == "" {
+		return SnapshotLine
+	}
+	return b.Channel
+}
+
+// Name returns the build with its channel, as it can be written for a build.
+func (b *Build) Name() string { return b.Line() + "/" + b.Label }
+
+// wholeFolder is the name of a snapshot's only component.
+const wholeFolder = "folder"
+
+// Digest returns the digest of the build: that of the sorted list of its
+// components, a line each, name, space, manifest digest.
+func (b *Build) Digest() digest.Digest {
+	if b.Components == nil {
+		return digest.Of(fmt.Appendf(nil, "%s %s\n", wholeFolder, b.Manifest))
+	}
+	var lines []byte
+	for _, p := range b.Components {
+		lines = fmt.Appendf(lines, "%s %s\n", p.Name, p.Manifest)
+	}
+	return digest.Of(lines)
+}
+
+// Parts returns the components with these names.
+func (b *Build) Parts(names []string) []catalogue.Part {
+	var parts []catalogue.Part
+	for _, p := range b.Components {
+		if slices.Contains(names, p.Name) {
+			parts = append(parts, p)
+		}
+	}
+	return parts
+}
+
+// ComponentNames lists the build's components.
+func (b *Build) ComponentNames() []string {
+	var names []string
+	for _, p := range b.Components {
+		names = append(names, p.Name)
+	}
+	return names
+}
+
+// same reports whether the two are one build, whatever components were chosen.
+func (b *Build) same(o *Build) bool {
+	return b.Channel == o.Channel && b.Label == o.Label && b.Digest() == o.Digest()
+}
+
+// uidOf names a feed's build with some of its components: the same on every
+// computer and from every feed.
+func (b *Build) uidOf(chosen []string) string {
+	return "feed-" + digest.Of(fmt.Appendf(nil, "%s/%s %s %s", b.Channel, b.Label, b.Digest(), strings.Join(chosen, " "))).String()[:26]
+}
+
+// With returns the build as it is recorded with these components chosen; its
+// manifest is the caller's to set.
+func (b *Build) With(chosen []string) *Build {
+	c := *b
+	c.Chosen = slices.Sorted(slices.Values(chosen))
+	c.UID = b.uidOf(c.Chosen)
+	return &c
+}
+
+// recordFormat starts the note that describes a build in the store.
+const recordFormat = "morvant-build/1"
+
+type buildRecord struct {
+	Format string `json:"format"`
+	Build
+}
+
+// EncodeRecord returns the note that describes b in the store.
+func (b *Build) EncodeRecord() ([]byte, error) {
+	return json.Marshal(buildRecord{recordFormat, *b})
+}
+
+// DecodeRecord reads what EncodeRecord wrote.
+func DecodeRecord(note []byte) (*Build, error) {
+	var r buildRecord
+	if err := json.Unmarshal(note, &r); err != nil {
+		return nil, err
+	}
+	if r.Format != recordFormat {
+		return nil, fmt.Errorf("a note of format %q: %w", r.Format, ErrUnknown)
+	}
+	if err := errors.Join(CheckName(r.Game), CheckLabel(r.Label)); err != nil {
+		return nil, err
+	}
+	r.Record = digest.Of(note)
+	r.Partial = r.Channel != ""
+	return &r.Build, nil
+}
+
+// AddBuild remembers a build. Adding a feed's build again updates it.
+func (h *Home) AddBuild(ctx context.Context, b *Build) error {
+	if b.Channel == "" {
+		var taken int
+		if err := h.db.QueryRowContext(ctx, `SELECT count(*) FROM build WHERE game = ? AND label = ? AND channel = ''`, b.Game, b.Label).Scan(&taken); err != nil {
+			return err
+		}
+		if taken > 0 {
+			return fmt.Errorf("a snapshot labelled %s is %w", b.Label, ErrExists)
+		}
+	}
+	components, err := json.Marshal(b.Components)
+	if err != nil {
+		return err
+	}
+	chosen, err := json.Marshal(b.Chosen)
+	if err != nil {
+		return err
+	}
+	// The same build of the same feed may belong to several games here.
+	_, err = h.db.ExecContext(ctx, `INSERT INTO build (uid, game, label, note, made, manifest, attributes, files, bytes, record, channel, components, chosen, partial)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT (game, uid) DO UPDATE SET note = excluded.note, partial = min(partial, excluded.partial), attributes = excluded.attributes, record = excluded.record`,
+		b.UID, b.Game, b.Label, b.Note, b.Made.UnixNano(), b.Manifest[:], b.Attributes[:], b.Files, b.Bytes, b.Record[:],
+		b.Channel, string(components), string(chosen), b.Partial)
+	return err
+}
+
+// Recorded lists the builds of a game that are recorded here, the newest first;
+// of all games if name is empty.
+func (h *Home) Recorded(ctx context.Context, name string) ([]*Build, error) {
+	rows, err := h.db.QueryContext(ctx, `SELECT b.uid, b.game, b.label, b.note, b.made, b.manifest, b.attributes, b.files, b.bytes, b.record,
+		b.channel, b.components, b.chosen, b.partial FROM build b WHERE b.game = ? OR ? = '' ORDER BY b.made DESC, b.id DESC`, name, name)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var list []*Build
+	for rows.Next() {
+		b := &Build{}
+		var made int64
+		var m, a, r []byte
+		var components, chosen string
+		err := rows.Scan(&b.UID, &b.Game, &b.Label, &b.Note, &made, &m, &a, &b.Files, &b.Bytes, &r, &b.Channel, &components, &chosen, &b.Partial)
+		if err != nil {
+			return nil, err
+		}
+		b.Made = time.Unix(0, made)
+		for into, from := range map[*digest.Digest][]byte{&b.Manifest: m, &b.Attributes: a, &b.Record: r} {
+			if *into, err = digest.FromBytes(from); err != nil {
+				return nil, fmt.Errorf("%w: build %s: %v", database.ErrDamaged, b.Label, err)
+			}
+		}
+		if err := errors.Join(json.Unmarshal([]byte(components), &b.Components), json.Unmarshal([]byte(chosen), &b.Chosen)); err != nil {
+			return nil, fmt.Errorf("%w: build %s: %v", database.ErrDamaged, b.Label, err)
+		}
+		list = append(list, b)
+	}
+	return list, rows.Err()
+}
+
+// Feeds lists the feeds of a game, in the order in which they were added.
+func (h *Home) Feeds(name string) ([]*feed.Feed, error) { return feed.List(h.FeedsDir(name)) }
+
+// Offered lists what the feeds of a game offer, as far as their catalogues are
+// here, the newest first. A build that several feeds offer is listed once.
+func (h *Home) Offered(name string) ([]*Build, error) {
+	feeds, err := h.Feeds(name)
+	if err != nil {
+		return nil, err
+	}
+	var list []*Build
+	for _, f := range feeds {
+		channels, err := f.Channels()
+		if err != nil {
+			return nil, fmt.Errorf("the catalogue of the feed %s: %w; run morvant feed refresh", f.Name, err)
+		}
+		for _, c := range channels {
+			for _, offer := range c.Builds {
+				b := &Build{Game: name, Label: offer.Label, Note: offer.Note, Made: offer.Date, Channel: c.Channel, Components: offer.Components, Feeds: []*feed.Feed{f}}
+				if i := slices.IndexFunc(list, b.same); i >= 0 {
+					list[i].Feeds = append(list[i].Feeds, f)
+					continue
+				}
+				for _, p := range b.Components {
+					b.Files += p.Files
+					b.Bytes += p.Bytes
+				}
+				list = append(list, b)
+			}
+		}
+	}
+	slices.SortStableFunc(list, newestFirst)
+	return list, nil
+}
+
+// FindOffers fills in which feeds offer a recorded build now.
+func (h *Home) FindOffers(b *Build) error {
+	if b.Components == nil {
+		return nil
+	}
+	offered, err := h.Offered(b.Game)
+	if err != nil {
+		return err
+	}
+	if i := slices.IndexFunc(offered, b.same); i >= 0 {
+		b.Feeds = offered[i].Feeds
+	}
+	return nil
+}
+
+func newestFirst(a, b *Build) int { return b.Made.Compare(a.Made) }
+
+// Builds lists everything known of a game's builds, the newest first: what feeds
+// offer, snapshots, and recorded builds that no feed offers any more.
+func (h *Home) Builds(ctx context.Context, name string) ([]*Build, error) {
+	list, err := h.Offered(name)
+	if err != nil {
+		return nil, err
+	}
+	recorded, err := h.Recorded(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range recorded {
+		if b.Channel == "" || !slices.ContainsFunc(list, b.same) {
+			list = append(list, b)
+		}
+	}
+	slices.SortStableFunc(list, newestFirst)
+	return list, h.addNotes(ctx, name, list)
+}
+
+func (h *Home) addNotes(ctx context.Context, name string, list []*Build) error {
+	rows, err := h.db.QueryContext(ctx, `SELECT build, note FROM own_note WHERE game = ?`, name)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	notes := make(map[string]string)
+	for rows.Next() {
+		var build, note string
+		if err := rows.Scan(&build, &note); err != nil {
+			return err
+		}
+		notes[build] = note
+	}
+	for _, b := range list {
+		b.Own = notes[b.noteKey()]
+	}
+	return rows.Err()
+}
+
+func (b *Build) noteKey() string { return b.Name() + " " + b.Digest().String() }
+
+// SetNote sets the player's own note on a build; an empty one takes it away.
+func (h *Home) SetNote(ctx context.Context, b *Build, note string) error {
+	if err := catalogue.CheckText(note); err != nil {
+		return err
+	}
+	if note == "" {
+		_, err := h.db.ExecContext(ctx, `DELETE FROM own_note WHERE game = ? AND build = ?`, b.Game, b.noteKey())
+		return err
+	}
+	_, err := h.db.ExecContext(ctx, `INSERT OR REPLACE INTO own_note (game, build, note) VALUES (?, ?, ?)`, b.Game, b.noteKey(), note)
+	return err
+}
+
+// RecordedBuild returns a build of a game by its UID.
+func (h *Home) RecordedBuild(ctx context.Context, name, uid string) (*Build, error) {
+	list, err := h.Recorded(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range list {
+		if b.UID == uid {
+			return b, nil
+		}
+	}
+	return nil, fmt.Errorf("the build that %s is held to is %w any more", name, ErrUnknown)
+}
+
+// ForgetBuild forgets a build; its content stays in the store until it is trimmed.
+func (h *Home) ForgetBuild(ctx context.Context, b *Build) error {
+	_, err := h.db.ExecContext(ctx, `DELETE FROM build WHERE game = ? AND uid = ?`, b.Game, b.UID)
+	return err
+}
+
+// Found is a build that a name led to.
+type Found struct {
+	*Build
+	// SameDay lists the other builds of the day that a date named.
+	SameDay []*Build
+	// Earlier and Later are the neighbours of those, if there are any.
+	Earlier, Later *Build
+	// Others have the same label and other content.
+	Others []*Build
+}
+
+// FindBuild returns the build of a game that ref names: a label, "@2031-08-05",
+// "=3fa9c1", "newest" or "before", each also behind "CHANNEL/" or "snapshot/". A
+// snapshot's label wins over everything else.
+func (h *Home) FindBuild(ctx context.Context, name, ref string) (Found, error) {
+	builds, err := h.Builds(ctx, name)
+	if err != nil {
+		return Found{}, err
+	}
+	line, rest, named := strings.Cut(ref, "/")
+	if !named {
+		line, rest = "", ref
+	}
+	inLine := func(line string) []*Build {
+		return slices.DeleteFunc(slices.Clone(builds), func(b *Build) bool { return b.Line() != line })
+	}
+	candidates := builds
+	if named {
+		candidates = inLine(line)
+	}
+	if found, err := byLabel(rest, candidates); err != nil || found.Build != nil {
+		return found, err
+	}
+	if strings.HasPrefix(rest, "=") {
+		return byDigest(rest, candidates)
+	}
+	pin, err := h.Pin(ctx, name, MainLane)
+	if err != nil {
+		return Found{}, err
+	}
+	if !named && (rest == Newest || rest == Before || strings.HasPrefix(rest, "@")) {
+		var pinned *Build
+		if pin.Held() {
+			if pinned, err = h.RecordedBuild(ctx, name, pin.Build); err != nil && !errors.Is(err, ErrUnknown) {
+				return Found{}, err
+			}
+		}
+		if candidates, err = h.usualLine(name, pinned, rest, inLine); err != nil {
+			return Found{}, err
+		}
+	}
+	switch {
+	case rest == Newest:
+		if len(candidates) == 0 {
+			return Found{}, &UnknownError{Kind: "build", Name: ref}
+		}
+		return Found{Build: candidates[0]}, nil
+	case rest == Before:
+		return before(pin, candidates)
+	case strings.HasPrefix(rest, "@"):
+		return byDate(rest, candidates)
+	}
+	labels := make([]string, len(candidates))
+	for i, b := range candidates {
+		labels[i] = b.Label
+	}
+	slices.Sort(labels)
+	return Found{}, &UnknownError{Kind: "build", Name: ref, Near: nearest(rest, slices.Compact(labels))}
+}
+
+// usualLine returns the builds that a date, newest and before are about when no
+// channel is named: those of the first feed's first channel, or of the channel
+// that is pinned; snapshots where there is no feed. What is before a pinned
+// snapshot is another snapshot.
+func (h *Home) usualLine(name string, pinned *Build, ref string, inLine func(string) []*Build) ([]*Build, error) {
+	if pinned != nil && (pinned.Channel != "" || ref == Before) {
+		return inLine(pinned.Line()), nil
+	}
+	feeds, err := h.Feeds(name)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range feeds {
+		channels, err := f.Channels()
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range channels {
+			if list := inLine(c.Channel); len(list) > 0 {
+				return list, nil
+			}
+		}
+	}
+	return inLine(SnapshotLine), nil
+}
+
+// byLabel finds the build with a label: the snapshot if there is one, else a
+// feed's. Feeds that disagree must be told apart.
+func byLabel(label string, builds []*Build) (Found, error) {
+	var fits []*Build
+	for _, b := range builds {
+		if b.Label == label {
+			fits = append(fits, b)
+		}
+	}
+	if len(fits) == 0 {
+		return Found{}, nil
+	}
+	if i := slices.IndexFunc(fits, func(b *Build) bool { return b.Channel == "" }); i >= 0 {
+		return Found{Build: fits[i], Others: slices.Delete(slices.Clone(fits), i, i+1)}, nil
+	}
+	first := fits[0]
+	var names []string
+	differ := false
+	for _, b := range fits {
+		names = append(names, fmt.Sprintf("%s (=%s)", b.Name(), b.Digest().Short()))
+		differ = differ || b.Digest() != first.Digest()
+	}
+	if differ {
+		return Found{}, &AmbiguousError{Name: label, Labels: names}
+	}
+	return Found{Build: first}, nil
+}
+
+// before finds the build before the pinned one, else before the newest.
+func before(pin Pin, builds []*Build) (Found, error) {
+	at := 0
+	if i := slices.IndexFunc(builds, func(b *Build) bool { return b.Is(pin) }); i >= 0 {
+		at = i
+	}
+	if at+1 >= len(builds) {
+		return Found{}, &UnknownError{Kind: "build", Name: Before}
+	}
+	return Found{Build: builds[at+1]}, nil
+}
+
+// Is reports whether the pin holds a lane to this build, with whatever components.
+func (b *Build) Is(pin Pin) bool {
+	if !pin.Held() {
+		return false
+	}
+	return b.UID == pin.Build || b.Components != nil && b.uidOf(pin.Components) == pin.Build
+}
+
+func byDate(ref string, builds []*Build) (Found, error) {
+	day, err := time.ParseInLocation("2006-01-02", ref[1:], time.Local)
+	if err != nil {
+		return Found{}, fmt.Errorf("%w: %q is not a date; write it like @2031-08-05", ErrName, ref)
+	}
+	end := day.AddDate(0, 0, 1)
+	var found Found
+	for _, b := range builds {
+		switch {
+		case !b.Made.Before(end):
+			found.Later = b
+		case found.Build == nil:
+			found.Build = b
+		case !b.Made.Before(day) || sameDay(b.Made, found.Made):
+			found.SameDay = append(found.SameDay, b)
+		case found.Earlier == nil:
+			found.Earlier = b
+		}
+	}
+	if found.Build == nil {
+		return Found{}, &UnknownError{Kind: "build", Name: ref}
+	}
+	return found, nil
+}
+
+func sameDay(a, b time.Time) bool {
+	return a.Local().Format(time.DateOnly) == b.Local().Format(time.DateOnly)
+}
+
+// minDigest is how many characters of a digest name a build.
+const minDigest = 6
+
+func byDigest(ref string, builds []*Build) (Found, error) {
+	prefix := ref[1:]
+	if len(prefix) < minDigest {
+		return Found{}, fmt.Errorf("%w: %q: at least %d characters of the digest are needed", ErrName, ref, minDigest)
+	}
+	var fits []*Build
+	for _, b := range builds {
+		if strings.HasPrefix(b.Digest().String(), prefix) {
+			fits = append(fits, b)
+		}
+	}
+	if len(fits) == 0 {
+		return Found{}, &UnknownError{Kind: "build", Name: ref}
+	}
+	// Builds of one digest are the same content: any of them will do.
+	for _, b := range fits[1:] {
+		if b.Digest() != fits[0].Digest() {
+			labels := make([]string, len(fits))
+			for i, b := range fits {
+				labels[i] = b.Label
+			}
+			return Found{}, &AmbiguousError{Name: ref, Labels: labels}
+		}
+	}
+	return Found{Build: fits[0]}, nil
+}

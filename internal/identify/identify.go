@@ -1,0 +1,186 @@
+// Package identify tells which known build a folder is, by the content of its
+// files: names and dates can lie.
+package identify
+
+import (
+	"cmp"
+	"context"
+	"os"
+	"slices"
+	"time"
+
+	"morvant/internal/digest"
+	"morvant/internal/game"
+	"morvant/internal/manifest"
+	"morvant/internal/progress"
+	"morvant/internal/rules"
+	"morvant/internal/scan"
+)
+
+// Part is a component of a known build.
+type Part struct {
+	Name     string
+	Required bool // no build works without it
+	Manifest *manifest.Manifest
+}
+
+// Known is a build that a folder may be. A snapshot has one part, without what is
+// the player's own.
+type Known struct {
+	Build *game.Build
+	Parts []Part
+}
+
+// Component is how much of a component a folder has.
+type Component struct {
+	Name  string
+	Files int // of the component
+	Same  int // of those, in the folder with the same content
+	There bool
+}
+
+// Match is how a folder compares with a known build. Files and bytes count the
+// components that are there.
+type Match struct {
+	Build      *game.Build
+	Components []Component
+	Files      int
+	Same       int
+	Bytes      int64
+	SameBytes  int64
+	Altered    []string // paths with other content
+	Missing    []string
+	Extra      int // files of the folder that are neither the build's nor the player's
+}
+
+// Exact reports whether every file of the components that are there is as built.
+func (m *Match) Exact() bool { return m.Files > 0 && m.Same == m.Files }
+
+// Share returns how much of the build the folder has, from 0 to 1: the mean of the
+// shares of files and of bytes, so that neither one large archive nor many small
+// files decide alone.
+func (m *Match) Share() float64 {
+	if m.Files == 0 {
+		return 0
+	}
+	share := float64(m.Same) / float64(m.Files)
+	if m.Bytes > 0 {
+		share = (share + float64(m.SameBytes)/float64(m.Bytes)) / 2
+	}
+	return share
+}
+
+// Request says which folder to look at.
+type Request struct {
+	Dir   string
+	Rules rules.Rules
+	Known []Known
+	Cache *scan.Cache
+	Meter progress.Meter
+	Now   func() time.Time
+}
+
+// Folder compares the folder with every known build, the best match first. It
+// reads only files that could be those of a build, by path and size.
+func Folder(ctx context.Context, r Request) ([]*Match, error) {
+	root, err := os.OpenRoot(r.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	tree, err := scan.Walk(ctx, root, r.Rules)
+	if err != nil {
+		return nil, err
+	}
+	if err := r.Cache.Recall(ctx, r.Dir, tree); err != nil {
+		return nil, err
+	}
+	type pair struct {
+		path string
+		size int64
+	}
+	possible := make(map[pair]bool)
+	for _, k := range r.Known {
+		for _, p := range k.Parts {
+			for _, f := range p.Manifest.Files {
+				possible[pair{f.Path, f.Size}] = true
+			}
+		}
+	}
+	err = tree.Read(ctx, root, scan.Request{
+		Sink: scan.Hash(), Task: "Reading", Meter: r.Meter, Now: r.Now,
+		Skip: func(e *scan.Entry) bool { return e.Known || !possible[pair{e.Path, e.Stamp.Size}] },
+	})
+	if rememberErr := r.Cache.Remember(context.WithoutCancel(ctx), r.Dir, tree); err == nil {
+		err = rememberErr
+	}
+	if err != nil {
+		return nil, err
+	}
+	match := r.Rules.Matcher()
+	have := make(map[string]digest.Digest)
+	own := 0
+	for i := range tree.Entries {
+		e := &tree.Entries[i]
+		switch {
+		case e.Kind != scan.File:
+		case e.Known:
+			have[e.Path] = e.Digest
+		default:
+			have[e.Path] = digest.Digest{} // like no build
+		}
+		if e.Kind == scan.File && match.Kept(e.Path) {
+			own++
+		}
+	}
+	return rank(have, own, r.Known), nil
+}
+
+// rank compares what a folder holds with each build. own is how many of its files
+// are the player's.
+func rank(have map[string]digest.Digest, own int, known []Known) []*Match {
+	var list []*Match
+	for _, k := range known {
+		m := compare(have, k)
+		if m.Files > 0 {
+			m.Extra = max(0, len(have)-own-m.Same-len(m.Altered))
+			list = append(list, m)
+		}
+	}
+	slices.SortStableFunc(list, func(a, b *Match) int {
+		return cmp.Or(cmp.Compare(b.Share(), a.Share()), cmp.Compare(b.Same, a.Same))
+	})
+	return list
+}
+
+func compare(have map[string]digest.Digest, k Known) *Match {
+	m := &Match{Build: k.Build}
+	for _, p := range k.Parts {
+		c := Component{Name: p.Name, Files: len(p.Manifest.Files)}
+		var altered, missing []string
+		var bytes int64
+		for _, f := range p.Manifest.Files {
+			switch d, there := have[f.Path]; {
+			case there && d == f.Digest:
+				c.Same++
+				bytes += f.Size
+			case there:
+				altered = append(altered, f.Path)
+			default:
+				missing = append(missing, f.Path)
+			}
+		}
+		c.There = c.Files > 0 && (p.Required || 2*(c.Same+len(altered)) >= c.Files)
+		m.Components = append(m.Components, c)
+		if !c.There {
+			continue
+		}
+		m.Files += c.Files
+		m.Same += c.Same
+		m.Bytes += p.Manifest.Bytes()
+		m.SameBytes += bytes
+		m.Altered = append(m.Altered, altered...)
+		m.Missing = append(m.Missing, missing...)
+	}
+	return m
+}

@@ -1,0 +1,172 @@
+package lane
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+
+	"morvant/internal/digest"
+	"morvant/internal/game"
+	"morvant/internal/identify"
+	"morvant/internal/manifest"
+	"morvant/internal/scan"
+	"morvant/internal/store"
+)
+
+// Known reads the manifests of every build of a game, for identify. The player's
+// own files are left out of snapshots.
+func Known(ctx context.Context, home *game.Home, s *store.Store, g *game.Game) ([]identify.Known, error) {
+	builds, err := home.Builds(ctx, g.Name)
+	if err != nil {
+		return nil, err
+	}
+	match := g.Rules().Matcher()
+	var list []identify.Known
+	for _, b := range builds {
+		k := identify.Known{Build: b}
+		if len(b.Feeds) > 0 {
+			k.Parts, err = offeredParts(b)
+		} else {
+			var m *manifest.Manifest
+			m, err = readManifest(ctx, s, b)
+			if err == nil {
+				m = m.Without(func(p string) bool { return match.Kept(p) || match.Scratch(p) })
+				k.Parts = []identify.Part{{Name: "folder", Required: true, Manifest: m}}
+			}
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", b.Name(), err)
+		}
+		list = append(list, k)
+	}
+	return list, nil
+}
+
+func offeredParts(b *game.Build) ([]identify.Part, error) {
+	required := make(map[string]bool)
+	names, err := requiredOf(b)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range names {
+		required[name] = true
+	}
+	var parts []identify.Part
+	for _, c := range b.Components {
+		m, err := b.Feeds[0].Manifest(c.Manifest)
+		if err != nil {
+			return nil, err
+		}
+		parts = append(parts, identify.Part{Name: c.Name, Required: required[c.Name], Manifest: m})
+	}
+	return parts, nil
+}
+
+func readManifest(ctx context.Context, s *store.Store, b *game.Build) (*manifest.Manifest, error) {
+	raw, err := s.Bytes(ctx, b.Manifest, manifest.MaxEncoded)
+	if err != nil {
+		return nil, err
+	}
+	return manifest.Decode(raw)
+}
+
+// Presence is how much of builds is on this computer.
+type Presence struct {
+	// Bytes of the files that are in the store or in the live folder, by build.
+	// Files that only share some content do not count.
+	Bytes map[*game.Build]int64
+	// Unread says that files of the live folder have not been looked into, and may
+	// add to that.
+	Unread bool
+}
+
+// Here finds out how much is on this computer of the builds that feeds offer. It
+// goes by what is remembered of the live folder, and reads nothing.
+func Here(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, builds []*game.Build) (*Presence, error) {
+	manifests := make(map[digest.Digest]*manifest.Manifest)
+	all := make(map[digest.Digest]bool)
+	for _, b := range builds {
+		for _, c := range b.Components {
+			if manifests[c.Manifest] != nil || len(b.Feeds) == 0 {
+				continue
+			}
+			m, err := b.Feeds[0].Manifest(c.Manifest)
+			if err != nil {
+				return nil, err
+			}
+			manifests[c.Manifest] = m
+			for _, f := range m.Files {
+				all[f.Digest] = true
+			}
+		}
+	}
+	p := &Presence{Bytes: make(map[*game.Build]int64)}
+	if len(all) == 0 {
+		return p, nil
+	}
+	live, unread, err := liveContent(ctx, home, g)
+	if err != nil {
+		return nil, err
+	}
+	p.Unread = unread
+	var ask []digest.Digest
+	for d := range all {
+		if !live[d] {
+			ask = append(ask, d)
+		}
+	}
+	lacks, err := s.Lacks(ctx, ask)
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range builds {
+		for _, c := range b.Components {
+			if m := manifests[c.Manifest]; m != nil {
+				for _, f := range m.Files {
+					if !lacks[f.Digest] {
+						p.Bytes[b] += f.Size
+					}
+				}
+			}
+		}
+	}
+	return p, nil
+}
+
+// liveContent lists the content that the live folder is known to hold, and whether
+// it may hold more.
+func liveContent(ctx context.Context, home *game.Home, g *game.Game) (have map[digest.Digest]bool, unread bool, err error) {
+	have = make(map[digest.Digest]bool)
+	root, err := os.OpenRoot(g.Live)
+	if errors.Is(err, os.ErrNotExist) {
+		return have, false, nil
+	}
+	if err != nil {
+		return nil, false, err
+	}
+	defer root.Close()
+	cache, err := scan.OpenCache(ctx, home.CacheFile())
+	if err != nil {
+		return nil, false, err
+	}
+	defer cache.Close()
+	tree, err := scan.Walk(ctx, root, g.Rules())
+	if err != nil {
+		return nil, false, err
+	}
+	if err := cache.Recall(ctx, g.Live, tree); err != nil {
+		return nil, false, err
+	}
+	match := g.Rules().Matcher()
+	for i := range tree.Entries {
+		switch e := &tree.Entries[i]; {
+		case e.Kind != scan.File:
+		case e.Known:
+			have[e.Digest] = true
+		case !match.Kept(e.Path):
+			unread = true
+		}
+	}
+	return have, unread, nil
+}

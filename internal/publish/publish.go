@@ -1,0 +1,427 @@
+// Package publish makes feeds: folders that any web server can serve, from
+// builds in the store.
+//
+// A feed grows and never changes: manifests, layouts and packs are named by their
+// content and stay as they are; only the signed catalogue is replaced, and only
+// once everything it names is on disk. Only content of the builds named is ever
+// written: each chunk is one that a manifest given here needs.
+//
+// Chunks are packed by component, and apart for each locked channel, so that a
+// server can hand out one and refuse another.
+package publish
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"aead.dev/minisign"
+	"github.com/gofrs/flock"
+
+	"morvant/internal/catalogue"
+	"morvant/internal/digest"
+	"morvant/internal/manifest"
+	"morvant/internal/progress"
+	"morvant/internal/store"
+)
+
+// Errors that callers test for.
+var (
+	ErrBusy  = errors.New("another Morvant is publishing there")
+	ErrTaken = errors.New("published already with other content")
+	ErrOwner = errors.New("the feed is signed by another key")
+)
+
+// Build is a build to publish.
+type Build struct {
+	Label   string
+	Channel string
+	Date    time.Time
+	Note    string
+	Parts   map[string]*Part // by component
+}
+
+// Part is what a build has of one component.
+type Part struct {
+	Manifest *manifest.Manifest
+	Programs []string // sorted paths of files that are programs
+}
+
+// Request says what to publish, and where.
+type Request struct {
+	Dest  string // the folder of the feed
+	Store *store.Store
+	Key   minisign.PrivateKey
+
+	Name       string                // of the feed; empty: that of the feed there
+	Game       string                // as the feed calls it
+	Components []catalogue.Component // added to those that the feed has
+	Locked     map[string]bool       // channels that ask for a key
+	SignIn     string                // address that gives out tokens; empty: as it was
+	Valid      time.Duration         // how long the catalogue can be trusted
+	Builds     []Build
+
+	ManifestsOnly bool // no content: builds can be recognised and compared, not fetched
+
+	Meter progress.Meter
+	Now   func() time.Time
+}
+
+// Result is what publishing came to.
+type Result struct {
+	Feed    *catalogue.Feed
+	Added   []string // CHANNEL/LABEL of builds that were not there
+	Same    []string // those that were
+	Chunks  int      // added
+	Written int64    // bytes that the feed grew by
+	Total   int64    // bytes of all builds in the feed, as if each were a folder of its own
+}
+
+// feedDir is a feed's folder while it is published to.
+type feedDir struct {
+	Request
+	lock     *flock.Flock
+	feed     *catalogue.Feed
+	channels map[string]*catalogue.Channel
+	result   *Result
+}
+
+// Do publishes. Interrupted, it leaves the feed as it was, with at most some
+// packs more, which the next run uses.
+func Do(ctx context.Context, r Request) (*Result, error) {
+	d := &feedDir{Request: r, channels: make(map[string]*catalogue.Channel), result: &Result{}}
+	for _, dir := range []string{"channels", "manifests", "layouts", "packs"} {
+		if err := os.MkdirAll(filepath.Join(r.Dest, dir), 0o755); err != nil {
+			return nil, err
+		}
+	}
+	d.lock = flock.New(filepath.Join(r.Dest, ".publish.lock"))
+	switch ok, err := d.lock.TryLock(); {
+	case err != nil:
+		return nil, fmt.Errorf("lock %s: %w", r.Dest, err)
+	case !ok:
+		return nil, fmt.Errorf("%s: %w", r.Dest, ErrBusy)
+	}
+	defer d.lock.Close()
+	if err := d.run(ctx); err != nil {
+		return nil, err
+	}
+	return d.result, nil
+}
+
+func (d *feedDir) run(ctx context.Context) error {
+	if err := d.read(); err != nil {
+		return err
+	}
+	slices.SortStableFunc(d.Builds, func(a, b Build) int { return a.Date.Compare(b.Date) })
+	var fresh []*Build
+	for i := range d.Builds {
+		same, err := d.published(&d.Builds[i])
+		if err != nil {
+			return err
+		}
+		name := d.Builds[i].Channel + "/" + d.Builds[i].Label
+		if same {
+			d.result.Same = append(d.result.Same, name)
+			continue
+		}
+		d.result.Added = append(d.result.Added, name)
+		fresh = append(fresh, &d.Builds[i])
+	}
+	if err := d.write(ctx, fresh); err != nil {
+		return err
+	}
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	return d.catalogue()
+}
+
+// read reads the feed that is there, if there is one, and checks that it is ours.
+func (d *feedDir) read() error {
+	public := d.Key.Public().(catalogue.PublicKey)
+	body, err := d.signed(catalogue.FeedFile, public)
+	if errors.Is(err, fs.ErrNotExist) {
+		if d.Name == "" {
+			return errors.New("a new feed needs a name")
+		}
+		d.feed = &catalogue.Feed{Format: catalogue.FeedFormat, Name: d.Name, Game: d.Game, Key: catalogue.KeyText(public)}
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if d.feed, err = catalogue.DecodeFeed(body); err != nil {
+		return fmt.Errorf("%s: %w", catalogue.FeedFile, err)
+	}
+	if d.Name != "" && d.Name != d.feed.Name {
+		return fmt.Errorf("%s holds the feed %s, not %s", d.Dest, d.feed.Name, d.Name)
+	}
+	for _, line := range d.feed.Channels {
+		body, err := d.signed(catalogue.ChannelFile(line.Name), public)
+		if err != nil {
+			return err
+		}
+		if d.channels[line.Name], err = catalogue.DecodeChannel(body); err != nil {
+			return fmt.Errorf("channel %s: %w", line.Name, err)
+		}
+	}
+	return nil
+}
+
+// Suffix of a signed file that is about to take its place.
+const next = ".next"
+
+// signed reads a signed file. A pair of file and signature whose exchange was cut
+// off is put in place first.
+func (d *feedDir) signed(path string, key catalogue.PublicKey) ([]byte, error) {
+	if err := d.settle(path, key); err != nil {
+		return nil, err
+	}
+	body, err := os.ReadFile(d.file(path))
+	if err != nil {
+		return nil, err
+	}
+	signature, err := os.ReadFile(d.file(catalogue.SignatureOf(path)))
+	if err != nil {
+		return nil, err
+	}
+	if err := catalogue.Verify(key, body, signature); err != nil {
+		return nil, fmt.Errorf("%s: %w", d.file(path), ErrOwner)
+	}
+	return body, nil
+}
+
+// settle finishes the exchange of a signed file that a crash cut off: if the new
+// signature fits the new file, or the file that has taken its place already, it
+// is put in place; else both are dropped.
+func (d *feedDir) settle(path string, key catalogue.PublicKey) error {
+	sig := catalogue.SignatureOf(path)
+	signature, err := os.ReadFile(d.file(sig + next))
+	if errors.Is(err, fs.ErrNotExist) {
+		return removeIfThere(d.file(path + next))
+	}
+	if err != nil {
+		return err
+	}
+	if body, err := os.ReadFile(d.file(path + next)); err == nil && catalogue.Verify(key, body, signature) == nil {
+		return d.exchange(path)
+	}
+	if body, err := os.ReadFile(d.file(path)); err == nil && catalogue.Verify(key, body, signature) == nil {
+		return os.Rename(d.file(sig+next), d.file(sig))
+	}
+	return errors.Join(removeIfThere(d.file(path+next)), os.Remove(d.file(sig+next)))
+}
+
+func removeIfThere(name string) error {
+	if err := os.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// exchange puts a new file and its signature in place, the file first.
+func (d *feedDir) exchange(path string) error {
+	for _, p := range []string{path, catalogue.SignatureOf(path)} {
+		if err := os.Rename(d.file(p+next), d.file(p)); err != nil {
+			return err
+		}
+	}
+	return syncDir(filepath.Dir(d.file(path)))
+}
+
+func (d *feedDir) file(path string) string { return filepath.Join(d.Dest, filepath.FromSlash(path)) }
+
+// published reports whether the build is in the feed already.
+func (d *feedDir) published(b *Build) (bool, error) {
+	if err := errors.Join(catalogue.CheckLabel(b.Label), catalogue.CheckName(b.Channel), catalogue.CheckText(b.Note)); err != nil {
+		return false, err
+	}
+	if d.channels[b.Channel] != nil && d.Locked[b.Channel] && !d.locked(b.Channel) {
+		return false, fmt.Errorf("the channel %s of %s is published already, open to all, and cannot be locked after the fact", b.Channel, d.feed.Name)
+	}
+	c := d.channels[b.Channel]
+	if c == nil {
+		return false, nil
+	}
+	i := slices.IndexFunc(c.Builds, func(have catalogue.Build) bool { return have.Label == b.Label })
+	if i < 0 {
+		return false, nil
+	}
+	have := c.Builds[i]
+	same := len(have.Components) == len(b.Parts)
+	for _, p := range have.Components {
+		mine, ok := b.Parts[p.Name]
+		same = same && ok && mine.Manifest.Digest() == p.Manifest
+	}
+	if !same {
+		return false, fmt.Errorf("%s/%s is %w; give this one another label", b.Channel, b.Label, ErrTaken)
+	}
+	return true, nil
+}
+
+// locked reports whether a channel asks for a key.
+func (d *feedDir) locked(channel string) bool {
+	for _, line := range d.feed.Channels {
+		if line.Name == channel {
+			return line.Locked
+		}
+	}
+	return d.Locked[channel]
+}
+
+// group names the packs that a build's chunks of a component go into.
+func (d *feedDir) group(b *Build, component string) group {
+	g := group{Component: component}
+	if d.locked(b.Channel) {
+		g.Channel = b.Channel
+	}
+	return g
+}
+
+// catalogue signs and replaces what has changed of the catalogue, channels first:
+// the feed never names a channel that is not there.
+func (d *feedDir) catalogue() error {
+	now := d.Now().UTC().Truncate(time.Second)
+	expires := now.Add(d.Valid)
+	for _, name := range d.channelNames() {
+		c := d.channels[name]
+		for i := range c.Builds {
+			for _, p := range c.Builds[i].Components {
+				d.result.Total += p.Bytes
+			}
+		}
+		// Every channel is signed anew: publishing also renews what would expire.
+		c.Serial++
+		c.Made, c.Expires = now, expires
+		body, err := c.Encode()
+		if err != nil {
+			return err
+		}
+		if _, err := catalogue.DecodeChannel(body); err != nil {
+			return fmt.Errorf("channel %s: %w", name, err)
+		}
+		if err := d.replace(catalogue.ChannelFile(name), body, fmt.Sprintf("%s/%s serial %d", d.feed.Name, name, c.Serial)); err != nil {
+			return err
+		}
+	}
+	f := d.feed
+	f.Serial++
+	f.Made, f.Expires = now, expires
+	if d.SignIn != "" {
+		f.SignIn = &catalogue.SignIn{Token: d.SignIn}
+	}
+	names := d.channelNames()
+	lockedNow := make(map[string]bool)
+	for _, name := range names {
+		lockedNow[name] = d.locked(name)
+	}
+	f.Channels = nil
+	for _, name := range names {
+		f.Channels = append(f.Channels, catalogue.Line{Name: name, Locked: lockedNow[name]})
+	}
+	for _, c := range d.Components {
+		if !slices.ContainsFunc(f.Components, func(have catalogue.Component) bool { return have.Name == c.Name }) {
+			f.Components = append(f.Components, c)
+		}
+	}
+	body, err := f.Encode()
+	if err != nil {
+		return err
+	}
+	if _, err := catalogue.DecodeFeed(body); err != nil {
+		return err
+	}
+	d.result.Feed = f
+	return d.replace(catalogue.FeedFile, body, fmt.Sprintf("%s serial %d", f.Name, f.Serial))
+}
+
+// channelNames lists the channels, those with the most builds in front: the first
+// is the one that is meant when none is named.
+func (d *feedDir) channelNames() []string {
+	var names []string
+	for _, line := range d.feed.Channels {
+		names = append(names, line.Name)
+	}
+	var fresh []string
+	for name := range d.channels {
+		if !slices.Contains(names, name) {
+			fresh = append(fresh, name)
+		}
+	}
+	slices.SortFunc(fresh, func(a, b string) int {
+		if x, y := d.locked(a), d.locked(b); x != y {
+			if y {
+				return -1
+			}
+			return 1
+		}
+		if n := len(d.channels[b].Builds) - len(d.channels[a].Builds); n != 0 {
+			return n
+		}
+		return strings.Compare(a, b)
+	})
+	return append(names, fresh...)
+}
+
+// replace signs a file and puts it in place of the one before.
+func (d *feedDir) replace(path string, body []byte, what string) error {
+	signature := catalogue.Sign(d.Key, body, what)
+	if err := d.put(path+next, body); err != nil {
+		return err
+	}
+	if err := d.put(catalogue.SignatureOf(path)+next, signature); err != nil {
+		return err
+	}
+	if err := syncDir(filepath.Dir(d.file(path))); err != nil {
+		return err
+	}
+	return d.exchange(path)
+}
+
+// put writes a file as a whole and brings it to disk.
+func (d *feedDir) put(path string, body []byte) error {
+	name := d.file(path)
+	f, err := os.CreateTemp(filepath.Dir(name), openPrefix+"*")
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(body)
+	if err = errors.Join(err, f.Chmod(0o644), f.Sync(), f.Close()); err == nil {
+		err = os.Rename(f.Name(), name)
+	}
+	if err != nil {
+		os.Remove(f.Name())
+	}
+	return err
+}
+
+// addBuild lists a build, whose content is all there, in its channel.
+func (d *feedDir) addBuild(b *Build, parts []catalogue.Part) {
+	c := d.channels[b.Channel]
+	if c == nil {
+		c = &catalogue.Channel{Format: catalogue.ChannelFormat, Feed: d.feed.Name, Channel: b.Channel}
+		d.channels[b.Channel] = c
+	}
+	c.Builds = append(c.Builds, catalogue.Build{Label: b.Label, Date: b.Date.UTC().Truncate(time.Second), Note: b.Note, Components: parts})
+	slices.SortStableFunc(c.Builds, func(x, y catalogue.Build) int { return x.Date.Compare(y.Date) })
+}
+
+// digests lists the content of a manifest in the order of its paths, each once.
+func digests(m *manifest.Manifest) []digest.Digest {
+	var list []digest.Digest
+	seen := make(map[digest.Digest]bool, len(m.Files))
+	for _, f := range m.Files {
+		if !seen[f.Digest] {
+			seen[f.Digest] = true
+			list = append(list, f.Digest)
+		}
+	}
+	return list
+}
