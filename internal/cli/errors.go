@@ -148,6 +148,8 @@ func advice(err error) string {
 		return "Fetch it first: morvant fetch BUILD"
 	case errors.Is(err, feed.ErrShort), errors.Is(err, feed.ErrSilent), errors.As(err, &busy):
 		return "What has arrived is kept; run the command again to go on"
+	case errors.Is(err, feed.ErrNone):
+		return "Add one: morvant feed add ADDRESS"
 	case errors.Is(err, feed.ErrUnknown):
 		return "morvant feed list lists them"
 	case errors.Is(err, publish.ErrBusy):

@@ -331,7 +331,7 @@ func (a *app) feedRefresh(ctx context.Context, c *cli.Command, home *game.Home, 
 		feeds = []*feed.Feed{one}
 	}
 	if len(feeds) == 0 {
-		return fmt.Errorf("there is no feed: %w", feed.ErrUnknown)
+		return feed.ErrNone
 	}
 	before, err := home.Offered(name)
 	if err != nil {

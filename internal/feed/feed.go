@@ -20,6 +20,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -36,6 +37,7 @@ var (
 	ErrExpired  = errors.New("the catalogue has expired")
 	ErrExists   = errors.New("already there")
 	ErrUnknown  = errors.New("not known")
+	ErrNone     = errors.New("no feed has been added")
 )
 
 const (
@@ -105,11 +107,11 @@ func Find(base, name string) (*Feed, error) {
 	}
 	switch {
 	case len(list) == 0:
-		return nil, fmt.Errorf("there is no feed: %w", ErrUnknown)
+		return nil, ErrNone
 	case name == "":
-		return nil, fmt.Errorf("there are several feeds, say which: %v: %w", names, ErrUnknown)
+		return nil, fmt.Errorf("there are several feeds, say which: %s: %w", strings.Join(names, ", "), ErrUnknown)
 	}
-	return nil, fmt.Errorf("there is no feed %q, only %v: %w", name, names, ErrUnknown)
+	return nil, fmt.Errorf("there is no feed %q, only %s: %w", name, strings.Join(names, ", "), ErrUnknown)
 }
 
 func load(dir, name string) (*Feed, error) {

@@ -88,32 +88,44 @@ type need struct {
 	at    int64
 }
 
-// Layout returns how the files of a part are put together, from the copy or from
-// the feed.
+// CachedLayout returns how the files of a part are put together if that is known
+// here, else nil.
+func (f *Feed) CachedLayout(p Part) *catalogue.Layout {
+	packed, err := os.ReadFile(f.file(catalogue.LayoutFile(p.Layout)))
+	if err != nil {
+		return nil
+	}
+	l, err := decodeLayout(packed, p)
+	if err != nil {
+		return nil // it is fetched anew when it is needed
+	}
+	return l
+}
+
+func decodeLayout(packed []byte, p Part) (*catalogue.Layout, error) {
+	b, err := catalogue.Unpack(packed, p.Layout)
+	if err != nil {
+		return nil, fmt.Errorf("layout %s: %w", p.Layout.Short(), err)
+	}
+	l, err := catalogue.DecodeLayout(b, p.Manifest)
+	if err != nil {
+		return nil, fmt.Errorf("layout %s: %w", p.Layout.Short(), err)
+	}
+	return l, nil
+}
+
+// layout returns the layout of a part, from the copy or from the feed.
 func (f *Feed) layout(ctx context.Context, w *wire, sources []source, p Part) (*catalogue.Layout, error) {
 	if p.Layout.IsZero() {
 		return nil, fmt.Errorf("%s: %w", p.Name, ErrNoContent)
 	}
-	path := catalogue.LayoutFile(p.Layout)
-	parse := func(packed []byte) (*catalogue.Layout, error) {
-		b, err := catalogue.Unpack(packed, p.Layout)
-		if err != nil {
-			return nil, fmt.Errorf("layout %s: %w", p.Layout.Short(), err)
-		}
-		l, err := catalogue.DecodeLayout(b, p.Manifest)
-		if err != nil {
-			return nil, fmt.Errorf("layout %s: %w", p.Layout.Short(), err)
-		}
+	l := f.CachedLayout(p)
+	if l != nil {
 		return l, nil
 	}
-	if packed, err := os.ReadFile(f.file(path)); err == nil {
-		if l, err := parse(packed); err == nil {
-			return l, nil
-		}
-	}
-	var l *catalogue.Layout
+	path := catalogue.LayoutFile(p.Layout)
 	packed, err := getNamed(ctx, w, sources, path, func(packed []byte) (err error) {
-		l, err = parse(packed)
+		l, err = decodeLayout(packed, p)
 		return err
 	})
 	if err != nil {

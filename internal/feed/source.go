@@ -287,7 +287,7 @@ func details(resp *http.Response) string {
 	if strings.HasPrefix(resp.Header.Get("Content-Type"), "application/problem+json") && json.Unmarshal(b, &p) == nil {
 		for _, text := range []string{p.Detail, p.Title} {
 			if text != "" {
-				return printable(text)
+				return strings.TrimSuffix(printable(text), ".")
 			}
 		}
 	}

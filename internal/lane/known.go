@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"os"
 
+	"morvant/internal/catalogue"
 	"morvant/internal/digest"
+	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/identify"
 	"morvant/internal/manifest"
@@ -73,8 +75,8 @@ func readManifest(ctx context.Context, s *store.Store, b *game.Build) (*manifest
 
 // Presence is how much of builds is on this computer.
 type Presence struct {
-	// Bytes of the files that are in the store or in the live folder, by build.
-	// Files that only share some content do not count.
+	// Bytes of content that is in the store or in the live folder, by build. Of a
+	// file that is here in part only what the store holds counts.
 	Bytes map[*game.Build]int64
 	// Unread says that files of the live folder have not been looked into, and may
 	// add to that.
@@ -84,18 +86,18 @@ type Presence struct {
 // Here finds out how much is on this computer of the builds that feeds offer. It
 // goes by what is remembered of the live folder, and reads nothing.
 func Here(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, builds []*game.Build) (*Presence, error) {
-	manifests := make(map[digest.Digest]*manifest.Manifest)
+	parts := make(map[digest.Digest]*feed.Part) // by manifest
 	all := make(map[digest.Digest]bool)
 	for _, b := range builds {
 		for _, c := range b.Components {
-			if manifests[c.Manifest] != nil || len(b.Feeds) == 0 {
+			if parts[c.Manifest] != nil || len(b.Feeds) == 0 {
 				continue
 			}
 			m, err := b.Feeds[0].Manifest(c.Manifest)
 			if err != nil {
 				return nil, err
 			}
-			manifests[c.Manifest] = m
+			parts[c.Manifest] = &feed.Part{Part: c, Manifest: m}
 			for _, f := range m.Files {
 				all[f.Digest] = true
 			}
@@ -120,18 +122,56 @@ func Here(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, bu
 	if err != nil {
 		return nil, err
 	}
-	for _, b := range builds {
-		for _, c := range b.Components {
-			if m := manifests[c.Manifest]; m != nil {
-				for _, f := range m.Files {
-					if !lacks[f.Digest] {
-						p.Bytes[b] += f.Size
-					}
-				}
+	have := make(map[digest.Digest]int64) // bytes of files that are here as a whole, by manifest
+	for d, part := range parts {
+		for _, f := range part.Manifest.Files {
+			if !lacks[f.Digest] {
+				have[d] += f.Size
 			}
 		}
 	}
+	for _, b := range builds {
+		for _, c := range b.Components {
+			if part := parts[c.Manifest]; part != nil && have[c.Manifest] < part.Manifest.Bytes() && len(b.Feeds) > 0 {
+				n, err := piecesHere(ctx, s, b.Feeds[0].CachedLayout(*part), part, lacks)
+				if err != nil {
+					return nil, err
+				}
+				p.Bytes[b] += n
+			}
+			p.Bytes[b] += have[c.Manifest]
+		}
+	}
 	return p, nil
+}
+
+// piecesHere sums up what the store holds of files that are not here as a whole.
+func piecesHere(ctx context.Context, s *store.Store, l *catalogue.Layout, part *feed.Part, lacks map[digest.Digest]bool) (int64, error) {
+	if l == nil {
+		return 0, nil
+	}
+	size := make(map[digest.Digest]int64)
+	var ask []digest.Digest
+	for _, f := range part.Manifest.Files {
+		if !lacks[f.Digest] {
+			continue
+		}
+		for _, i := range l.Pieces(f.Digest) {
+			c := l.Chunks[i]
+			if size[c.Digest] == 0 {
+				ask = append(ask, c.Digest)
+			}
+			size[c.Digest] += int64(c.Size)
+		}
+	}
+	missing, err := s.Missing(ctx, ask)
+	var n int64
+	for d, bytes := range size {
+		if !missing[d] {
+			n += bytes
+		}
+	}
+	return n, err
 }
 
 // liveContent lists the content that the live folder is known to hold, and whether
