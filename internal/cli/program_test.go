@@ -64,7 +64,7 @@ func newWorld(t *testing.T) *world {
 func (w *world) command(args ...string) *exec.Cmd {
 	cmd := exec.Command(program, args...)
 	cmd.Dir = w.live
-	cmd.Env = append(os.Environ(), "MORVANT_HOME="+w.home, "MORVANT_GAME=", "HOME="+filepath.Join(w.dir, "user"), "NO_COLOR=1")
+	cmd.Env = append(os.Environ(), "MORVANT_HOME="+w.home, "MORVANT_GAME=", "HOME="+filepath.Join(w.dir, "user"), "NO_COLOR=1", "MORVANT_KEYRING=file")
 	return cmd
 }
 

@@ -296,7 +296,11 @@ func (t *transfer) stream(ctx context.Context, s source, path string, r *run) er
 		at += e.Size()
 		stored, err := pack.Stored(buf, e)
 		if err == nil {
-			plain, err = t.coder.Decode(e, stored, plain)
+			var decoded []byte
+			decoded, err = t.coder.Decode(e, stored, plain)
+			if e.Coding != pack.Plain {
+				plain = decoded // room for the next; a plain one is part of buf
+			}
 		}
 		if err != nil {
 			t.mu.Lock()

@@ -114,6 +114,25 @@ func decodeLayout(packed []byte, p Part) (*catalogue.Layout, error) {
 	return l, nil
 }
 
+// layoutOf returns which layout this feed has for a manifest. Another feed's would
+// name packs that this one does not have.
+func (f *Feed) layoutOf(m digest.Digest) (digest.Digest, error) {
+	channels, err := f.Channels()
+	if err != nil {
+		return digest.Digest{}, err
+	}
+	for _, c := range channels {
+		for _, b := range c.Builds {
+			for _, p := range b.Components {
+				if p.Manifest == m && !p.Layout.IsZero() {
+					return p.Layout, nil
+				}
+			}
+		}
+	}
+	return digest.Digest{}, nil
+}
+
 // layout returns the layout of a part, from the copy or from the feed.
 func (f *Feed) layout(ctx context.Context, w *wire, sources []source, p Part) (*catalogue.Layout, error) {
 	if p.Layout.IsZero() {
@@ -147,6 +166,9 @@ func (f *Feed) Plan(ctx context.Context, r Request, o Options) (*Plan, error) {
 	for _, part := range r.Parts {
 		if len(part.Manifest.Files) == 0 {
 			continue
+		}
+		if part.Layout, err = f.layoutOf(part.Part.Manifest); err != nil {
+			return nil, err
 		}
 		layout, err := f.layout(ctx, w, sources, part)
 		if err != nil {

@@ -108,8 +108,8 @@ func (r *refresh) keep(locked []string) error {
 const pairTries = 3
 
 // signed reads a signed file, or the known one if it has not changed. check tells
-// whether its content can be accepted; it returns the key it must be signed by.
-func (r *refresh) signed(ctx context.Context, path string, check func(body, known []byte) (string, error)) ([]byte, error) {
+// whether its content can be accepted.
+func (r *refresh) signed(ctx context.Context, path string, check func(body, known []byte) error) ([]byte, error) {
 	known, err := os.ReadFile(r.feed.file(path))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
@@ -143,8 +143,7 @@ func (r *refresh) signed(ctx context.Context, path string, check func(body, know
 		if errors.Is(err, errUnchanged) {
 			body = known
 			r.marks[path] = was
-			_, err = check(known, known)
-			return err
+			return check(known, known)
 		}
 		if err == nil && s == r.sources[0] {
 			r.marks[path] = m
@@ -161,7 +160,7 @@ func (r *refresh) signed(ctx context.Context, path string, check func(body, know
 // maxSignature bounds a signature file, in bytes.
 const maxSignature = 4 << 10
 
-func (r *refresh) verify(ctx context.Context, s source, path string, body, known []byte, check func(body, known []byte) (string, error)) error {
+func (r *refresh) verify(ctx context.Context, s source, path string, body, known []byte, check func(body, known []byte) error) error {
 	signature, _, err := s.get(ctx, catalogue.SignatureOf(path), maxSignature, mark{})
 	if errors.Is(err, ErrMissing) {
 		return fmt.Errorf("%s has no signature: %w", path, catalogue.ErrSignature)
@@ -169,44 +168,55 @@ func (r *refresh) verify(ctx context.Context, s source, path string, body, known
 	if err != nil {
 		return err
 	}
-	text, err := check(body, known)
+	key, err := r.key(body)
 	if err != nil {
-		return err
-	}
-	key, err := catalogue.ParseKey(text)
-	if err != nil {
-		return err
+		return fmt.Errorf("%s: %w", path, err)
 	}
 	if err := catalogue.Verify(key, body, signature); err != nil {
+		if f, decodeErr := catalogue.DecodeFeed(body); decodeErr == nil && f.Key != catalogue.KeyText(key) {
+			return fmt.Errorf("it shows the key %s, and %s was expected: %w", f.Key, catalogue.KeyText(key), ErrKey)
+		}
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	if err := check(body, known); err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
 	return nil
 }
 
-func (r *refresh) checkFeed(body, known []byte) (string, error) {
+// key returns the key that must have signed: the one kept or demanded, at the
+// first time the one that the feed shows.
+func (r *refresh) key(body []byte) (catalogue.PublicKey, error) {
+	switch {
+	case r.feed.Key != "":
+		return catalogue.ParseKey(r.feed.Key)
+	case r.described != nil:
+		return catalogue.ParseKey(r.described.Key)
+	}
 	f, err := catalogue.DecodeFeed(body)
 	if err != nil {
-		return "", err
+		return catalogue.PublicKey{}, err
 	}
-	key := r.feed.Key
-	if key == "" {
-		key = f.Key
-	}
-	if f.Key != key {
-		return "", fmt.Errorf("it shows the key %s, and %s was expected: %w", f.Key, key, ErrKey)
+	return catalogue.ParseKey(f.Key)
+}
+
+func (r *refresh) checkFeed(body, known []byte) error {
+	f, err := catalogue.DecodeFeed(body)
+	if err != nil {
+		return err
 	}
 	serial := int64(0)
 	if known != nil {
 		was, err := catalogue.DecodeFeed(known)
 		if err != nil {
-			return "", err
+			return err
 		}
 		if was.Name != f.Name {
-			return "", fmt.Errorf("%w: it is called %s now, and was %s", errHostile, f.Name, was.Name)
+			return fmt.Errorf("%w: it is called %s now, and was %s", errHostile, f.Name, was.Name)
 		}
 		serial = was.Serial
 	}
-	return key, r.checkAge(f.Serial, serial, f.Expires, body, known)
+	return r.checkAge(f.Serial, serial, f.Expires, body, known)
 }
 
 // checkAge refuses a catalogue that is older than the one known, or expired.
@@ -223,17 +233,13 @@ func (r *refresh) checkAge(serial, was int64, expires time.Time, body, known []b
 }
 
 func (r *refresh) channel(ctx context.Context, line catalogue.Line) (*catalogue.Channel, error) {
-	key := r.feed.Key
-	if key == "" {
-		key = r.described.Key
-	}
-	body, err := r.signed(ctx, catalogue.ChannelFile(line.Name), func(body, known []byte) (string, error) {
+	body, err := r.signed(ctx, catalogue.ChannelFile(line.Name), func(body, known []byte) error {
 		c, err := catalogue.DecodeChannel(body)
 		if err != nil {
-			return "", err
+			return err
 		}
 		if c.Feed != r.described.Name || c.Channel != line.Name {
-			return "", fmt.Errorf("%w: channel %s of %s in its place", errHostile, c.Channel, c.Feed)
+			return fmt.Errorf("%w: channel %s of %s in its place", errHostile, c.Channel, c.Feed)
 		}
 		serial := int64(0)
 		if known != nil {
@@ -241,7 +247,7 @@ func (r *refresh) channel(ctx context.Context, line catalogue.Line) (*catalogue.
 				serial = was.Serial
 			}
 		}
-		return key, r.checkAge(c.Serial, serial, c.Expires, body, known)
+		return r.checkAge(c.Serial, serial, c.Expires, body, known)
 	})
 	if err != nil {
 		return nil, err

@@ -35,9 +35,12 @@ const (
 	connections = 6
 	// rounds is how often every address is tried before giving up, and the pauses
 	// in between: a quarter of a second at first, then twice as long each time.
-	rounds     = 7
-	firstPause = 250 * time.Millisecond
-	maxPause   = 30 * time.Second
+	rounds = 7
+	// silentRounds is the same for servers that have never answered: most likely
+	// there is no line.
+	silentRounds = 3
+	firstPause   = 250 * time.Millisecond
+	maxPause     = 30 * time.Second
 	// maxAsked is the longest pause that a service may ask for, in Retry-After.
 	maxAsked = 2 * time.Minute
 )
@@ -52,6 +55,7 @@ type wire struct {
 	now      func() time.Time
 	tokens   *tokens // nil: nobody is signed in
 	received atomic.Int64
+	answered atomic.Bool // somebody is there
 }
 
 func newWire(o Options) *wire {
@@ -115,14 +119,15 @@ func (w *wire) do(ctx context.Context, method string, u *url.URL, header http.He
 		return nil, nil, broken(err)
 	}
 	timer.Reset(w.silence)
-	body2 := resp.Body
+	w.answered.Store(true)
+	raw := resp.Body
 	resp.Body = struct {
 		io.Reader
 		io.Closer
-	}{&patient{ctx: ctx, r: w.limit.slow(ctx, body2), wire: w, timer: timer}, body2}
+	}{&patient{ctx: ctx, r: w.limit.slow(ctx, raw), wire: w, timer: timer}, raw}
 	return resp, func() {
 		// Not read to its end: the connection goes with the context.
-		body2.Close()
+		raw.Close()
 		done()
 	}, nil
 }
@@ -258,7 +263,11 @@ func (w *wire) attempt(ctx context.Context, sources []source, what string, progr
 			seen, round = now, 0
 			pauses.Reset()
 		}
-		if !again || round+1 >= rounds {
+		last := rounds
+		if !w.answered.Load() {
+			last = silentRounds
+		}
+		if !again || round+1 >= last {
 			return errors.Join(errs...)
 		}
 		pause := max(pauses.NextBackOff(), min(asked, maxAsked))

@@ -156,7 +156,14 @@ func (l *Lane) ProposePin(ctx context.Context, b *game.Build, o PinOptions) (*Pr
 		c.What = "pin"
 		c.After = game.Pin{Build: to.build.UID, Components: choice.Names, Clean: o.Clean || o.Exact, Exact: o.Exact, Since: l.now(), First: before.First}
 	}
-	p, err := l.propose(ctx, target{want: to.state(), owned: owned, clean: o.Clean, exact: o.Exact, composed: to}, c)
+	tree, err := l.Look(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	if owned, err = l.gamesOwn(owned, tree); err != nil {
+		return nil, err
+	}
+	p, err := l.propose(ctx, target{want: to.state(), owned: owned, clean: o.Clean, exact: o.Exact, tree: tree, composed: to}, c)
 	if err != nil {
 		return nil, err
 	}
@@ -182,6 +189,35 @@ func (l *Lane) pinned(ctx context.Context) (game.Pin, plan.State, error) {
 		return pin, nil, err
 	}
 	return pin, c.state(), nil
+}
+
+// gamesOwn adds to owned what else in the folder is surely the game's and not the
+// player's: files that are just as in some build that a feed offers.
+func (l *Lane) gamesOwn(owned plan.State, t *scan.Tree) (plan.State, error) {
+	offered, err := l.home.Offered(l.Game.Name)
+	if err != nil {
+		return nil, err
+	}
+	seen := make(map[digest.Digest]bool)
+	add := make(map[string]plan.Node)
+	for _, b := range offered {
+		for _, p := range b.Components {
+			if seen[p.Manifest] {
+				continue
+			}
+			seen[p.Manifest] = true
+			m, err := b.Feeds[0].Manifest(p.Manifest)
+			if err != nil {
+				return nil, err
+			}
+			for _, f := range m.Files {
+				if e := t.Entry(f.Path); e != nil && e.Known && e.Kind == scan.File && e.Digest == f.Digest {
+					add[f.Path] = plan.Node{Kind: plan.File, Size: f.Size, Digest: f.Digest}
+				}
+			}
+		}
+	}
+	return owned.With(add), nil
 }
 
 // ProposeRepair plans to bring the lane back to what it is held to. tree, if not

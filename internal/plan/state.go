@@ -62,6 +62,18 @@ func (s State) Get(p string) (Node, bool) {
 	return s[i].Node, true
 }
 
+// With returns the state with nodes at paths where it has none.
+func (s State) With(nodes map[string]Node) State {
+	out := slices.Clone(s)
+	for p, n := range nodes {
+		if _, ok := s.Get(p); !ok {
+			out = append(out, Entry{p, n})
+		}
+	}
+	out.sort()
+	return out
+}
+
 func (s State) sort() {
 	slices.SortFunc(s, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
 }
