@@ -14,6 +14,7 @@ import (
 )
 
 func TestFoldersThatCannotBeAddedAreRefused(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("file.txt", "x")
 	user := filepath.Join(w.dir, "user")
@@ -56,6 +57,7 @@ func TestFoldersThatCannotBeAddedAreRefused(t *testing.T) {
 }
 
 func TestWithoutRightsNothingIsChanged(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		t.Skip("needs root to become an ordinary user")
 	}
@@ -102,6 +104,7 @@ func TestWithoutRightsNothingIsChanged(t *testing.T) {
 }
 
 func TestLabelsThatMeanSomethingElseAreRefused(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("a", "1")
 	w.fails(1, "no game is registered yet. Register one", "status")
@@ -124,6 +127,7 @@ func TestLabelsThatMeanSomethingElseAreRefused(t *testing.T) {
 }
 
 func TestWhichGameIsMeantIsAskedWhenItMatters(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	other := filepath.Join(w.dir, "Other")
 	require.NoError(t, os.Mkdir(other, 0o755))
@@ -139,6 +143,7 @@ func TestWhichGameIsMeantIsAskedWhenItMatters(t *testing.T) {
 }
 
 func TestSettingsThatCannotBeReadAreNamedByLine(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("a", "1")
 	w.ok("add", "quay", w.live)
@@ -179,6 +184,7 @@ func packs(t *testing.T, w *world) []string {
 }
 
 func TestALostIndexIsRebuiltFromThePacks(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.install("1.1.1")
 	w.ok("snapshot", "1.1.1")
@@ -213,6 +219,7 @@ func (w *world) flip(file string, at int64) {
 }
 
 func TestDamageIsNamedByBuildAndFileAndMended(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.install("1.1.1")
 	w.ok("snapshot", "1.1.1")
@@ -250,6 +257,7 @@ func TestDamageIsNamedByBuildAndFileAndMended(t *testing.T) {
 }
 
 func TestATruncatedPackIsFoundOut(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.install("1.1.1")
 	w.ok("snapshot", "1.1.1")
@@ -261,6 +269,7 @@ func TestATruncatedPackIsFoundOut(t *testing.T) {
 }
 
 func TestAStoreByANewerVersionIsLeftAlone(t *testing.T) {
+	t.Parallel()
 	for _, file := range []string{"state.db", "store/index.db"} {
 		w := newWorld(t)
 		w.write("a", "1")
@@ -287,6 +296,7 @@ func TestAStoreByANewerVersionIsLeftAlone(t *testing.T) {
 }
 
 func TestADamagedStateIsPutAsideAndTheSnapshotsFoundAgain(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.install("1.1.1")
 	w.ok("snapshot", "1.1.1", "--note", "works")
@@ -304,6 +314,7 @@ func TestADamagedStateIsPutAsideAndTheSnapshotsFoundAgain(t *testing.T) {
 }
 
 func TestADamagedCacheCostsOnlyTime(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.install("1.1.1")
 	w.ok("snapshot", "1.1.1")

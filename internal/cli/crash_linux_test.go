@@ -140,6 +140,7 @@ func canTrace(t *testing.T) {
 }
 
 func TestKilledAtAnyPointAPinIsFinishedOrTakenBack(t *testing.T) {
+	t.Parallel()
 	canTrace(t)
 	w := newCrashWorld(t)
 	pin := []string{"pin", "1", "--clean", "--yes"}
@@ -149,6 +150,7 @@ func TestKilledAtAnyPointAPinIsFinishedOrTakenBack(t *testing.T) {
 }
 
 func TestKilledAtAnyPointAnUndoIsFinishedOrTakenBack(t *testing.T) {
+	t.Parallel()
 	canTrace(t)
 	w := newCrashWorld(t)
 	w.ok("pin", "1", "--clean", "--yes")
@@ -195,6 +197,7 @@ func sweep(t *testing.T, w *crashWorld, args []string, from, to map[string]strin
 }
 
 func TestKilledWhileRecoveringItRecoversAllTheSame(t *testing.T) {
+	t.Parallel()
 	canTrace(t)
 	w := newCrashWorld(t)
 	pin := []string{"pin", "1", "--clean", "--yes"}
@@ -228,6 +231,7 @@ func (w *crashWorld) cutOff(args []string) {
 }
 
 func TestADamagedJournalIsReadFromItsCopyOrReported(t *testing.T) {
+	t.Parallel()
 	canTrace(t)
 	w := newCrashWorld(t)
 	pin := []string{"pin", "1", "--clean", "--yes"}
@@ -247,6 +251,7 @@ func TestADamagedJournalIsReadFromItsCopyOrReported(t *testing.T) {
 }
 
 func TestAnInterruptedSnapshotGoesOnWhereItStopped(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	// Large enough for the signal to arrive while there is work left.
 	require.NoError(t, standin.Quay{Bytes: 200 << 20}.Write(w.live, "1.0.0"))
@@ -271,6 +276,7 @@ func TestAnInterruptedSnapshotGoesOnWhereItStopped(t *testing.T) {
 }
 
 func TestInterruptedAPinIsTakenBackOrFinished(t *testing.T) {
+	t.Parallel()
 	canTrace(t)
 	w := newCrashWorld(t)
 	pin := []string{"pin", "1", "--clean", "--yes"}
@@ -297,6 +303,7 @@ func TestInterruptedAPinIsTakenBackOrFinished(t *testing.T) {
 }
 
 func TestKilledAtAnyPointATrimLosesNothingThatIsNeeded(t *testing.T) {
+	t.Parallel()
 	canTrace(t)
 	w := newCrashWorld(t)
 	w.write("of-the-second.txt", strings.Repeat("second ", 3000))
@@ -341,6 +348,7 @@ func TestKilledAtAnyPointATrimLosesNothingThatIsNeeded(t *testing.T) {
 }
 
 func TestKilledAtAnyPointASnapshotCanBeTakenAgain(t *testing.T) {
+	t.Parallel()
 	canTrace(t)
 	w := newCrashWorld(t)
 	for _, calls := range []string{"renameat,renameat2,rename", "fsync,fdatasync", "pwrite64"} {

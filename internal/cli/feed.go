@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/url"
 	"os"
 	"strings"
@@ -405,10 +406,26 @@ func (s *secrets) read(what, variable string) (string, error) {
 		return "", fmt.Errorf("the %s is asked for at a terminal: %w", what, errUnanswered)
 	}
 	s.app.meter.pause()
-	fmt.Fprintf(s.app.err, "%s: ", strings.ToUpper(what[:1])+what[1:])
-	b, err := term.ReadPassword(int(s.app.in.Fd()))
-	fmt.Fprintln(s.app.err)
-	return string(b), err
+	return s.app.readUnseen(strings.ToUpper(what[:1]) + what[1:] + ": ")
+}
+
+// readUnseen asks at the terminal and shows nothing of the answer, not even of what
+// is typed before the question is there.
+func (a *app) readUnseen(prompt string) (string, error) {
+	fd := int(a.in.Fd())
+	was, err := term.MakeRaw(fd)
+	if err != nil {
+		return "", err
+	}
+	defer term.Restore(fd, was)
+	text, err := term.NewTerminal(struct {
+		io.Reader
+		io.Writer
+	}{a.in, a.stderr}, "").ReadPassword(prompt)
+	if errors.Is(err, io.EOF) {
+		return "", context.Canceled // Ctrl-C and Ctrl-D
+	}
+	return text, err
 }
 
 func (a *app) secrets(c *cli.Command, fromStdin string) *secrets {

@@ -140,6 +140,7 @@ func contentOf(t *testing.T, dir string, components []string) map[string]string 
 }
 
 func TestABuildIsFoundByDateFetchedAndPinned(t *testing.T) {
+	t.Parallel()
 	m := newMarket(t, "1.3.0")
 	added := m.ok("feed", "add", m.address)
 	require.Contains(t, added.out, "quay-archive")
@@ -194,6 +195,7 @@ func TestCatalogueAnswersWithoutALine(t *testing.T) {
 }
 
 func TestAFeedIsAFolderToo(t *testing.T) {
+	t.Parallel()
 	dir, err := publishedFeed()
 	require.NoError(t, err)
 	for name, address := range map[string]string{"folder": dir, "file": "file://" + filepath.ToSlash(dir)} {
@@ -207,6 +209,7 @@ func TestAFeedIsAFolderToo(t *testing.T) {
 }
 
 func TestTheKeyIsKeptAndCanBeDemanded(t *testing.T) {
+	t.Parallel()
 	m := newMarket(t, "1.1.0")
 	key := regexp.MustCompile(`RW\S{54}`).FindString(m.ok("feed", "add", m.address).out)
 	m.fails(1, "already there", "feed", "add", m.address)
@@ -267,6 +270,7 @@ func TestACatalogueThatCannotBeTrusted(t *testing.T) {
 }
 
 func TestARolledBackCatalogueIsRefused(t *testing.T) {
+	t.Parallel()
 	dir, old := t.TempDir(), t.TempDir()
 	require.NoError(t, publishFeed(dir, standin.Feed{Upto: "1.1.0"}))
 	require.NoError(t, os.CopyFS(old, os.DirFS(dir)))
@@ -284,6 +288,7 @@ func TestARolledBackCatalogueIsRefused(t *testing.T) {
 // TestABadLine fetches from a service that misbehaves and must come to the same
 // end as over a good one.
 func TestABadLine(t *testing.T) {
+	t.Parallel()
 	for name, faults := range map[string]standin.Faults{
 		"cut":          {Cut: 200_000, Cuts: 6},
 		"reset":        {Resets: 3},
@@ -323,6 +328,7 @@ func TestRetryAfterIsObeyed(t *testing.T) {
 }
 
 func TestWhatStaysWrongIsNamedAndNotKept(t *testing.T) {
+	t.Parallel()
 	m := newMarket(t, "1.3.0")
 	m.ok("feed", "add", m.address)
 	m.service.Misbehave(standin.Faults{Flip: -1})
@@ -345,6 +351,7 @@ func TestASilentServerIsGivenUp(t *testing.T) {
 }
 
 func TestTheNextMirrorIsAskedWhenOneFails(t *testing.T) {
+	t.Parallel()
 	dir, err := publishedFeed()
 	require.NoError(t, err)
 	m := newMarket(t, "1.3.0")
@@ -362,6 +369,7 @@ func TestTheNextMirrorIsAskedWhenOneFails(t *testing.T) {
 }
 
 func TestTheNextFeedIsAskedWhenOneFails(t *testing.T) {
+	t.Parallel()
 	m := newMarket(t, "1.3.0")
 	second := t.TempDir()
 	require.NoError(t, publishFeed(second, standin.Feed{}))
@@ -386,6 +394,7 @@ func TestFetchGoesNoFasterThanAsked(t *testing.T) {
 }
 
 func TestSomeComponentsOfABuild(t *testing.T) {
+	t.Parallel()
 	m := newMarket(t, "1.3.0")
 	m.ok("feed", "add", m.address)
 	m.fails(1, "no such component", "pin", "1.1.1", "--component", "voices-de", "--yes")
@@ -401,6 +410,7 @@ func TestSomeComponentsOfABuild(t *testing.T) {
 }
 
 func TestAFeedOfManifestsAlone(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	require.NoError(t, publishFeed(dir, standin.Feed{Without: true}))
 	m := newMarketOn(t, "1.1.1", &standin.Service{Dir: dir})
@@ -413,6 +423,7 @@ func TestAFeedOfManifestsAlone(t *testing.T) {
 }
 
 func TestIdentifyNamesTheNearestBuild(t *testing.T) {
+	t.Parallel()
 	m := newMarket(t, "1.1.1")
 	m.ok("feed", "add", m.address)
 	other := filepath.Join(m.dir, "copy")
@@ -440,6 +451,7 @@ func TestIdentifyNamesTheNearestBuild(t *testing.T) {
 }
 
 func TestOwnNotesOnBuilds(t *testing.T) {
+	t.Parallel()
 	m := newMarket(t, "1.1.1")
 	m.ok("feed", "add", m.address)
 	m.ok("builds", "note", "1.1.0", "the one for the race")
@@ -451,6 +463,7 @@ func TestOwnNotesOnBuilds(t *testing.T) {
 }
 
 func TestASnapshotAndAFeedsBuildOfOneName(t *testing.T) {
+	t.Parallel()
 	m := newMarket(t, "1.1.0")
 	m.ok("feed", "add", m.address)
 	m.ok("snapshot", "1.1.1")
@@ -465,6 +478,7 @@ func TestASnapshotAndAFeedsBuildOfOneName(t *testing.T) {
 }
 
 func TestWhatIsFetchedOutlivesItsFeed(t *testing.T) {
+	t.Parallel()
 	m := newMarket(t, "1.3.0")
 	m.ok("feed", "add", m.address)
 	m.ok("fetch", "1.1.1")
@@ -478,6 +492,7 @@ func TestWhatIsFetchedOutlivesItsFeed(t *testing.T) {
 }
 
 func TestAPinBringsOnlyWhatItWrites(t *testing.T) {
+	t.Parallel()
 	m := newMarket(t, "1.3.0")
 	m.ok("feed", "add", m.address)
 	m.ok("pin", "1.1.0", "--yes")
@@ -512,6 +527,7 @@ func chunksIn(t *testing.T, dir string) map[digest.Digest]bool {
 }
 
 func TestPublishWritesOnlyTheBuildsNamed(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	q := standin.Quay{Bytes: 1 << 20}
 	require.NoError(t, q.Write(w.live, "1.1.0"))
@@ -568,6 +584,7 @@ func TestPublishWritesOnlyTheBuildsNamed(t *testing.T) {
 }
 
 func TestPublishingAgainAddsOnlyWhatIsNew(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	q := standin.Quay{Bytes: 2 << 20}
 	require.NoError(t, q.Write(w.live, "1.1.0"))
@@ -598,6 +615,7 @@ func TestPublishingAgainAddsOnlyWhatIsNew(t *testing.T) {
 }
 
 func TestBuildsToPublishFromAList(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	require.NoError(t, standin.Quay{Bytes: 1 << 20}.Write(w.live, "1.2.0"))
 	w.ok("add", "quay", w.live)
@@ -634,6 +652,7 @@ date = 2031-11-02T09:00:00Z
 }
 
 func TestTwoPublishersAtTheSameTime(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	require.NoError(t, standin.Quay{Bytes: 8 << 20}.Write(w.live, "1.2.0"))
 	w.ok("add", "quay", w.live)
@@ -713,6 +732,7 @@ func (m *market) typed(lines string, args ...string) result {
 }
 
 func TestSigningIn(t *testing.T) {
+	t.Parallel()
 	m := signingMarket(t)
 	account := standin.HarbourAccount()
 	code := func(at time.Time) string {
@@ -766,6 +786,7 @@ func TestSigningIn(t *testing.T) {
 }
 
 func TestSecretsFromVariables(t *testing.T) {
+	t.Parallel()
 	m := signingMarket(t)
 	cmd := m.command("feed", "sign-in", "--user", "plain", "--password-env", "QUAY_PASSWORD")
 	cmd.Env = append(cmd.Env, "QUAY_PASSWORD=no code here")
@@ -776,6 +797,7 @@ func TestSecretsFromVariables(t *testing.T) {
 }
 
 func TestALockedChannel(t *testing.T) {
+	t.Parallel()
 	m := newMarket(t, "1.3.0")
 	dir := t.TempDir()
 	require.NoError(t, os.CopyFS(dir, os.DirFS(m.service.Dir)))
@@ -796,6 +818,7 @@ func TestALockedChannel(t *testing.T) {
 }
 
 func TestNoPasswordGoesOverPlainHTTP(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	m := newMarketOn(t, "1.3.0", &standin.Service{Dir: dir})
 	require.NoError(t, publishFeed(dir, standin.Feed{SignIn: "http://feeds.example/token"}))
@@ -809,6 +832,7 @@ func TestNoPasswordGoesOverPlainHTTP(t *testing.T) {
 }
 
 func TestATrustworthyServer(t *testing.T) {
+	t.Parallel()
 	dir, err := publishedFeed()
 	require.NoError(t, err)
 	for _, expired := range []bool{false, true} {

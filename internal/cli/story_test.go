@@ -39,6 +39,7 @@ func (w *world) update(label string) {
 }
 
 func TestAnUpdateIsSeenPinnedBackAndTakenBack(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.install("1.1.1")
 	w.ok("snapshot", "1.1.1", "--note", "everything works")
@@ -85,6 +86,7 @@ func withoutTimeOf(have, want map[string]string, dir string) map[string]string {
 }
 
 func TestExactBringsBackThePlayersFilesToo(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.install("1.1.1")
 	w.age()
@@ -103,6 +105,7 @@ func TestExactBringsBackThePlayersFilesToo(t *testing.T) {
 }
 
 func TestAFolderThatWasMovedOrLostItsMarkerGoesOn(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("a.txt", "1")
 	w.ok("add", "quay", w.live)
@@ -122,6 +125,7 @@ func TestAFolderThatWasMovedOrLostItsMarkerGoesOn(t *testing.T) {
 }
 
 func TestExtraFilesStayUnlessCleanIsAsked(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("a.txt", "a")
 	w.ok("add", "quay", w.live)
@@ -141,6 +145,7 @@ func TestExtraFilesStayUnlessCleanIsAsked(t *testing.T) {
 }
 
 func TestFilesOfTheBuildHeldBeforeLeaveWithIt(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("a.txt", "a")
 	w.ok("add", "quay", w.live)
@@ -155,6 +160,7 @@ func TestFilesOfTheBuildHeldBeforeLeaveWithIt(t *testing.T) {
 }
 
 func TestUnpinBringsBackTheFolderFromBeforeTheHold(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.install("1.1.0")
 	w.ok("snapshot", "1.1.0")
@@ -182,6 +188,7 @@ func TestUnpinBringsBackTheFolderFromBeforeTheHold(t *testing.T) {
 }
 
 func TestVerifyReadsWhatTheClockHides(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.install("1.1.1")
 	w.age()
@@ -205,6 +212,7 @@ func TestVerifyReadsWhatTheClockHides(t *testing.T) {
 }
 
 func TestNothingChangesWithoutAnAnswer(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.install("1.1.1")
 	w.ok("snapshot", "1.1.1")
@@ -218,6 +226,7 @@ func TestNothingChangesWithoutAnAnswer(t *testing.T) {
 }
 
 func TestBuildsAreFoundByEveryName(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("a.txt", "1")
 	w.ok("add", "quay", w.live)
@@ -245,6 +254,7 @@ func TestBuildsAreFoundByEveryName(t *testing.T) {
 }
 
 func TestSettingsKeepTheirComments(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("a.txt", "1")
 	w.ok("add", "quay", w.live, "--keep", "Mods/**")
@@ -265,6 +275,7 @@ func TestSettingsKeepTheirComments(t *testing.T) {
 }
 
 func TestForgettingAGameTouchesNoFileOfIt(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.install("1.0.0")
 	w.ok("snapshot", "1.0.0")
@@ -291,6 +302,7 @@ func folderSize(t *testing.T, dir string) (n int64) {
 }
 
 func TestTrimKeepsWhatBuildsAndUndoNeed(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.install("1.0.0")
 	w.ok("snapshot", "1.0.0")
@@ -312,6 +324,7 @@ func TestTrimKeepsWhatBuildsAndUndoNeed(t *testing.T) {
 }
 
 func TestTheDemoTellsItsStory(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	dir := filepath.Join(w.dir, "demo")
 	r := w.ok("demo", "--dir", dir, "--size", "2MB")
@@ -322,6 +335,7 @@ func TestTheDemoTellsItsStory(t *testing.T) {
 }
 
 func TestHelpNamesEveryCommandWithAnExample(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	r := w.ok("--help")
 	for _, name := range []string{"add", "games", "game", "snapshot", "builds", "diff", "status", "verify", "pin", "unpin", "undo", "history", "store", "demo"} {
@@ -338,6 +352,7 @@ func TestHelpNamesEveryCommandWithAnExample(t *testing.T) {
 }
 
 func TestEveryCommandSpeaksJSON(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("a.txt", "1\n")
 	for _, c := range []struct {
@@ -374,6 +389,7 @@ func TestEveryCommandSpeaksJSON(t *testing.T) {
 }
 
 func TestColourIsUsedWhereItIsWanted(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("a.txt", "1")
 	w.ok("add", "quay", w.live)
@@ -386,6 +402,7 @@ func TestColourIsUsedWhereItIsWanted(t *testing.T) {
 }
 
 func TestOnlyOneWorksOnAGameAtATime(t *testing.T) {
+	t.Parallel()
 	flock, err := exec.LookPath("flock")
 	if err != nil {
 		t.Skip("flock(1) is not installed")

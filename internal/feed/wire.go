@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -36,8 +37,9 @@ const (
 	// rounds is how often every address is tried before giving up, and the pauses
 	// in between: a quarter of a second at first, then twice as long each time.
 	rounds = 7
-	// silentRounds is the same for servers that have never answered: most likely
-	// there is no line.
+	// silentRounds is the same for servers that have never answered, for then most
+	// likely there is no line, and for those that have fallen silent, which took
+	// long enough to notice.
 	silentRounds = 3
 	firstPause   = 250 * time.Millisecond
 	maxPause     = 30 * time.Second
@@ -264,7 +266,7 @@ func (w *wire) attempt(ctx context.Context, sources []source, what string, progr
 			pauses.Reset()
 		}
 		last := rounds
-		if !w.answered.Load() {
+		if !w.answered.Load() || !slices.ContainsFunc(errs, func(err error) bool { return !errors.Is(err, ErrSilent) }) {
 			last = silentRounds
 		}
 		if !again || round+1 >= last {
