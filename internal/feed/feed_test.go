@@ -1,0 +1,340 @@
+package feed
+
+import (
+	"context"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"aead.dev/minisign"
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/require"
+
+	"morvant/internal/catalogue"
+	"morvant/internal/digest"
+	"morvant/internal/manifest"
+	"morvant/internal/pack"
+	"morvant/internal/progress"
+	"morvant/internal/store"
+)
+
+func options() Options { return Options{Meter: progress.None{}, Now: time.Now} }
+
+// forged is a feed of one build with one file, made by hand so that every part of
+// it can be wrong; all of it is signed as it should be.
+type forged struct {
+	manifest []byte
+	layout   []byte
+	pack     []byte
+	name     digest.Digest // of the pack
+	files    int
+	bytes    int64
+}
+
+var content = []byte(strings.Repeat("cranes, tides, cargo. ", 4000))
+
+// newForged returns a feed with nothing wrong.
+func newForged(t *testing.T) *forged {
+	t.Helper()
+	d := digest.Of(content)
+	m := &manifest.Manifest{Files: []manifest.File{{Path: "data/a.txt", Size: int64(len(content)), Digest: d}}}
+	f := &forged{manifest: m.Encode(), files: 1, bytes: m.Bytes()}
+	file, err := os.Create(filepath.Join(t.TempDir(), "pack"))
+	require.NoError(t, err)
+	defer file.Close()
+	coder, err := pack.NewCoder(pack.Fast)
+	require.NoError(t, err)
+	defer coder.Close()
+	w := pack.NewWriter(file)
+	coding, stored := coder.Encode(content, nil)
+	e, err := w.Append(d, pack.Chunk, coding, len(content), stored)
+	require.NoError(t, err)
+	f.name, err = w.Finish()
+	require.NoError(t, err)
+	f.pack, err = os.ReadFile(file.Name())
+	require.NoError(t, err)
+	f.setLayout(t, func(*catalogue.Layout) {}, e)
+	return f
+}
+
+func (f *forged) setLayout(t *testing.T, change func(*catalogue.Layout), e pack.Entry) {
+	t.Helper()
+	l := &catalogue.Layout{Packs: []digest.Digest{f.name}, Chunks: []catalogue.Chunk{{
+		Digest: e.Digest, Size: int(e.Plain), Offset: e.Offset, Stored: int(e.Stored), Coding: e.Coding, Base: catalogue.NoBase,
+	}}}
+	change(l)
+	var err error
+	f.layout, err = l.Encode(nil)
+	require.NoError(t, err)
+}
+
+// write writes the feed into a folder.
+func (f *forged) write(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	put := func(path string, b []byte) {
+		name := filepath.Join(dir, filepath.FromSlash(path))
+		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
+		require.NoError(t, os.WriteFile(name, b, 0o644))
+	}
+	packed := func(b []byte) []byte {
+		out, err := catalogue.Pack(b)
+		require.NoError(t, err)
+		return out
+	}
+	public, secret, err := minisign.GenerateKey(nil)
+	require.NoError(t, err)
+	m, l := digest.Of(f.manifest), digest.Of(f.layout)
+	put(catalogue.ManifestFile(m), packed(f.manifest))
+	put(catalogue.LayoutFile(l), packed(f.layout))
+	put(catalogue.PackFile(f.name), f.pack)
+	now := time.Now().UTC()
+	described := catalogue.Feed{
+		Format: catalogue.FeedFormat, Name: "forged", Game: "cinder-quay", Key: catalogue.KeyText(public), Serial: 1, Made: now, Expires: now.Add(time.Hour),
+		Channels: []catalogue.Line{{Name: "public"}}, Components: []catalogue.Component{{Name: "base", Required: true}},
+	}
+	channel := catalogue.Channel{
+		Format: catalogue.ChannelFormat, Feed: "forged", Channel: "public", Serial: 1, Made: now, Expires: now.Add(time.Hour),
+		Builds: []catalogue.Build{{Label: "1", Date: now, Components: []catalogue.Part{{Name: "base", Manifest: m, Layout: l, Files: f.files, Bytes: f.bytes}}}},
+	}
+	for path, v := range map[string]interface{ Encode() ([]byte, error) }{catalogue.FeedFile: &described, catalogue.ChannelFile("public"): &channel} {
+		b, err := v.Encode()
+		require.NoError(t, err)
+		put(path, b)
+		put(catalogue.SignatureOf(path), catalogue.Sign(secret, b, "forged"))
+	}
+	return dir
+}
+
+// fetch adds the feed at an address, plans and fetches its build into a new store.
+func fetch(t *testing.T, addresses ...string) (*store.Store, *Fetched, error) {
+	t.Helper()
+	ctx := t.Context()
+	f, err := Add(ctx, Adding{Base: t.TempDir(), Addresses: addresses}, options())
+	if err != nil {
+		return nil, nil, err
+	}
+	s, err := store.Open(ctx, t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { s.Close() })
+	channels, err := f.Channels()
+	require.NoError(t, err)
+	part := Part{Part: channels[0].Builds[0].Components[0]}
+	if part.Manifest, err = f.Manifest(part.Part.Manifest); err != nil {
+		return s, nil, err
+	}
+	p, err := f.Plan(ctx, Request{Store: s, Parts: []Part{part}, Owner: "test"}, options())
+	if err != nil {
+		return s, nil, err
+	}
+	result, err := p.Run(ctx, options())
+	return s, result, err
+}
+
+func TestAForgedFeedWithNothingWrongIsFetched(t *testing.T) {
+	s, result, err := fetch(t, newForged(t).write(t))
+	require.NoError(t, err)
+	require.Equal(t, 1, result.Files)
+	b, err := s.Bytes(t.Context(), digest.Of(content), 1<<20)
+	require.NoError(t, err)
+	require.Equal(t, content, b)
+}
+
+func TestPathsThatLeaveTheFolderAreRefused(t *testing.T) {
+	for _, p := range []string{
+		"../a.txt", "a/../../b", "/etc/passwd", `a\\b`, "C:/a", "c:a", "a//b", "a/./b", "", "CON", "aux.txt", "a.", "a ", ".morvant/lane.toml", "a\\u0000b", "a\\u001bb",
+	} {
+		f := newForged(t)
+		f.manifest = []byte(strings.Replace(string(f.manifest), "data/a.txt", p, 1))
+		_, _, err := fetch(t, f.write(t))
+		require.Error(t, err, "%q", p)
+	}
+	f := newForged(t)
+	f.manifest = []byte(strings.Replace(string(f.manifest), `"links":[]`, `"links":[{"path":"l","target":"../../x"}]`, 1))
+	_, _, err := fetch(t, f.write(t))
+	require.ErrorIs(t, err, manifest.ErrPath)
+	f.manifest = []byte(strings.Replace(string(f.manifest), `"size":88000`, `"size":99999999999999999999`, 1))
+	_, _, err = fetch(t, f.write(t))
+	require.Error(t, err)
+}
+
+func TestHostileContentIsRefused(t *testing.T) {
+	d := digest.Of(content)
+	size := len(content)
+	t.Run("a frame that inflates without end", func(t *testing.T) {
+		f := newForged(t)
+		enc, err := zstd.NewWriter(nil)
+		require.NoError(t, err)
+		f.replacePack(t, d, pack.Zstd, size, enc.EncodeAll(make([]byte, 256<<20), nil))
+		_, _, err = fetch(t, f.write(t))
+		var wrong *ContentError
+		require.ErrorAs(t, err, &wrong)
+		require.Equal(t, []string{"data/a.txt"}, wrong.Files)
+	})
+	t.Run("other content", func(t *testing.T) {
+		f := newForged(t)
+		f.replacePack(t, d, pack.Plain, size, make([]byte, size))
+		s, _, err := fetch(t, f.write(t))
+		var wrong *ContentError
+		require.ErrorAs(t, err, &wrong)
+		ok, err := s.Has(t.Context(), d)
+		require.NoError(t, err)
+		require.False(t, ok)
+	})
+	t.Run("chunks that are right and make another file", func(t *testing.T) {
+		// Two chunks in the wrong order: each is what its digest says.
+		f := newForged(t)
+		a, b := content[:40_000], content[40_001:]
+		b = append(append([]byte{}, b...), 'x')
+		file, err := os.Create(filepath.Join(t.TempDir(), "pack"))
+		require.NoError(t, err)
+		defer file.Close()
+		w := pack.NewWriter(file)
+		l := &catalogue.Layout{Files: map[digest.Digest][]int{d: {0, 1}}}
+		for _, c := range [][]byte{a, b} {
+			e, err := w.Append(digest.Of(c), pack.Chunk, pack.Plain, len(c), c)
+			require.NoError(t, err)
+			l.Chunks = append(l.Chunks, catalogue.Chunk{Digest: e.Digest, Size: len(c), Offset: e.Offset, Stored: len(c), Base: catalogue.NoBase})
+		}
+		f.name, err = w.Finish()
+		require.NoError(t, err)
+		f.pack, err = os.ReadFile(file.Name())
+		require.NoError(t, err)
+		l.Packs = []digest.Digest{f.name}
+		f.layout, err = l.Encode([]digest.Digest{d})
+		require.NoError(t, err)
+		s, _, err := fetch(t, f.write(t))
+		var wrong *ContentError
+		require.ErrorAs(t, err, &wrong)
+		ok, err := s.Has(t.Context(), d)
+		require.NoError(t, err)
+		require.False(t, ok, "no layout is kept that does not give the file")
+	})
+	t.Run("a layout that names a place beyond the pack", func(t *testing.T) {
+		f := newForged(t)
+		f.pack = f.pack[:100]
+		_, _, err := fetch(t, f.write(t))
+		require.ErrorIs(t, err, ErrShort)
+	})
+	t.Run("a manifest that is not what its name says", func(t *testing.T) {
+		f := newForged(t)
+		dir := f.write(t)
+		other, err := catalogue.Pack([]byte("something else"))
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, catalogue.ManifestFile(digest.Of(f.manifest))), other, 0o644))
+		_, _, err = fetch(t, dir)
+		require.ErrorIs(t, err, pack.ErrChecksum)
+	})
+	t.Run("a link out of the feed's folder", func(t *testing.T) {
+		f := newForged(t)
+		dir := f.write(t)
+		name := filepath.Join(dir, catalogue.PackFile(f.name))
+		outside := filepath.Join(t.TempDir(), "outside")
+		require.NoError(t, os.Rename(name, outside))
+		if os.Symlink(outside, name) != nil {
+			t.Skip("no symbolic links here")
+		}
+		_, _, err := fetch(t, dir)
+		require.Error(t, err)
+	})
+}
+
+// replacePack makes a pack of one record whose content may be anything.
+func (f *forged) replacePack(t *testing.T, d digest.Digest, coding pack.Coding, plain int, stored []byte) {
+	t.Helper()
+	file, err := os.Create(filepath.Join(t.TempDir(), "pack"))
+	require.NoError(t, err)
+	defer file.Close()
+	w := pack.NewWriter(file)
+	e, err := w.Append(d, pack.Chunk, coding, plain, stored)
+	require.NoError(t, err)
+	f.name, err = w.Finish()
+	require.NoError(t, err)
+	f.pack, err = os.ReadFile(file.Name())
+	require.NoError(t, err)
+	f.setLayout(t, func(*catalogue.Layout) {}, e)
+}
+
+func TestAnotherServerIsNotFollowed(t *testing.T) {
+	elsewhere := httptest.NewServer(http.FileServer(http.Dir(newForged(t).write(t))))
+	defer elsewhere.Close()
+	here := httptest.NewServer(http.RedirectHandler(elsewhere.URL+"/feed.json", http.StatusFound))
+	defer here.Close()
+	_, _, err := fetch(t, here.URL)
+	require.ErrorContains(t, err, "another server")
+	_, _, err = fetch(t, here.URL, elsewhere.URL)
+	require.NoError(t, err, "a mirror that was named is asked")
+}
+
+func TestSecretsGoOnlyWhereTheyAreSafe(t *testing.T) {
+	for address, want := range map[string]bool{
+		"https://feeds.example/": true, "http://127.0.0.1:80/": true, "http://[::1]/": true, "http://localhost:1/": true,
+		"http://feeds.example/": false, "http://127.0.0.1.feeds.example/": false, "http://10.0.0.1/": false, "ftp://localhost/": false,
+	} {
+		u, err := url.Parse(address)
+		require.NoError(t, err)
+		require.Equal(t, want, secure(u), address)
+	}
+}
+
+func TestRetryAfterIsReadInBothForms(t *testing.T) {
+	now := time.Date(2031, 8, 5, 9, 0, 0, 0, time.UTC)
+	require.Equal(t, 7*time.Second, retryAfter("7", now))
+	require.Equal(t, 90*time.Second, retryAfter(now.Add(90*time.Second).Format(http.TimeFormat), now))
+	for _, nothing := range []string{"", "-3", "soon", now.Add(-time.Hour).Format(http.TimeFormat)} {
+		require.Zero(t, retryAfter(nothing, now), nothing)
+	}
+}
+
+func TestNeighboursAreAskedForTogether(t *testing.T) {
+	one, other := digest.Of([]byte("1")), digest.Of([]byte("2"))
+	at := func(p digest.Digest, offset int64, stored int) *need {
+		return &need{pack: p, chunk: catalogue.Chunk{Offset: offset, Stored: stored, Size: stored}}
+	}
+	size := at(one, 0, 10_000).chunk.Entry().Size()
+	list := runsOf([]*need{
+		at(one, 2*size, 10_000), at(one, 0, 10_000), at(one, size, 10_000), // neighbours, in any order
+		at(one, 100*size, 10_000),   // far away
+		at(one, 101*size+7, 10_000), // a small gap
+		at(other, 0, 10_000),
+	}, runSize)
+	require.Len(t, list, 3)
+	total := int64(0)
+	for _, r := range list {
+		require.NotEmpty(t, r.needs)
+		total += r.to - r.from
+	}
+	require.Equal(t, 6*size+7, total)
+	require.Len(t, runsOf([]*need{at(one, 0, 10_000), at(one, size, 10_000)}, 0), 2, "no run is larger than asked")
+	whole := wholePacks([]*need{at(one, 9*size, 1), at(one, 0, 10), at(other, 5, 5)})
+	require.Len(t, whole, 2)
+}
+
+func TestADroppedLineIsTriedAgainOnlyWhereThatHelps(t *testing.T) {
+	w := newWire(options())
+	defer w.close()
+	w.answered.Store(true)
+	calls := 0
+	err := w.attempt(t.Context(), []source{&folder{dir: "here"}}, "x", noProgress, func(source) error {
+		if calls++; calls < 3 {
+			return ErrShort
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	require.Equal(t, 3, calls)
+	for _, lasting := range []error{ErrMissing, ErrSignIn, ErrKey, ErrRollback, catalogue.ErrSignature, &DeniedError{}, &BusyError{After: time.Hour}} {
+		calls = 0
+		err := w.attempt(t.Context(), []source{&folder{dir: "here"}}, "x", noProgress, func(source) error { calls++; return lasting })
+		require.ErrorIs(t, err, lasting)
+		require.Equal(t, 1, calls, "%v", lasting)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	require.ErrorIs(t, w.attempt(ctx, []source{&folder{}}, "x", noProgress, func(source) error { return ErrShort }), context.Canceled)
+}
