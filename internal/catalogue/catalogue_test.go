@@ -200,8 +200,19 @@ func TestHostileLayoutsAreRefused(t *testing.T) {
 		"a base without need":      func(l *Layout) { l.Chunks[1].Base = 0 },
 		"a base out of range":      func(l *Layout) { l.Chunks[1].Base = 77 },
 		"a chunk twice":            func(l *Layout) { l.Chunks[2].Digest = l.Chunks[1].Digest },
-		"a file left out":          func(l *Layout) { delete(l.Files, file) },
-		"a chunk index beyond":     func(l *Layout) { l.Files[file] = []int{0, 9} },
+		"bases in a circle": func(l *Layout) {
+			l.Chunks[1].Coding, l.Chunks[1].Base = pack.Based, 2
+			l.Chunks[2].Coding, l.Chunks[2].Base = pack.Based, 1
+		},
+		"its own base": func(l *Layout) { l.Chunks[1].Coding, l.Chunks[1].Base = pack.Based, 1 },
+		"again without a base": func(l *Layout) {
+			l.Again = []Chunk{{Digest: digest.Of([]byte("old")), Size: 9, Stored: 9, Base: NoBase}}
+		},
+		"again against a base beyond": func(l *Layout) {
+			l.Again = []Chunk{{Digest: digest.Of([]byte("old")), Size: 9, Stored: 40, Coding: pack.Based, Base: 3}}
+		},
+		"a file left out":      func(l *Layout) { delete(l.Files, file) },
+		"a chunk index beyond": func(l *Layout) { l.Files[file] = []int{0, 9} },
 		"a million chunks for a small file": func(l *Layout) {
 			list := make([]int, 1_000_000)
 			l.Files[file] = list

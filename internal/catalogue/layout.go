@@ -44,9 +44,9 @@ type Chunk struct {
 // NoBase says that a chunk is coded on its own.
 const NoBase = -1
 
-// Entry returns the record of the chunk.
-func (c Chunk) Entry() pack.Entry {
-	return pack.Entry{Digest: c.Digest, Kind: pack.Chunk, Coding: c.Coding, Plain: uint32(c.Size), Stored: uint32(c.Stored), Offset: c.Offset}
+// Entry returns the record of the chunk, of kind Chunk or Again.
+func (c Chunk) Entry(kind pack.Kind) pack.Entry {
+	return pack.Entry{Digest: c.Digest, Kind: kind, Coding: c.Coding, Plain: uint32(c.Size), Stored: uint32(c.Stored), Offset: c.Offset}
 }
 
 // Layout says how the files of one manifest are put together.
@@ -57,35 +57,38 @@ type Layout struct {
 	// is its own only chunk need not be listed.
 	Files    map[digest.Digest][]int
 	Programs []string // paths of files that are programs, sorted
+	// Again lists chunks of earlier builds coded against chunks of this one: who
+	// has this one comes to them for little. Base is an index into Chunks.
+	Again    []Chunk
 	byDigest map[digest.Digest]int
 }
 
-// layoutJSON is a layout as it is written: a column for each field of the chunks,
-// which packs much better than a row for each chunk, and runs of chunks.
+// layoutJSON is a layout as it is written.
 type layoutJSON struct {
 	Format   string          `json:"format"`
 	Packs    []digest.Digest `json:"packs"`
-	Digests  []digest.Digest `json:"digests"`
-	Sizes    []int           `json:"sizes"`
-	In       []int           `json:"in"` // index of the pack
-	Offsets  []int64         `json:"offsets"`
-	Stored   []int           `json:"stored"`
-	Codings  []int           `json:"codings"`
-	Bases    []int           `json:"bases,omitempty"` // all NoBase if missing
+	Chunks   columns         `json:"chunks"`
 	Files    []filePieces    `json:"files"`
 	Programs []string        `json:"programs"`
+	Again    *columns        `json:"again,omitempty"`
 }
 
-type filePieces struct {
-	Digest digest.Digest `json:"digest"`
-	Runs   []int         `json:"runs"` // first chunk, number of chunks, and so on
+// columns is a list of chunks with a column for each field, which packs much better
+// than a row for each chunk.
+type columns struct {
+	Digests []digest.Digest `json:"digests"`
+	Sizes   []int           `json:"sizes"`
+	In      []int           `json:"in"` // index of the pack
+	Offsets []int64         `json:"offsets"`
+	Stored  []int           `json:"stored"`
+	Codings []int           `json:"codings"`
+	Bases   []int           `json:"bases,omitempty"` // all NoBase if missing
 }
 
-// Encode returns the packed bytes of the layout, named by Digest of what is packed.
-func (l *Layout) Encode(order []digest.Digest) ([]byte, error) {
-	j := layoutJSON{Format: LayoutFormat, Packs: l.Packs, Programs: l.Programs}
+func toColumns(list []Chunk) columns {
+	var j columns
 	based := false
-	for _, c := range l.Chunks {
+	for _, c := range list {
 		j.Digests = append(j.Digests, c.Digest)
 		j.Sizes = append(j.Sizes, c.Size)
 		j.In = append(j.In, c.Pack)
@@ -97,6 +100,54 @@ func (l *Layout) Encode(order []digest.Digest) ([]byte, error) {
 	}
 	if !based {
 		j.Bases = nil
+	}
+	return j
+}
+
+// chunks reads the columns. packs and chunks are how many of those there are.
+func (j *columns) chunks(packs, chunks int) ([]Chunk, error) {
+	n := len(j.Digests)
+	for _, column := range []int{len(j.Sizes), len(j.In), len(j.Offsets), len(j.Stored), len(j.Codings)} {
+		if column != n {
+			return nil, fmt.Errorf("%w: columns of %d and %d chunks", ErrFormat, n, column)
+		}
+	}
+	if j.Bases != nil && len(j.Bases) != n {
+		return nil, fmt.Errorf("%w: bases for %d of %d chunks", ErrFormat, len(j.Bases), n)
+	}
+	list := make([]Chunk, n)
+	seen := make(map[digest.Digest]bool, n)
+	for i := range n {
+		if j.Codings[i] < 0 || j.Codings[i] > math.MaxUint8 {
+			return nil, fmt.Errorf("%w: coding %d", ErrFormat, j.Codings[i])
+		}
+		c := Chunk{Digest: j.Digests[i], Size: j.Sizes[i], Pack: j.In[i], Offset: j.Offsets[i], Stored: j.Stored[i], Coding: pack.Coding(j.Codings[i]), Base: NoBase}
+		if j.Bases != nil {
+			c.Base = j.Bases[i]
+		}
+		if err := c.check(packs, chunks); err != nil {
+			return nil, err
+		}
+		if seen[c.Digest] {
+			return nil, fmt.Errorf("%w: the chunk %s appears twice", ErrFormat, c.Digest.Short())
+		}
+		seen[c.Digest] = true
+		list[i] = c
+	}
+	return list, nil
+}
+
+type filePieces struct {
+	Digest digest.Digest `json:"digest"`
+	Runs   []int         `json:"runs"` // first chunk, number of chunks, and so on
+}
+
+// Encode returns the bytes of the layout. order says in which order to list files.
+func (l *Layout) Encode(order []digest.Digest) ([]byte, error) {
+	j := layoutJSON{Format: LayoutFormat, Packs: l.Packs, Programs: l.Programs, Chunks: toColumns(l.Chunks)}
+	if len(l.Again) > 0 {
+		again := toColumns(l.Again)
+		j.Again = &again
 	}
 	for _, d := range order {
 		if pieces, ok := l.Files[d]; ok {
@@ -130,35 +181,24 @@ func DecodeLayout(b []byte, m *manifest.Manifest) (*Layout, error) {
 	if err := decode(b, &j); err != nil {
 		return nil, err
 	}
-	n := len(j.Digests)
-	for _, column := range []int{len(j.Sizes), len(j.In), len(j.Offsets), len(j.Stored), len(j.Codings)} {
-		if column != n {
-			return nil, fmt.Errorf("%w: columns of %d and %d chunks", ErrFormat, n, column)
-		}
+	n := len(j.Chunks.Digests)
+	l := &Layout{Packs: j.Packs, Programs: j.Programs, Files: make(map[digest.Digest][]int, len(j.Files)), byDigest: make(map[digest.Digest]int, n)}
+	var err error
+	if l.Chunks, err = j.Chunks.chunks(len(j.Packs), n); err != nil {
+		return nil, err
 	}
-	if j.Bases != nil && len(j.Bases) != n {
-		return nil, fmt.Errorf("%w: bases for %d of %d chunks", ErrFormat, len(j.Bases), n)
+	for i, c := range l.Chunks {
+		l.byDigest[c.Digest] = i
 	}
-	l := &Layout{
-		Packs: j.Packs, Programs: j.Programs,
-		Files: make(map[digest.Digest][]int, len(j.Files)), byDigest: make(map[digest.Digest]int, n), Chunks: make([]Chunk, n),
-	}
-	for i := range n {
-		c := Chunk{Digest: j.Digests[i], Size: j.Sizes[i], Pack: j.In[i], Offset: j.Offsets[i], Stored: j.Stored[i], Coding: pack.Coding(j.Codings[i]), Base: NoBase}
-		if j.Bases != nil {
-			c.Base = j.Bases[i]
-		}
-		if j.Codings[i] < 0 || j.Codings[i] > math.MaxUint8 {
-			return nil, fmt.Errorf("%w: coding %d", ErrFormat, j.Codings[i])
-		}
-		if err := l.checkChunk(c); err != nil {
+	if j.Again != nil {
+		if l.Again, err = j.Again.chunks(len(j.Packs), n); err != nil {
 			return nil, err
 		}
-		if _, twice := l.byDigest[c.Digest]; twice {
-			return nil, fmt.Errorf("%w: the chunk %s appears twice", ErrFormat, c.Digest.Short())
+	}
+	for _, c := range l.Again {
+		if c.Base == NoBase || l.Chunks[c.Base].Digest == c.Digest {
+			return nil, fmt.Errorf("%w: a chunk listed again without another base", ErrFormat)
 		}
-		l.byDigest[c.Digest] = i
-		l.Chunks[i] = c
 	}
 	if err := l.checkChains(); err != nil {
 		return nil, err
@@ -166,18 +206,18 @@ func DecodeLayout(b []byte, m *manifest.Manifest) (*Layout, error) {
 	return l, l.fill(j.Files, m)
 }
 
-func (l *Layout) checkChunk(c Chunk) error {
+func (c Chunk) check(packs, chunks int) error {
 	switch {
 	case c.Size < 0 || c.Size > pack.MaxPlain || c.Stored < 0 || c.Stored > pack.MaxPlain+1<<16:
 		return fmt.Errorf("%w: a chunk of %d bytes, stored in %d", ErrFormat, c.Size, c.Stored)
-	case c.Pack < 0 || c.Pack >= len(l.Packs) || c.Offset < 0 || c.Offset > manifest.MaxSize:
+	case c.Pack < 0 || c.Pack >= packs || c.Offset < 0 || c.Offset > manifest.MaxSize:
 		return fmt.Errorf("%w: a chunk at %d of pack number %d", ErrFormat, c.Offset, c.Pack)
-	case c.Base < NoBase || c.Base >= len(l.Chunks):
+	case c.Base < NoBase || c.Base >= chunks:
 		return fmt.Errorf("%w: a chunk against number %d", ErrFormat, c.Base)
 	case (c.Base != NoBase) != c.Coding.NeedsBase():
 		return fmt.Errorf("%w: coding %d with base %d", ErrFormat, c.Coding, c.Base)
 	}
-	return c.Entry().Check()
+	return c.Entry(pack.Chunk).Check()
 }
 
 // checkChains makes sure that following bases ends soon.

@@ -294,9 +294,9 @@ func TestRetryAfterIsReadInBothForms(t *testing.T) {
 func TestNeighboursAreAskedForTogether(t *testing.T) {
 	one, other := digest.Of([]byte("1")), digest.Of([]byte("2"))
 	at := func(p digest.Digest, offset int64, stored int) *need {
-		return &need{pack: p, chunk: catalogue.Chunk{Offset: offset, Stored: stored, Size: stored}}
+		return &need{way: way{pack: p, entry: pack.Entry{Offset: offset, Stored: uint32(stored)}}}
 	}
-	size := at(one, 0, 10_000).chunk.Entry().Size()
+	size := at(one, 0, 10_000).entry.Size()
 	list := runsOf([]*need{
 		at(one, 2*size, 10_000), at(one, 0, 10_000), at(one, size, 10_000), // neighbours, in any order
 		at(one, 100*size, 10_000),   // far away
@@ -313,6 +313,48 @@ func TestNeighboursAreAskedForTogether(t *testing.T) {
 	require.Len(t, runsOf([]*need{at(one, 0, 10_000), at(one, size, 10_000)}, 0), 2, "no run is larger than asked")
 	whole := wholePacks([]*need{at(one, 9*size, 1), at(one, 0, 10), at(other, 5, 5)})
 	require.Len(t, whole, 2)
+}
+
+func TestTheCheapestWayToAChunkIsTaken(t *testing.T) {
+	d := func(name string) digest.Digest { return digest.Of([]byte(name)) }
+	record := func(stored int, base string) way {
+		w := way{entry: pack.Entry{Stored: uint32(stored)}}
+		if base != "" {
+			w.base = d(base)
+		}
+		return w
+	}
+	ws := newWays()
+	ws.of[d("old")] = []way{record(9000, ""), record(100, "new")}
+	ws.of[d("new")] = []way{record(120, "old")}
+	ws.of[d("newest")] = []way{record(50, "new")}
+	ws.size = map[digest.Digest]int{d("old"): 9500, d("new"): 9400, d("newest"): 9300}
+	lacking := func(names ...string) map[digest.Digest]*need {
+		m := make(map[digest.Digest]*need)
+		for _, name := range names {
+			m[d(name)] = &need{digest: d(name), path: name}
+		}
+		return m
+	}
+	bytes := func(list []*need) (n int, levels int) {
+		for _, one := range list {
+			n += int(one.entry.Stored)
+			levels = max(levels, one.level)
+		}
+		return n, levels
+	}
+	all := lacking("old", "new", "newest")
+	n, levels := bytes(ws.choose(map[digest.Digest]*need{d("newest"): all[d("newest")]}, all))
+	require.Equal(t, 9000+120+50, n, "from nothing, the whole chain")
+	require.Equal(t, 2, levels)
+	some := lacking("old")
+	n, levels = bytes(ws.choose(some, some))
+	require.Equal(t, 100, n, "from the newer one, which is here")
+	require.Equal(t, 1, levels)
+	both := lacking("old", "new")
+	n, _ = bytes(ws.choose(both, both))
+	require.Equal(t, 9000+120, n, "never in a circle")
+	require.Equal(t, map[digest.Digest]int{d("new"): 9400, d("old"): 9500}, ws.bases(map[digest.Digest]*need{d("newest"): {}}))
 }
 
 func TestADroppedLineIsTriedAgainOnlyWhereThatHelps(t *testing.T) {

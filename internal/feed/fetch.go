@@ -31,6 +31,9 @@ const (
 	gap = 16 << 10
 	// gapShare is the largest part of a request that may be unwanted.
 	gapShare = 0.03
+	// readThrough is how many bytes are read and dropped to get to those that were
+	// asked for, where a server sends files from their beginning only.
+	readThrough = 1 << 20
 	// tries is how often a bad chunk is asked of each source.
 	tries = 2
 )
@@ -82,7 +85,7 @@ func (p *Plan) Run(ctx context.Context, o Options) (*Fetched, error) {
 		t.coder.Close()
 	}
 	result.Received, result.Found = w.received.Load(), t.found.Load()
-	if err := errors.Join(err, session.Close()); err != nil {
+	if err := errors.Join(err, t.session.Close()); err != nil {
 		return result, err
 	}
 	return result, p.assemble(ctx, o.Meter)
@@ -108,20 +111,53 @@ func (t *transfer) run(ctx context.Context) error {
 	if err := t.collect(ctx); err != nil {
 		return err
 	}
-	var remote []*need
+	var levels [][]*need
 	var total int64
 	for _, n := range t.plan.needs {
-		if n.local == nil {
-			remote = append(remote, n)
-			total += n.chunk.Entry().Size()
+		if n.local != nil {
+			continue
 		}
+		for len(levels) <= n.level {
+			levels = append(levels, nil)
+		}
+		levels[n.level] = append(levels[n.level], n)
+		total += n.entry.Size()
 	}
-	if len(remote) == 0 {
+	if total == 0 {
 		return nil
 	}
 	t.meter.Begin("Fetching", total)
 	defer t.meter.End()
-	list := runsOf(remote, runSize)
+	for i, needs := range levels {
+		if i > 0 {
+			// What the next chunks are coded against must be readable.
+			if err := t.turn(ctx); err != nil {
+				return err
+			}
+		}
+		if err := t.fetchAll(ctx, needs); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// turn brings everything so far into the store and begins a new session.
+func (t *transfer) turn(ctx context.Context) error {
+	if err := t.session.Close(); err != nil {
+		return err
+	}
+	session, err := t.plan.request.Store.Resume(ctx, t.plan.request.Owner)
+	if err != nil {
+		return err
+	}
+	t.session = session
+	return nil
+}
+
+// fetchAll gets chunks, again from other sources where they arrive wrong.
+func (t *transfer) fetchAll(ctx context.Context, needs []*need) error {
+	list := runsOf(needs, runSize)
 	err := t.fetch(ctx, list, t.sources)
 	if errors.Is(err, errNoRanges) {
 		// From a server like that each pack is read once, from its beginning.
@@ -155,7 +191,10 @@ func wholePacks(needs []*need) []*run {
 	return list
 }
 
-// collect takes chunks from local files. What is not there any more is fetched.
+// errMoved is returned where a local file has changed since it was searched.
+var errMoved = errors.New("the file has changed since it was looked at")
+
+// collect takes chunks from local files.
 func (t *transfer) collect(ctx context.Context) error {
 	byFile := make(map[*Local][]*need)
 	for _, n := range t.plan.needs {
@@ -185,10 +224,7 @@ func (t *transfer) takeFrom(ctx context.Context, l *Local, needs []*need) error 
 	slices.SortFunc(needs, func(a, b *need) int { return cmp.Compare(a.at, b.at) })
 	f, err := l.Open()
 	if err != nil {
-		for _, n := range needs {
-			n.local = nil
-		}
-		return ctx.Err()
+		return err
 	}
 	defer f.Close()
 	var buf []byte
@@ -196,16 +232,15 @@ func (t *transfer) takeFrom(ctx context.Context, l *Local, needs []*need) error 
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		buf = slices.Grow(buf[:0], n.chunk.Size)[:n.chunk.Size]
-		if _, err := f.ReadAt(buf, n.at); err != nil && !errors.Is(err, io.EOF) || digest.Of(buf) != n.chunk.Digest {
-			n.local = nil
-			continue
+		buf = slices.Grow(buf[:0], n.size)[:n.size]
+		if _, err := f.ReadAt(buf, n.at); err != nil && !errors.Is(err, io.EOF) || digest.Of(buf) != n.digest {
+			return fmt.Errorf("%w; run the command again", errMoved)
 		}
-		if err := t.session.PutPlain(ctx, n.chunk.Digest, buf); err != nil {
+		if err := t.session.PutPlain(ctx, n.digest, buf); err != nil {
 			return err
 		}
-		t.found.Add(int64(n.chunk.Size))
-		t.meter.Advance(int64(n.chunk.Size), l.Path)
+		t.found.Add(int64(n.size))
+		t.meter.Advance(int64(n.size), l.Path)
 	}
 	return nil
 }
@@ -221,13 +256,13 @@ type run struct {
 func runsOf(needs []*need, size int64) []*run {
 	needs = slices.Clone(needs)
 	slices.SortFunc(needs, func(a, b *need) int {
-		return cmp.Or(slices.Compare(a.pack[:], b.pack[:]), cmp.Compare(a.chunk.Offset, b.chunk.Offset))
+		return cmp.Or(slices.Compare(a.pack[:], b.pack[:]), cmp.Compare(a.entry.Offset, b.entry.Offset))
 	})
 	var list []*run
 	var last *run
 	var wasted int64
 	for _, n := range needs {
-		from, to := n.chunk.Offset, n.chunk.Offset+n.chunk.Entry().Size()
+		from, to := n.entry.Offset, n.entry.Offset+n.entry.Size()
 		if last != nil && last.pack == n.pack && to-last.from <= size {
 			if skip := from - last.to; skip == 0 || skip > 0 && skip <= gap && float64(wasted+skip) <= gapShare*float64(to-last.from) {
 				wasted += skip
@@ -271,20 +306,20 @@ func (t *transfer) get(ctx context.Context, r *run, sources []source) error {
 
 // stream reads chunks of a run off one answer. What has arrived leaves the run.
 func (t *transfer) stream(ctx context.Context, s source, path string, r *run) error {
-	from, to := r.needs[0].chunk.Offset, r.to
+	from, to := r.needs[0].entry.Offset, r.to
 	body, at, err := s.open(ctx, path, from, to)
 	if err != nil {
 		return err
 	}
 	defer body.Close()
-	if from-at > runSize && !t.whole {
+	if from-at > readThrough && !t.whole {
 		return errNoRanges
 	}
 	in := bufio.NewReaderSize(body, 256<<10)
 	var buf, plain []byte
 	for len(r.needs) > 0 {
 		n := r.needs[0]
-		e := n.chunk.Entry()
+		e := n.entry
 		if _, err := io.CopyN(io.Discard, in, e.Offset-at); err != nil {
 			return short(err)
 		}
@@ -296,10 +331,11 @@ func (t *transfer) stream(ctx context.Context, s source, path string, r *run) er
 		at += e.Size()
 		stored, err := pack.Stored(buf, e)
 		if err == nil {
-			var decoded []byte
-			decoded, err = t.coder.Decode(e, stored, plain)
-			if e.Coding != pack.Plain {
-				plain = decoded // room for the next; a plain one is part of buf
+			if plain, err = t.take(ctx, n, stored, plain); err != nil {
+				var local *storeError
+				if errors.As(err, &local) {
+					return err
+				}
 			}
 		}
 		if err != nil {
@@ -309,14 +345,44 @@ func (t *transfer) stream(ctx context.Context, s source, path string, r *run) er
 			r.needs = r.needs[1:]
 			continue
 		}
-		if err := t.session.PutChunk(ctx, e, stored); err != nil {
-			return &storeError{err}
-		}
 		r.needs = r.needs[1:]
 		t.arrived.Add(1)
 		t.meter.Advance(e.Size(), n.path)
 	}
 	return nil
+}
+
+// take checks a record that has arrived and puts its chunk into the store. room is
+// for decoding, and returned for the next one.
+func (t *transfer) take(ctx context.Context, n *need, stored, room []byte) ([]byte, error) {
+	if !n.entry.Coding.NeedsBase() {
+		plain, err := t.coder.Decode(n.entry, stored, room)
+		if err != nil {
+			return room, err
+		}
+		if n.entry.Coding != pack.Plain {
+			room = plain // a plain one is part of what arrived
+		}
+		if err := t.session.PutChunk(ctx, n.entry, stored); err != nil {
+			return room, &storeError{err}
+		}
+		return room, nil
+	}
+	if base, err := pack.BaseOf(stored); err != nil || base != n.base {
+		return room, fmt.Errorf("chunk %s: %w: another base", n.digest.Short(), pack.ErrChecksum)
+	}
+	base, err := t.plan.request.Store.Chunk(ctx, n.base, nil)
+	if err != nil {
+		return room, &storeError{err}
+	}
+	plain, err := pack.DecodeAgainst(n.entry, stored, base)
+	if err != nil {
+		return room, err
+	}
+	if err := t.session.PutPlain(ctx, n.digest, plain); err != nil {
+		return room, &storeError{err}
+	}
+	return room, nil
 }
 
 // storeError is trouble on this computer, which no other server can help with.
@@ -351,7 +417,7 @@ func (t *transfer) again(ctx context.Context) error {
 					return err
 				}
 				for _, n := range needs {
-					t.bad[n.chunk.Digest] = n
+					t.bad[n.digest] = n
 				}
 			}
 		}
@@ -360,6 +426,11 @@ func (t *transfer) again(ctx context.Context) error {
 		return nil
 	}
 	files := make(map[string]bool)
+	for _, n := range t.bad {
+		if n.path != "" {
+			files[n.path] = true
+		}
+	}
 	for _, f := range t.plan.files {
 		if slices.ContainsFunc(f.pieces, func(p store.Piece) bool { return t.bad[p.Digest] != nil }) {
 			files[f.path] = true

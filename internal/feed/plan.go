@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"slices"
@@ -79,13 +80,15 @@ type file struct {
 	pieces []store.Piece
 }
 
-// need is a chunk that the store lacks.
+// need is a chunk that the store lacks, and how it is had.
 type need struct {
-	chunk catalogue.Chunk
-	pack  digest.Digest
-	path  string // of a file that it is for
-	local *Local // holds it at offset; nil: it must be fetched
-	at    int64
+	digest digest.Digest
+	size   int
+	path   string // of a file that it is for
+	local  *Local // holds it at offset; nil: it must be fetched
+	at     int64
+	way        // of fetching it
+	level  int // how many fetched chunks in a row it is coded against
 }
 
 // CachedLayout returns how the files of a part are put together if that is known
@@ -162,7 +165,8 @@ func (f *Feed) Plan(ctx context.Context, r Request, o Options) (*Plan, error) {
 	}
 	defer w.close()
 	p := &Plan{Feed: f, request: r}
-	seen := make(map[digest.Digest]*need)
+	ws := newWays()
+	targets := make(map[digest.Digest]*need)
 	for _, part := range r.Parts {
 		if len(part.Manifest.Files) == 0 {
 			continue
@@ -175,29 +179,64 @@ func (f *Feed) Plan(ctx context.Context, r Request, o Options) (*Plan, error) {
 			return nil, err
 		}
 		p.programs = append(p.programs, layout.Programs...)
-		if err := p.add(ctx, part.Manifest, layout, seen); err != nil {
+		fresh, err := p.add(ctx, part.Manifest, layout, targets)
+		if err != nil {
 			return nil, err
+		}
+		if len(fresh) > 0 {
+			ws.add(layout)
+			if err := f.waysBack(ctx, w, sources, part, fresh, ws); err != nil {
+				return nil, err
+			}
 		}
 	}
 	slices.Sort(p.programs)
-	if err := p.search(ctx, seen, o.Meter); err != nil {
-		return nil, err
+	return p, p.resolve(ctx, targets, ws, o.Meter)
+}
+
+// resolve decides for each chunk how it is had.
+func (p *Plan) resolve(ctx context.Context, targets map[digest.Digest]*need, ws *ways, meter progress.Meter) error {
+	wanted := make(map[digest.Digest]*need)
+	for d, n := range targets {
+		wanted[d] = n
 	}
+	for d, size := range ws.bases(targets) {
+		wanted[d] = &need{digest: d, size: size}
+	}
+	missing, err := p.request.Store.Missing(ctx, slices.Collect(maps.Keys(wanted)))
+	if err != nil {
+		return err
+	}
+	for d := range wanted {
+		if !missing[d] {
+			delete(wanted, d)
+		}
+	}
+	if err := p.search(ctx, wanted, targets, meter); err != nil {
+		return err
+	}
+	p.needs = ws.choose(targets, wanted)
+	slices.SortFunc(p.needs, func(a, b *need) int {
+		return cmp.Or(cmp.Compare(a.path, b.path), slices.Compare(a.digest[:], b.digest[:]))
+	})
 	for _, n := range p.needs {
+		p.Grow += int64(n.size) + pack.Overhead
 		if n.local != nil {
-			p.Found += int64(n.chunk.Size)
-			p.Grow += int64(n.chunk.Size) + pack.Overhead
+			p.Found += int64(n.size)
 			continue
 		}
 		p.Chunks++
-		p.Fetch += n.chunk.Entry().Size()
-		p.Grow += int64(n.chunk.Stored) + pack.Overhead
+		p.Fetch += n.entry.Size()
+		if !n.entry.Coding.NeedsBase() {
+			p.Grow -= int64(n.size) - int64(n.entry.Stored)
+		}
 	}
-	return p, nil
+	return nil
 }
 
-// add lists the files of a part that the store lacks, and their missing chunks.
-func (p *Plan) add(ctx context.Context, m *manifest.Manifest, layout *catalogue.Layout, seen map[digest.Digest]*need) error {
+// add lists the files of a part that the store lacks, and their missing chunks,
+// and returns those that are new to targets.
+func (p *Plan) add(ctx context.Context, m *manifest.Manifest, layout *catalogue.Layout, targets map[digest.Digest]*need) ([]*need, error) {
 	var wanted []manifest.File
 	var contents []digest.Digest
 	listed := make(map[digest.Digest]bool)
@@ -210,10 +249,9 @@ func (p *Plan) add(ctx context.Context, m *manifest.Manifest, layout *catalogue.
 	}
 	lacks, err := p.request.Store.Lacks(ctx, contents)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	var fresh []*need
-	var digests []digest.Digest
+	fresh := make(map[digest.Digest]*need)
 	for _, f := range wanted {
 		if !lacks[f.Digest] {
 			continue
@@ -222,29 +260,26 @@ func (p *Plan) add(ctx context.Context, m *manifest.Manifest, layout *catalogue.
 		for _, i := range layout.Pieces(f.Digest) {
 			c := layout.Chunks[i]
 			out.pieces = append(out.pieces, store.Piece{Digest: c.Digest, Size: c.Size})
-			if seen[c.Digest] == nil {
-				n := &need{chunk: c, pack: layout.Packs[c.Pack], path: f.Path}
-				seen[c.Digest] = n
-				fresh = append(fresh, n)
-				digests = append(digests, c.Digest)
+			if targets[c.Digest] == nil && fresh[c.Digest] == nil {
+				fresh[c.Digest] = &need{digest: c.Digest, size: c.Size, path: f.Path}
 			}
 		}
 		p.files = append(p.files, out)
 		p.Files++
 		p.Bytes += f.Size
 	}
-	missing, err := p.request.Store.Missing(ctx, digests)
+	missing, err := p.request.Store.Missing(ctx, slices.Collect(maps.Keys(fresh)))
 	if err != nil {
-		return err
+		return nil, err
 	}
-	for _, n := range fresh {
-		if missing[n.chunk.Digest] {
-			p.needs = append(p.needs, n)
-		} else {
-			delete(seen, n.chunk.Digest)
+	var list []*need
+	for d, n := range fresh {
+		if missing[d] {
+			targets[d] = n
+			list = append(list, n)
 		}
 	}
-	return nil
+	return list, nil
 }
 
 const (
@@ -255,16 +290,16 @@ const (
 	ownChunk = 16 << 10
 )
 
-// search looks for missing chunks in local files. wanted holds the missing ones.
-func (p *Plan) search(ctx context.Context, wanted map[digest.Digest]*need, meter progress.Meter) error {
-	if len(p.needs) == 0 || len(p.request.Local) == 0 {
+// search looks for wanted chunks in local files. Targets are what it is about; the
+// others may help to decode them.
+func (p *Plan) search(ctx context.Context, wanted, targets map[digest.Digest]*need, meter progress.Meter) error {
+	if len(targets) == 0 || len(p.request.Local) == 0 {
 		return nil
 	}
-	left := make(map[digest.Digest]*need, len(p.needs))
+	left := maps.Clone(wanted)
 	var bytes int64
-	for _, n := range p.needs {
-		left[n.chunk.Digest] = n
-		bytes += int64(n.chunk.Size)
+	for _, n := range targets {
+		bytes += int64(n.size)
 	}
 	whole := make(map[digest.Digest]*file)
 	likely := make(map[string]bool) // paths and base names of files that lack chunks
@@ -276,7 +311,9 @@ func (p *Plan) search(ctx context.Context, wanted map[digest.Digest]*need, meter
 	found := func(l *Local, d digest.Digest, at int64) {
 		if n := left[d]; n != nil {
 			n.local, n.at = l, at
-			bytes -= int64(n.chunk.Size)
+			if targets[d] != nil {
+				bytes -= int64(n.size)
+			}
 			delete(left, d)
 		}
 	}

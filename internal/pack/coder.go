@@ -91,6 +91,9 @@ func (c *Coder) Decode(e Entry, stored, buf []byte) ([]byte, error) {
 	if len(stored) != int(e.Stored) {
 		return nil, fmt.Errorf("record %s: %w: %d of %d bytes", e.Digest.Short(), ErrFormat, len(stored), e.Stored)
 	}
+	if e.Coding.NeedsBase() {
+		return nil, fmt.Errorf("record %s: %w: its base is needed", e.Digest.Short(), ErrFormat)
+	}
 	plain := stored
 	if e.Coding == Zstd {
 		if cap(buf) < int(e.Plain) {
@@ -102,6 +105,59 @@ func (c *Coder) Decode(e Entry, stored, buf []byte) ([]byte, error) {
 		if plain, err = c.dec.DecodeAll(stored, buf[:0:e.Plain]); err != nil {
 			return nil, fmt.Errorf("record %s: %w: %v", e.Digest.Short(), ErrChecksum, err)
 		}
+	}
+	if len(plain) != int(e.Plain) || digest.Of(plain) != e.Digest {
+		return nil, fmt.Errorf("record %s: %w", e.Digest.Short(), ErrChecksum)
+	}
+	return plain, nil
+}
+
+// dictionary is the number that frames give their base.
+const dictionary = 1
+
+// basedWindow lets a frame reach back over a whole chunk into its base.
+const basedWindow = 1 << 20
+
+// EncodeAgainst codes plain against a base, for content that is much like it. It
+// returns the stored bytes of a record of coding Based.
+func EncodeAgainst(plain []byte, base digest.Digest, baseBytes []byte) ([]byte, error) {
+	// The fastest level: against a base that is much alike, harder work gains
+	// little and takes five times as long.
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithEncoderCRC(false),
+		zstd.WithWindowSize(basedWindow), zstd.WithLowerEncoderMem(true), zstd.WithEncoderDictRaw(dictionary, baseBytes))
+	if err != nil {
+		return nil, err
+	}
+	defer enc.Close()
+	return enc.EncodeAll(plain, append(make([]byte, 0, digest.Size+len(plain)/8), base[:]...)), nil
+}
+
+// BaseOf returns which base the stored bytes of a record of coding Based need.
+func BaseOf(stored []byte) (digest.Digest, error) {
+	if len(stored) < digest.Size {
+		return digest.Digest{}, fmt.Errorf("%w: no room for a base", ErrFormat)
+	}
+	return digest.Digest(stored[:digest.Size]), nil
+}
+
+// DecodeAgainst returns the plain bytes of a record of coding Based, checked against
+// its digest.
+func DecodeAgainst(e Entry, stored, baseBytes []byte) ([]byte, error) {
+	if err := e.Check(); err != nil {
+		return nil, err
+	}
+	if !e.Coding.NeedsBase() || len(stored) != int(e.Stored) || len(baseBytes) > MaxPlain {
+		return nil, fmt.Errorf("record %s: %w: not coded against a base", e.Digest.Short(), ErrFormat)
+	}
+	dec, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxMemory(MaxPlain),
+		zstd.WithDecoderMaxWindow(MaxPlain), zstd.WithDecoderDictRaw(dictionary, baseBytes))
+	if err != nil {
+		return nil, err
+	}
+	defer dec.Close()
+	plain, err := dec.DecodeAll(stored[digest.Size:], make([]byte, 0, e.Plain))
+	if err != nil {
+		return nil, fmt.Errorf("record %s: %w: %v", e.Digest.Short(), ErrChecksum, err)
 	}
 	if len(plain) != int(e.Plain) || digest.Of(plain) != e.Digest {
 		return nil, fmt.Errorf("record %s: %w", e.Digest.Short(), ErrChecksum)

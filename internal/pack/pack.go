@@ -76,6 +76,7 @@ const (
 	Chunk  Kind = 1 // a piece of file content
 	Layout Kind = 2 // which chunks make up one file
 	Note   Kind = 3 // a description of a build, so that it can be found again from the packs alone
+	Again  Kind = 4 // a chunk that stands in another pack as well, here coded against another base
 )
 
 // Coding says how the bytes of a record are stored.
@@ -85,10 +86,11 @@ type Coding uint8
 const (
 	Plain Coding = 0
 	Zstd  Coding = 1 // one RFC 8878 frame
+	Based Coding = 2 // the digest of a base chunk, then a frame whose raw dictionary (number 1) is that chunk
 )
 
 // NeedsBase reports whether another chunk is needed to decode a record.
-func (c Coding) NeedsBase() bool { return false }
+func (c Coding) NeedsBase() bool { return c == Based }
 
 // Entry tells what a record holds and where it is.
 type Entry struct {
@@ -108,9 +110,9 @@ func (e Entry) Check() error {
 	switch {
 	case e.Plain > MaxPlain || e.Stored > maxStored:
 		return fmt.Errorf("%w: a record of %d bytes, stored in %d", ErrFormat, e.Plain, e.Stored)
-	case e.Kind < Chunk || e.Kind > Note:
+	case e.Kind < Chunk || e.Kind > Again:
 		return fmt.Errorf("%w: record kind %d", ErrFormat, e.Kind)
-	case e.Coding > Zstd:
+	case e.Coding > Based || e.Coding == Based && e.Stored < digest.Size:
 		return fmt.Errorf("%w: coding %d", ErrFormat, e.Coding)
 	case e.Coding == Plain && e.Plain != e.Stored:
 		return fmt.Errorf("%w: plain record of %d bytes stored in %d", ErrFormat, e.Plain, e.Stored)

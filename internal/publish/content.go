@@ -4,15 +4,18 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/go-json-experiment/json"
 
 	"morvant/internal/catalogue"
+	"morvant/internal/chunk"
 	"morvant/internal/digest"
 	"morvant/internal/pack"
 	"morvant/internal/store"
@@ -36,20 +39,29 @@ type group struct {
 type place struct {
 	pack  digest.Digest
 	entry pack.Entry
+	base  digest.Digest // what it is coded against; zero: nothing
+	depth int           // how many bases in a row it needs, or unknown
 }
+
+const unknown = -1
 
 // contents writes what builds consist of.
 type contents struct {
-	dir   *feedDir
-	coder *pack.Coder
-	have  map[group]map[digest.Digest]place
-	open  map[group]*openPack
+	dir    *feedDir
+	coder  *pack.Coder
+	cutter *chunk.Cutter
+	mu     sync.RWMutex // guards have while chunks are being coded
+	have   map[group]map[digest.Digest]*place
+	open   map[group]*openPack
+	// again holds, for each part that is written, chunks of the build before it
+	// that are coded against chunks of this one.
+	again map[*Part]map[digest.Digest]*place
 }
 
 type openPack struct {
 	file    *os.File
 	writer  *pack.Writer
-	waiting []digest.Digest // chunks whose place is known once the pack has its name
+	waiting []*place // whose pack is known once it has its name
 }
 
 // write brings everything that the builds need into the feed's folder, then lists
@@ -60,8 +72,12 @@ func (d *feedDir) write(ctx context.Context, builds []*Build) (err error) {
 		return err
 	}
 	defer coder.Close()
-	c := &contents{dir: d, coder: coder, have: make(map[group]map[digest.Digest]place), open: make(map[group]*openPack)}
-	defer c.discard()
+	c := &contents{
+		dir: d, coder: coder, cutter: chunk.New(), have: make(map[group]map[digest.Digest]*place),
+		open: make(map[group]*openPack), again: make(map[*Part]map[digest.Digest]*place),
+	}
+	// What is packed stays also when the work is cut off: the next run uses it.
+	defer func() { err = errors.Join(err, c.finish()) }()
 	if !d.ManifestsOnly {
 		if err := c.inventory(); err != nil {
 			return err
@@ -74,9 +90,13 @@ func (d *feedDir) write(ctx context.Context, builds []*Build) (err error) {
 		}
 		d.Meter.Begin("Publishing", total)
 		defer d.Meter.End()
-		for _, b := range builds {
+		for i, b := range builds {
 			for _, name := range partNames(b) {
-				if err := c.chunks(ctx, d.group(b, name), b.Parts[name]); err != nil {
+				before, err := c.before(ctx, builds[:i], b, name)
+				if err == nil {
+					err = c.chunks(ctx, d.group(b, name), b.Parts[name], before)
+				}
+				if err != nil {
 					return fmt.Errorf("%s of %s: %w", name, b.Label, err)
 				}
 			}
@@ -159,7 +179,21 @@ func (c *contents) take(file, name string) error {
 		return err
 	}
 	for _, e := range entries[1:] {
-		c.of(g)[e.Digest] = place{found, e}
+		if e.Kind != pack.Chunk {
+			continue
+		}
+		p := &place{pack: found, entry: e}
+		if e.Coding.NeedsBase() {
+			stored, err := pack.ReadStored(f, e, nil)
+			if err != nil {
+				return err
+			}
+			if p.base, err = pack.BaseOf(stored); err != nil {
+				return err
+			}
+			p.depth = unknown
+		}
+		c.add(g, e.Digest, p)
 	}
 	return nil
 }
@@ -205,61 +239,96 @@ func GroupOf(file string) (component, channel string, err error) {
 	return g.Component, g.Channel, err
 }
 
-func (c *contents) of(g group) map[digest.Digest]place {
+func (c *contents) add(g group, d digest.Digest, at *place) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	if c.have[g] == nil {
-		c.have[g] = make(map[digest.Digest]place)
+		c.have[g] = make(map[digest.Digest]*place)
 	}
-	return c.have[g]
+	c.have[g][d] = at
 }
 
 // lookup finds a chunk that whoever may have group g may have.
-func (c *contents) lookup(g group, d digest.Digest) (place, bool) {
-	if p, ok := c.of(g)[d]; ok {
+func (c *contents) lookup(g group, d digest.Digest) (*place, bool) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	if p, ok := c.have[g][d]; ok {
 		return p, true
 	}
-	p, ok := c.of(group{Component: g.Component})[d]
+	p, ok := c.have[group{Component: g.Component}][d]
 	return p, ok
 }
 
-// chunks packs the chunks of a part that the feed does not have yet. They are
-// coded side by side and written in the order of the files, so that neighbours
-// can be fetched together.
-func (c *contents) chunks(ctx context.Context, g group, p *Part) error {
+// depthOf returns how many bases in a row a chunk needs.
+func (c *contents) depthOf(g group, at *place) int {
+	if at.depth == unknown {
+		at.depth = catalogue.MaxChain // for a feed whose chains have no end
+		if base, ok := c.lookup(g, at.base); ok {
+			at.depth = min(catalogue.MaxChain, 1+c.depthOf(g, base))
+		}
+	}
+	return at.depth
+}
+
+// chunks packs the chunks of a part that the feed does not have yet, where it pays
+// against chunks of the build before. They are coded side by side and written in
+// the order of the files, so that neighbours can be fetched together.
+func (c *contents) chunks(ctx context.Context, g group, p *Part, before []digest.Digest) error {
 	var want []store.Piece
-	queued := make(map[digest.Digest]bool)
+	all := make(map[digest.Digest]bool)
 	for _, file := range digests(p.Manifest) {
 		pieces, err := c.dir.Store.Layout(ctx, file)
 		if err != nil {
 			return err
 		}
 		for _, piece := range pieces {
-			if _, have := c.lookup(g, piece.Digest); have || queued[piece.Digest] {
+			if _, have := c.lookup(g, piece.Digest); have || all[piece.Digest] {
 				c.dir.Meter.Advance(int64(piece.Size), "")
-				continue
+			} else {
+				want = append(want, piece)
 			}
-			queued[piece.Digest] = true
-			want = append(want, piece)
+			all[piece.Digest] = true
 		}
 	}
-	return c.code(ctx, want, func(piece store.Piece, coding pack.Coding, stored []byte) error {
+	bases, err := c.bases(ctx, g, before, all)
+	if err != nil {
+		return err
+	}
+	c.again[p] = make(map[digest.Digest]*place)
+	return c.code(ctx, want, bases, func(piece store.Piece, r coded) error {
 		c.dir.Meter.Advance(int64(piece.Size), "")
-		return c.append(g, piece, coding, stored)
+		if err := c.append(g, piece, r); err != nil {
+			return err
+		}
+		if r.again == nil || c.again[p][r.base] != nil {
+			return nil
+		}
+		at, err := c.place(g, r.base, pack.Again, pack.Based, r.baseSize, r.again)
+		if err != nil {
+			return err
+		}
+		at.base = piece.Digest
+		c.again[p][r.base] = at
+		return nil
 	})
 }
 
 // coded is a chunk on its way from the store into a pack.
 type coded struct {
-	coding pack.Coding
-	stored []byte
-	err    error
+	coding   pack.Coding
+	stored   []byte
+	base     digest.Digest // of coding Based
+	depth    int
+	again    []byte // the base coded against the chunk
+	baseSize int
+	err      error
 }
 
 // code reads and codes chunks on all processors and hands them on in order.
-func (c *contents) code(ctx context.Context, pieces []store.Piece, take func(store.Piece, pack.Coding, []byte) error) error {
+func (c *contents) code(ctx context.Context, pieces []store.Piece, b *bases, take func(store.Piece, coded) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	ahead := 4 * runtime.GOMAXPROCS(0)
-	queue := make(chan chan coded, ahead)
+	queue := make(chan chan coded, 4*runtime.GOMAXPROCS(0))
 	slots := make(chan struct{}, runtime.GOMAXPROCS(0))
 	go func() {
 		defer close(queue)
@@ -273,17 +342,11 @@ func (c *contents) code(ctx context.Context, pieces []store.Piece, take func(sto
 			slots <- struct{}{}
 			go func() {
 				defer func() { <-slots }()
-				plain, err := c.dir.Store.Chunk(ctx, piece.Digest, nil)
-				if err != nil {
-					result <- coded{err: err}
-					return
-				}
-				coding, stored := c.coder.Encode(plain, nil)
-				result <- coded{coding, stored, nil}
+				result <- c.encode(ctx, piece.Digest, b)
 			}()
 		}
 	}()
-	for i := 0; i < len(pieces); i++ {
+	for _, piece := range pieces {
 		result, ok := <-queue
 		if !ok {
 			break
@@ -292,41 +355,55 @@ func (c *contents) code(ctx context.Context, pieces []store.Piece, take func(sto
 		if r.err != nil {
 			return r.err
 		}
-		if err := take(pieces[i], r.coding, r.stored); err != nil {
+		if err := take(piece, r); err != nil {
 			return err
 		}
 	}
 	return ctx.Err()
 }
 
-func (c *contents) append(g group, piece store.Piece, coding pack.Coding, stored []byte) error {
+func (c *contents) append(g group, piece store.Piece, r coded) error {
+	at, err := c.place(g, piece.Digest, pack.Chunk, r.coding, piece.Size, r.stored)
+	if err != nil {
+		return err
+	}
+	at.base, at.depth = r.base, r.depth
+	c.add(g, piece.Digest, at)
+	c.dir.result.Chunks++
+	return nil
+}
+
+// place writes a record into the open pack of a group.
+func (c *contents) place(g group, d digest.Digest, kind pack.Kind, coding pack.Coding, plain int, stored []byte) (*place, error) {
 	p := c.open[g]
+	if p != nil && p.writer.Size() >= packSize {
+		if err := c.close(g); err != nil {
+			return nil, err
+		}
+		p = nil
+	}
 	if p == nil {
 		f, err := os.CreateTemp(c.dir.file("packs"), openPrefix+"*")
 		if err != nil {
-			return err
+			return nil, err
 		}
 		p = &openPack{file: f, writer: pack.NewWriter(f)}
 		c.open[g] = p
 		note, err := json.Marshal(g)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if _, err := p.writer.Append(digest.Of(note), pack.Note, pack.Plain, len(note), note); err != nil {
-			return err
+			return nil, err
 		}
 	}
-	e, err := p.writer.Append(piece.Digest, pack.Chunk, coding, piece.Size, stored)
+	e, err := p.writer.Append(d, kind, coding, plain, stored)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	c.of(g)[piece.Digest] = place{entry: e} // the name comes with close
-	p.waiting = append(p.waiting, piece.Digest)
-	c.dir.result.Chunks++
-	if p.writer.Size() >= packSize {
-		return c.close(g)
-	}
-	return nil
+	at := &place{entry: e} // the pack's name comes with close
+	p.waiting = append(p.waiting, at)
+	return at, nil
 }
 
 // close finishes the open pack of a group and gives it its name.
@@ -341,10 +418,8 @@ func (c *contents) close(g group) error {
 		os.Remove(p.file.Name())
 		return err
 	}
-	for _, d := range p.waiting {
-		at := c.of(g)[d]
+	for _, at := range p.waiting {
 		at.pack = name
-		c.of(g)[d] = at
 	}
 	info, err := os.Stat(c.dir.file(catalogue.PackFile(name)))
 	if err != nil {
@@ -363,14 +438,6 @@ func (c *contents) finish() error {
 	return syncDir(c.dir.file("packs"))
 }
 
-// discard removes packs that were not finished.
-func (c *contents) discard() {
-	for _, p := range c.open {
-		p.file.Close()
-		os.Remove(p.file.Name())
-	}
-}
-
 // describe writes the manifest and the layout of a part.
 func (c *contents) describe(ctx context.Context, g group, name string, p *Part) (catalogue.Part, error) {
 	m := p.Manifest
@@ -385,8 +452,8 @@ func (c *contents) describe(ctx context.Context, g group, name string, p *Part) 
 	if err != nil {
 		return part, err
 	}
-	for _, chunk := range layout.Chunks {
-		part.Download += chunk.Entry().Size()
+	for _, ch := range layout.Chunks {
+		part.Download += ch.Entry(pack.Chunk).Size()
 	}
 	body, err := layout.Encode(digests(m))
 	if err != nil {
@@ -399,11 +466,10 @@ func (c *contents) describe(ctx context.Context, g group, name string, p *Part) 
 	return part, c.named(catalogue.LayoutFile(part.Layout), body)
 }
 
-// layout says where the chunks of a part are.
+// layout says where the chunks of a part are, and what they are coded against.
 func (c *contents) layout(ctx context.Context, g group, p *Part) (*catalogue.Layout, error) {
-	l := &catalogue.Layout{Files: make(map[digest.Digest][]int), Programs: p.Programs}
-	packs := make(map[digest.Digest]int)
-	index := make(map[digest.Digest]int)
+	t := &table{contents: c, group: g, packs: make(map[digest.Digest]int), index: make(map[digest.Digest]int)}
+	t.Files, t.Programs = make(map[digest.Digest][]int), p.Programs
 	for _, file := range digests(p.Manifest) {
 		pieces, err := c.dir.Store.Layout(ctx, file)
 		if err != nil {
@@ -411,30 +477,65 @@ func (c *contents) layout(ctx context.Context, g group, p *Part) (*catalogue.Lay
 		}
 		var list []int
 		for _, piece := range pieces {
-			i, known := index[piece.Digest]
-			if !known {
-				at, ok := c.lookup(g, piece.Digest)
-				if !ok {
-					return nil, fmt.Errorf("the chunk %s: %w", piece.Digest.Short(), store.ErrMissing)
-				}
-				if _, ok := packs[at.pack]; !ok {
-					packs[at.pack] = len(l.Packs)
-					l.Packs = append(l.Packs, at.pack)
-				}
-				i = len(l.Chunks)
-				index[piece.Digest] = i
-				l.Chunks = append(l.Chunks, catalogue.Chunk{
-					Digest: piece.Digest, Size: piece.Size, Pack: packs[at.pack],
-					Offset: at.entry.Offset, Stored: int(at.entry.Stored), Coding: at.entry.Coding, Base: catalogue.NoBase,
-				})
+			i, err := t.chunk(piece.Digest)
+			if err != nil {
+				return nil, err
 			}
 			list = append(list, i)
 		}
-		if len(list) != 1 || l.Chunks[list[0]].Digest != file {
-			l.Files[file] = list
+		if len(list) != 1 || t.Chunks[list[0]].Digest != file {
+			t.Files[file] = list
 		}
 	}
-	return l, nil
+	for _, d := range slices.SortedFunc(maps.Keys(c.again[p]), func(a, b digest.Digest) int { return slices.Compare(a[:], b[:]) }) {
+		at := c.again[p][d]
+		t.Again = append(t.Again, t.entry(at, t.index[at.base]))
+	}
+	return &t.Layout, nil
+}
+
+// table is a layout that is being put together.
+type table struct {
+	catalogue.Layout
+	contents *contents
+	group    group
+	packs    map[digest.Digest]int
+	index    map[digest.Digest]int
+}
+
+// chunk returns the index of a chunk, adding it and what it is coded against.
+func (t *table) chunk(d digest.Digest) (int, error) {
+	if i, known := t.index[d]; known {
+		return i, nil
+	}
+	at, ok := t.contents.lookup(t.group, d)
+	if !ok {
+		return 0, fmt.Errorf("the chunk %s: %w", d.Short(), store.ErrMissing)
+	}
+	base := catalogue.NoBase
+	if at.entry.Coding.NeedsBase() {
+		var err error
+		if base, err = t.chunk(at.base); err != nil {
+			return 0, err
+		}
+	}
+	i := len(t.Chunks)
+	t.index[d] = i
+	t.Chunks = append(t.Chunks, t.entry(at, base))
+	return i, nil
+}
+
+func (t *table) entry(at *place, base int) catalogue.Chunk {
+	in, known := t.packs[at.pack]
+	if !known {
+		in = len(t.Packs)
+		t.packs[at.pack] = in
+		t.Packs = append(t.Packs, at.pack)
+	}
+	return catalogue.Chunk{
+		Digest: at.entry.Digest, Size: int(at.entry.Plain), Pack: in,
+		Offset: at.entry.Offset, Stored: int(at.entry.Stored), Coding: at.entry.Coding, Base: base,
+	}
 }
 
 // named writes a packed file under the name of its content, unless it is there.

@@ -1,0 +1,54 @@
+package identify
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"morvant/internal/digest"
+	"morvant/internal/game"
+	"morvant/internal/manifest"
+)
+
+func known(label string, parts map[string]map[string]string) Known {
+	k := Known{Build: &game.Build{Label: label}}
+	for _, name := range []string{"base", "voices"} {
+		if parts[name] == nil {
+			continue
+		}
+		m := &manifest.Manifest{}
+		for p, content := range parts[name] {
+			m.Files = append(m.Files, manifest.File{Path: p, Size: int64(len(content)), Digest: digest.Of([]byte(content))})
+		}
+		m.Sort()
+		k.Parts = append(k.Parts, Part{Name: name, Required: name == "base", Manifest: m})
+	}
+	return k
+}
+
+func TestBuildsAreRankedByWhatTheFolderHas(t *testing.T) {
+	have := make(map[string]digest.Digest)
+	for p, content := range map[string]string{"a": "1", "b": "large and changed", "c": "same", "Mods/m": "mine"} {
+		have[p] = digest.Of([]byte(content))
+	}
+	list := rank(have, 1, []Known{
+		known("1.0", map[string]map[string]string{"base": {"a": "0", "b": "large", "c": "same"}}),
+		known("1.1", map[string]map[string]string{"base": {"a": "1", "b": "large and changed", "c": "same"}, "voices": {"v": "x", "w": "y"}}),
+		known("2.0", map[string]map[string]string{"base": {"a": "1", "b": "large and changed", "c": "same", "d": "new"}}),
+		known("other", map[string]map[string]string{"base": {"x": "y"}}),
+	})
+	var labels []string
+	for _, m := range list {
+		labels = append(labels, m.Build.Label)
+	}
+	require.Equal(t, []string{"1.1", "2.0", "1.0", "other"}, labels)
+	best := list[0]
+	require.True(t, best.Exact(), "a component that is not there does not count")
+	require.Equal(t, []Component{{"base", 3, 3, true}, {"voices", 2, 0, false}}, best.Components)
+	require.InDelta(t, 1, best.Share(), 0)
+	require.Zero(t, best.Extra, "what is the player's is not extra")
+	require.Equal(t, []string{"d"}, list[1].Missing)
+	require.Equal(t, []string{"a", "b"}, list[2].Altered)
+	require.False(t, list[3].Exact())
+	require.Zero(t, list[3].Share())
+}
