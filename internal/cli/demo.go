@@ -152,20 +152,58 @@ func (s *story) play() {
 	s.tell("Two whole builds, and how little room they take.")
 	s.run(0, "builds")
 	s.run(0, "store", "show")
+	s.fromAFeed()
 	if s.failed == nil {
 		s.app.say("\n%s", strong("Now you. The folder stays as it is:"))
 		s.app.say("  cd %s", quote(s.live))
 		s.app.say("  export MORVANT_HOME=%s", quote(s.home()))
 		for _, try := range [][2]string{
 			{"morvant status", "how it stands"},
-			{"morvant diff 1.1.1 1.3.0 --all", "every file that the update touched"},
+			{"morvant diff snapshot/1.1.1 snapshot/1.3.0 --all", "every file that the update touched"},
 			{"echo broken > data/harbour.pak; morvant verify --repair", "break something, and mend it"},
 			{"morvant unpin", "go back to how it was before the first pin"},
+			{"morvant demo feed " + quote(filepath.Join(s.dir, "distributor")), "start the distributor again, to fetch more"},
 		} {
 			s.app.say("  %-56s %s", try[0], faint(try[1]))
 		}
 		s.app.say("morvant is this program; go build, in its source folder, makes it.")
 		s.app.say("Remove it all: rm -r %s", quote(s.dir))
+	}
+}
+
+// fromAFeed is the part of the story in which a build comes from a distributor, a
+// stand-in that runs within this program.
+func (s *story) fromAFeed() {
+	if s.failed != nil {
+		return
+	}
+	s.tell("Your friends race on 1.1.0, which you never had. A distributor has all builds (a stand-in, on this computer).")
+	dir := filepath.Join(s.dir, "distributor")
+	service := harbourService(filepath.Join(dir, "feed"), "", s.app.now)
+	address, err := service.Start()
+	if s.do(err); err != nil {
+		return
+	}
+	defer service.Close()
+	s.do(publishHarbour(s.ctx, dir, address+"/token", s.quay, s.app.now))
+	s.run(0, "feed", "add", address)
+
+	s.tell("Which was it? The hotfix came out on the same day.")
+	s.run(0, "builds", "--on", "2031-08-05")
+	s.run(0, "identify")
+
+	s.tell("The distributor wants to know who you are, with a one-time code. Both come from stdin here, and are never shown.")
+	account := standin.HarbourAccount()
+	code, err := account.Code(s.app.now())
+	s.do(err)
+	s.runWith(account.Password+"\n"+code+"\n", 0, "feed", "sign-in", "--user", standin.Harbour, "--password-stdin")
+
+	s.tell("Now the line is bad: it is cut half-way, then nobody answers for a while. Only what differs is fetched anyway.")
+	service.Misbehave(standin.Faults{Cut: s.quay.Bytes / 150, Cuts: 2, Down: 3})
+	s.run(0, "pin", "1.1.0", "--yes")
+	s.run(0, "status")
+	if s.failed == nil {
+		s.app.say("\nThe distributor sent %s in %s.", size(service.Stats().Bytes), count(service.Stats().Packs, "request"))
 	}
 }
 
@@ -191,7 +229,10 @@ func (s *story) world(label string) {
 }
 
 // run shows a command line, runs it in the live folder and passes its output on.
-func (s *story) run(wantCode int, args ...string) {
+func (s *story) run(wantCode int, args ...string) { s.runWith("", wantCode, args...) }
+
+// runWith is run with lines on stdin.
+func (s *story) runWith(lines string, wantCode int, args ...string) {
 	if s.failed != nil {
 		return
 	}
@@ -202,8 +243,11 @@ func (s *story) run(wantCode int, args ...string) {
 	s.app.say("\n%s", paint(fresh, "$ morvant "+strings.Join(shown, " ")))
 	cmd := exec.CommandContext(s.ctx, s.self, args...)
 	cmd.Dir = s.live
-	cmd.Env = append(os.Environ(), "MORVANT_HOME="+s.home(), "MORVANT_GAME=")
+	cmd.Env = append(os.Environ(), "MORVANT_HOME="+s.home(), "MORVANT_GAME=", "MORVANT_KEYRING=file")
 	cmd.Stdout, cmd.Stderr = s.app.stdout, s.app.stderr
+	if lines != "" {
+		cmd.Stdin = strings.NewReader(lines)
+	}
 	err := cmd.Run()
 	var exit *exec.ExitError
 	switch {

@@ -362,7 +362,7 @@ func TestADroppedLineIsTriedAgainOnlyWhereThatHelps(t *testing.T) {
 	defer w.close()
 	w.answered.Store(true)
 	calls := 0
-	err := w.attempt(t.Context(), []source{&folder{dir: "here"}}, "x", noProgress, func(source) error {
+	err := w.attempt(t.Context(), []source{&folder{dir: "here"}}, noProgress, func(source) error {
 		if calls++; calls < 3 {
 			return ErrShort
 		}
@@ -372,11 +372,11 @@ func TestADroppedLineIsTriedAgainOnlyWhereThatHelps(t *testing.T) {
 	require.Equal(t, 3, calls)
 	for _, lasting := range []error{ErrMissing, ErrSignIn, ErrKey, ErrRollback, catalogue.ErrSignature, &DeniedError{}, &BusyError{After: time.Hour}} {
 		calls = 0
-		err := w.attempt(t.Context(), []source{&folder{dir: "here"}}, "x", noProgress, func(source) error { calls++; return lasting })
+		err := w.attempt(t.Context(), []source{&folder{dir: "here"}}, noProgress, func(source) error { calls++; return lasting })
 		require.ErrorIs(t, err, lasting)
 		require.Equal(t, 1, calls, "%v", lasting)
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	require.ErrorIs(t, w.attempt(ctx, []source{&folder{}}, "x", noProgress, func(source) error { return ErrShort }), context.Canceled)
+	require.ErrorIs(t, w.attempt(ctx, []source{&folder{}}, noProgress, func(source) error { return ErrShort }), context.Canceled)
 }

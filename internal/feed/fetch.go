@@ -75,6 +75,7 @@ func (p *Plan) Run(ctx context.Context, o Options) (*Fetched, error) {
 		return nil, err
 	}
 	defer w.close()
+	w.rounds = fetchRounds
 	session, err := p.request.Store.Resume(ctx, p.request.Owner)
 	if err != nil {
 		return nil, err
@@ -294,9 +295,8 @@ func (t *transfer) fetch(ctx context.Context, list []*run, sources []source) err
 // get gets one run, going on behind what has arrived when the line breaks.
 func (t *transfer) get(ctx context.Context, r *run, sources []source) error {
 	path := catalogue.PackFile(r.pack)
-	what := r.needs[0].path
 	done := func() int64 { return t.arrived.Load() }
-	return t.wire.attempt(ctx, sources, what, done, func(s source) error {
+	return t.wire.attempt(ctx, sources, done, func(s source) error {
 		if len(r.needs) == 0 {
 			return nil
 		}

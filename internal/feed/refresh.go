@@ -119,7 +119,7 @@ func (r *refresh) signed(ctx context.Context, path string, check func(body, know
 		was = mark{}
 	}
 	var body []byte
-	err = r.wire.attempt(ctx, r.sources, path, noProgress, func(s source) error {
+	err = r.wire.attempt(ctx, r.sources, noProgress, func(s source) error {
 		// What one server calls a version says nothing about another's.
 		if s != r.sources[0] {
 			was = mark{}
@@ -300,7 +300,7 @@ func (r *refresh) manifests(ctx context.Context, channels []*catalogue.Channel) 
 // name says is asked of the next source.
 func getNamed(ctx context.Context, w *wire, sources []source, path string, check func([]byte) error) ([]byte, error) {
 	var body []byte
-	err := w.attempt(ctx, sources, path, noProgress, func(s source) error {
+	err := w.attempt(ctx, sources, noProgress, func(s source) error {
 		var err error
 		if body, _, err = s.get(ctx, path, maxPacked, mark{}); err != nil {
 			return err

@@ -37,6 +37,9 @@ const (
 	// rounds is how often every address is tried before giving up, and the pauses
 	// in between: a quarter of a second at first, then twice as long each time.
 	rounds = 7
+	// fetchRounds is the same while content is being fetched: about a minute in
+	// which nothing at all arrives.
+	fetchRounds = 9
 	// silentRounds is the same for servers that have never answered, for then most
 	// likely there is no line, and for those that have fallen silent, which took
 	// long enough to notice.
@@ -57,7 +60,9 @@ type wire struct {
 	now      func() time.Time
 	tokens   *tokens // nil: nobody is signed in
 	received atomic.Int64
-	answered atomic.Bool // somebody is there
+	rounds   int          // how often every address is tried
+	answered atomic.Bool  // somebody is there
+	quiet    atomic.Int64 // no warning before this time, in nanoseconds since 1970
 }
 
 func newWire(o Options) *wire {
@@ -69,7 +74,7 @@ func newWire(o Options) *wire {
 	transport.MaxConnsPerHost = connections
 	transport.MaxIdleConnsPerHost = connections
 	transport.ForceAttemptHTTP2 = true
-	w := &wire{client: &http.Client{Transport: transport, CheckRedirect: sameOrigin}, silence: o.Silence, meter: o.Meter, now: o.Now}
+	w := &wire{client: &http.Client{Transport: transport, CheckRedirect: sameOrigin}, silence: o.Silence, meter: o.Meter, now: o.Now, rounds: rounds}
 	w.limit = newLimiter(o.Limit)
 	return w
 }
@@ -238,7 +243,7 @@ func temporary(err error) bool {
 // attempt tries op at each source in turn until it succeeds, in several rounds
 // with growing pauses. An op that got further before it failed (progress counts
 // up) begins anew.
-func (w *wire) attempt(ctx context.Context, sources []source, what string, progress func() int64, op func(source) error) error {
+func (w *wire) attempt(ctx context.Context, sources []source, progress func() int64, op func(source) error) error {
 	pauses := backoff.NewExponentialBackOff()
 	pauses.InitialInterval, pauses.MaxInterval, pauses.Multiplier = firstPause, maxPause, 2
 	seen := progress()
@@ -265,7 +270,7 @@ func (w *wire) attempt(ctx context.Context, sources []source, what string, progr
 			seen, round = now, 0
 			pauses.Reset()
 		}
-		last := rounds
+		last := w.rounds
 		if !w.answered.Load() || !slices.ContainsFunc(errs, func(err error) bool { return !errors.Is(err, ErrSilent) }) {
 			last = silentRounds
 		}
@@ -274,11 +279,19 @@ func (w *wire) attempt(ctx context.Context, sources []source, what string, progr
 		}
 		pause := max(pauses.NextBackOff(), min(asked, maxAsked))
 		if pause >= time.Second {
-			w.meter.Warn(fmt.Sprintf("%s: %s; trying again in %s", what, oneLine(errs[0]), pause.Round(time.Second)))
+			w.warn(fmt.Sprintf("%s; trying again in %s", oneLine(errs[0]), pause.Round(time.Second)), pause)
 		}
 		if err := sleep(ctx, pause); err != nil {
 			return err
 		}
+	}
+}
+
+// warn passes on that the line is bad, once for all connections that notice.
+func (w *wire) warn(message string, quiet time.Duration) {
+	now := w.now().UnixNano()
+	if until := w.quiet.Load(); now >= until && w.quiet.CompareAndSwap(until, now+int64(quiet)) {
+		w.meter.Warn(message)
 	}
 }
 

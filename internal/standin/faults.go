@@ -48,12 +48,12 @@ func (f *Faults) next(name string) fault {
 	switch {
 	case take(&f.Resets):
 		out.reset = true
+	case isPack && take(&f.Cuts):
+		out.cut = f.Cut
 	case isPack && take(&f.Busy):
 		out.status, out.after = http.StatusTooManyRequests, f.After
 	case isPack && take(&f.Down):
 		out.status = http.StatusServiceUnavailable
-	case isPack && take(&f.Cuts):
-		out.cut = f.Cut
 	}
 	if f.FlipAll && !isPack {
 		out.flip = true
