@@ -198,7 +198,7 @@ func (s *story) fromAFeed() {
 	s.do(err)
 	s.runWith(account.Password+"\n"+code+"\n", 0, "feed", "sign-in", "--user", standin.Harbour, "--password-stdin")
 
-	s.tell("Now the line is bad: it is cut half-way, then nobody answers for a while. Only what differs is fetched anyway.")
+	s.tell("Now the line is bad: it is cut half-way, and then the server is busy. Only what differs is fetched, and nothing twice.")
 	service.Misbehave(standin.Faults{Cut: s.quay.Bytes / 150, Cuts: 2, Down: 3})
 	s.run(0, "pin", "1.1.0", "--yes")
 	s.run(0, "status")

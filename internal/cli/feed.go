@@ -308,7 +308,7 @@ func (a *app) feedList(c *cli.Command, home *game.Home, name string) error {
 		}
 		rows = append(rows, []string{j.Feed, strings.Join(channels, ", "), who, day(j.Refreshed), expires, strings.Join(j.Addresses, "\n")})
 	}
-	a.say("%s", grid([]string{"Feed", "Channels", "Signed in", "Last answer", "Valid until", "Address"}, rows))
+	a.say("%s", a.fitted([]string{"Feed", "Channels", "Signed in", "Last answer", "Valid until", "Address"}, rows))
 	return nil
 }
 

@@ -314,14 +314,14 @@ func (a *app) showBuilds(c *cli.Command, list *buildList, pin game.Pin, here *la
 					fetch = "not offered"
 				}
 			}
-			row = append(row, fetch, have, cut(c, strings.Join(b.ComponentNames(), ", "), 26))
+			row = append(row, fetch, have, a.shorten(c, strings.Join(b.ComponentNames(), ", "), 26))
 		} else {
 			row = append(row, count(b.Files, "file"), "="+b.Digest().Short()[:8])
 		}
 		if c.Bool("verbose") && feeds {
 			row = append(row, "="+b.Digest().Short()[:8])
 		}
-		rows = append(rows, append(row, state, cut(c, note, 44)))
+		rows = append(rows, append(row, state, note))
 	}
 	head := []string{"Build", "Channel", "Date", ">Size", ">Files", "Digest", "State", "Note"}
 	if feeds {
@@ -330,15 +330,15 @@ func (a *app) showBuilds(c *cli.Command, list *buildList, pin game.Pin, here *la
 			head = slices.Insert(head, 7, "Digest")
 		}
 	}
-	a.say("%s", grid(head, rows))
+	a.say("%s", a.fitted(head, rows))
 	if here.Unread {
 		a.say("%s", faint("?: files of the live folder have changed since they were last read; morvant identify reads them."))
 	}
 }
 
-// cut shortens a text for a table unless everything is wanted.
-func cut(c *cli.Command, text string, n int) string {
-	if c.Bool("verbose") {
+// shorten shortens a text on a terminal, unless everything is wanted.
+func (a *app) shorten(c *cli.Command, text string, n int) string {
+	if c.Bool("verbose") || a.width() == 0 {
 		return text
 	}
 	return clip(text, n)

@@ -9,6 +9,7 @@ import (
 	"charm.land/lipgloss/v2"
 	"charm.land/lipgloss/v2/table"
 	"github.com/dustin/go-humanize"
+	"golang.org/x/term"
 )
 
 // The few colours, by what they mean. A word always says the same.
@@ -48,6 +49,36 @@ func grid(headings []string, rows [][]string) string {
 			return s
 		})
 	return t.String()
+}
+
+// width returns the columns of the terminal; 0 if the output goes elsewhere.
+func (a *app) width() int {
+	w, _, err := term.GetSize(int(a.stdout.Fd()))
+	if err != nil {
+		return 0
+	}
+	return w
+}
+
+// fitted is grid with the last column, of plain text, cut so that rows fit the
+// terminal.
+func (a *app) fitted(headings []string, rows [][]string) string {
+	width := a.width()
+	if width == 0 {
+		return grid(headings, rows)
+	}
+	last := len(headings) - 1
+	for i := range last {
+		column := lipgloss.Width(strings.TrimPrefix(headings[i], ">"))
+		for _, r := range rows {
+			column = max(column, lipgloss.Width(r[i]))
+		}
+		width -= column + 2
+	}
+	for _, r := range rows {
+		r[last] = clip(r[last], max(8, width-2))
+	}
+	return grid(headings, rows)
 }
 
 // count writes "1 file" or "12 files".

@@ -212,12 +212,16 @@ func (l *Lane) Compare(a, b *Side) *Difference {
 	scratch := func(p string) bool { return match.Scratch(p) }
 	ours := func(p string) bool { return scratch(p) || match.Kept(p) }
 	theirs := func(p string) bool { return scratch(p) || !match.Kept(p) }
-	return &Difference{
-		From: a, To: b,
-		Build: manifest.Compare(a.Manifest.Without(ours), b.Manifest.Without(ours)),
-		Kept:  manifest.Compare(a.Manifest.Without(theirs), b.Manifest.Without(theirs)),
+	d := &Difference{From: a, To: b, Build: manifest.Compare(a.Manifest.Without(ours), b.Manifest.Without(ours)), Kept: &manifest.Changes{}}
+	if !a.fromFeed() && !b.fromFeed() {
+		d.Kept = manifest.Compare(a.Manifest.Without(theirs), b.Manifest.Without(theirs))
 	}
+	return d
 }
+
+// fromFeed reports whether the side is a feed's build, which says nothing about
+// the player's own files.
+func (s *Side) fromFeed() bool { return s.composed != nil && s.composed.build.Components != nil }
 
 // ErrNotFetched is returned for content that is known and not on this computer yet.
 var ErrNotFetched = errors.New("not fetched yet")
@@ -253,7 +257,7 @@ func (l *Lane) Text(ctx context.Context, s *Side, p string) (text []byte, found 
 	}
 	if s.composed != nil {
 		text, err = l.Store.Bytes(ctx, f.Digest, maxText)
-		if errors.Is(err, store.ErrMissing) && s.composed.build.Components != nil {
+		if errors.Is(err, store.ErrMissing) && s.fromFeed() {
 			err = fmt.Errorf("%s of %s: %w", p, s.Label, ErrNotFetched)
 		}
 		return text, true, err
