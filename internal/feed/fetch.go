@@ -315,7 +315,7 @@ func (t *transfer) stream(ctx context.Context, s source, path string, r *run) er
 	if from-at > readThrough && !t.whole {
 		return errNoRanges
 	}
-	in := bufio.NewReaderSize(body, 256<<10)
+	in := bufio.NewReaderSize(body, 16<<10) // large chunks pass it by
 	var buf, plain []byte
 	for len(r.needs) > 0 {
 		n := r.needs[0]
@@ -363,7 +363,7 @@ func (t *transfer) take(ctx context.Context, n *need, stored, room []byte) ([]by
 		if n.entry.Coding != pack.Plain {
 			room = plain // a plain one is part of what arrived
 		}
-		if err := t.session.PutChunk(ctx, n.entry, stored); err != nil {
+		if err := t.session.PutChunk(n.entry, stored); err != nil {
 			return room, &storeError{err}
 		}
 		return room, nil

@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 
 	"morvant/internal/digest"
@@ -38,6 +39,10 @@ func (s *Store) Chunk(ctx context.Context, d digest.Digest, buf []byte) ([]byte,
 }
 
 func (s *Store) read(l location, buf []byte) ([]byte, error) {
+	return s.readWith(s.coder.Decode, l, buf)
+}
+
+func (s *Store) readWith(decode func(pack.Entry, []byte, []byte) ([]byte, error), l location, buf []byte) ([]byte, error) {
 	f, err := s.files.get(l.pack)
 	if err != nil {
 		return nil, &DamageError{l.entry.Digest, l.pack, err}
@@ -51,11 +56,36 @@ func (s *Store) read(l location, buf []byte) ([]byte, error) {
 	if err != nil {
 		return nil, &DamageError{l.entry.Digest, l.pack, err}
 	}
-	plain, err := s.coder.Decode(l.entry, stored, buf)
+	plain, err := decode(l.entry, stored, buf)
 	if err != nil {
 		return nil, &DamageError{l.entry.Digest, l.pack, err}
 	}
 	return plain, nil
+}
+
+// eachChunk reads chunks in order, each into room that is given for it, and does not
+// check them: the caller checks what they make up.
+func (s *Store) eachChunk(ctx context.Context, pieces []Piece, room func() []byte, take func([]byte) error) error {
+	for part := range slices.Chunk(pieces, batch) {
+		places, err := s.locateAll(ctx, part)
+		if err != nil {
+			return err
+		}
+		for _, p := range part {
+			l, ok := places[p.Digest]
+			if !ok {
+				return fmt.Errorf("%s: %w", p.Digest.Short(), ErrMissing)
+			}
+			b, err := s.readWith(s.coder.Inflate, l, room())
+			if err == nil {
+				err = take(b)
+			}
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // WriteTo writes the content with this digest to w, checked chunk by chunk and

@@ -76,7 +76,13 @@ func (ss *Session) salvage(ctx context.Context, name string) error {
 		if _, err := ss.store.coder.Decode(e, stored, nil); err != nil {
 			continue // not written to its end
 		}
-		if err := ss.PutChunk(ctx, e, stored); err != nil {
+		if ok, err := ss.store.hasRecord(ctx, e.Digest); ok || err != nil {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		if err := ss.PutChunk(e, stored); err != nil {
 			return err
 		}
 	}

@@ -107,11 +107,9 @@ func (ss *Session) PutNote(ctx context.Context, note []byte) (digest.Digest, err
 	return d, ss.add(d, pack.Note, note, &scratch)
 }
 
-// PutChunk stores a chunk that is coded already and has been checked.
-func (ss *Session) PutChunk(ctx context.Context, e pack.Entry, stored []byte) error {
-	if ok, err := ss.store.hasRecord(ctx, e.Digest); ok || err != nil || ss.isPending(e.Digest) {
-		return err
-	}
+// PutChunk stores a chunk that is coded already, has been checked, and is known to
+// be missing.
+func (ss *Session) PutChunk(e pack.Entry, stored []byte) error {
 	return ss.append(e.Digest, pack.Chunk, e.Coding, int(e.Plain), stored, nil)
 }
 
@@ -131,29 +129,44 @@ func (ss *Session) Assemble(ctx context.Context, file digest.Digest, pieces []Pi
 	if len(pieces) == 1 && pieces[0].Digest == file {
 		return nil
 	}
+	// Reading the chunks goes on while the whole is being hashed.
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	chunks, free := make(chan []byte, assembleAhead), make(chan []byte, assembleAhead+2)
+	for range cap(free) {
+		free <- nil
+	}
+	var failed error
+	go func() {
+		defer close(chunks)
+		failed = ss.store.eachChunk(ctx, pieces, func() []byte { return <-free }, func(b []byte) error {
+			select {
+			case chunks <- b:
+				return nil
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		})
+	}()
 	hasher := digest.NewHasher()
 	var size int64
-	var buf []byte
-	for _, p := range pieces {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		b, err := ss.store.Chunk(ctx, p.Digest, buf)
-		if err != nil {
-			return err
-		}
-		if cap(b) > cap(buf) {
-			buf = b
-		}
+	for b := range chunks {
 		hasher.Write(b)
 		size += int64(len(b))
 		read(len(b))
+		free <- b
+	}
+	if failed != nil {
+		return failed
 	}
 	if hasher.Digest() != file {
 		return fmt.Errorf("content %s: %w", file.Short(), pack.ErrChecksum)
 	}
 	return ss.putLayout(ctx, file, size, pieces)
 }
+
+// assembleAhead is how many chunks are read ahead of the hash of the whole.
+const assembleAhead = 8
 
 // put is the work on one file.
 type put struct {

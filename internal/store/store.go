@@ -184,6 +184,37 @@ func (s *Store) locate(ctx context.Context, d digest.Digest) (location, error) {
 	return l, indexError(err)
 }
 
+// locateAll looks up to batch records up at once. What is not there is left out.
+func (s *Store) locateAll(ctx context.Context, pieces []Piece) (map[digest.Digest]location, error) {
+	args := make([]any, len(pieces))
+	for i := range pieces {
+		args[i] = pieces[i].Digest[:]
+	}
+	rows, err := s.db.QueryContext(ctx, `SELECT r.digest, p.name, r.offset, r.plain, r.stored, r.kind, r.coding FROM record r JOIN pack p ON p.id = r.pack
+		WHERE r.digest IN (`+marks(len(args))+`)`, args...)
+	if err != nil {
+		return nil, indexError(err)
+	}
+	defer rows.Close()
+	found := make(map[digest.Digest]location, len(pieces))
+	for rows.Next() {
+		var l location
+		var d []byte
+		e := &l.entry
+		if err := rows.Scan(&d, &l.pack, &e.Offset, &e.Plain, &e.Stored, &e.Kind, &e.Coding); err != nil {
+			return nil, err
+		}
+		if e.Digest, err = digest.FromBytes(d); err != nil {
+			return nil, fmt.Errorf("%w: %v", ErrIndexLost, err)
+		}
+		found[e.Digest] = l
+	}
+	return found, indexError(rows.Err())
+}
+
+// marks returns n question marks for a list in a statement.
+func marks(n int) string { return strings.TrimSuffix(strings.Repeat("?,", n), ",") }
+
 func (s *Store) hasRecord(ctx context.Context, d digest.Digest) (bool, error) {
 	_, err := s.locate(ctx, d)
 	if errors.Is(err, ErrMissing) {
@@ -200,8 +231,7 @@ func (s *Store) present(ctx context.Context, digests []digest.Digest) (map[diges
 	for i := range digests {
 		args[i] = digests[i][:]
 	}
-	marks := strings.TrimSuffix(strings.Repeat("?,", len(digests)), ",")
-	list, err := s.digests(ctx, `SELECT digest FROM record WHERE digest IN (`+marks+`)`, args...)
+	list, err := s.digests(ctx, `SELECT digest FROM record WHERE digest IN (`+marks(len(args))+`)`, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -274,8 +304,7 @@ func (s *Store) Lacks(ctx context.Context, files []digest.Digest) (map[digest.Di
 		for i := range part {
 			args[i] = part[i][:]
 		}
-		marks := strings.TrimSuffix(strings.Repeat("?,", len(part)), ",")
-		cut, err := s.digests(ctx, `SELECT file FROM layout WHERE part = 0 AND file IN (`+marks+`)`, args...)
+		cut, err := s.digests(ctx, `SELECT file FROM layout WHERE part = 0 AND file IN (`+marks(len(args))+`)`, args...)
 		if err != nil {
 			return nil, err
 		}
