@@ -506,6 +506,23 @@ func TestAPinBringsOnlyWhatItWrites(t *testing.T) {
 	m.isBuild("1.1.0", "base", "voices-en")
 }
 
+func TestAFetchedBuildCanBeHandedOn(t *testing.T) {
+	t.Parallel()
+	m := newMarket(t, "1.3.0")
+	m.ok("feed", "add", m.address)
+	mine := filepath.Join(m.dir, "mine")
+	m.ok("pin", "1.1.0", "--yes")
+	m.fails(1, "not all of 1.1.0 is on this computer", "publish", mine, "1.1.0", "--feed", "mine")
+	m.ok("fetch", "1.1.0")
+	m.ok("publish", mine, "1.1.0", "--feed", "mine")
+	m.ok("feed", "remove", "quay-archive", "--yes")
+	friend := newMarket(t, "1.3.0")
+	friend.ok("feed", "add", mine)
+	friend.ok("pin", "1.1.0", "--clean", "--yes")
+	friend.isBuild("1.1.0", "base", "voices-en")
+	require.Contains(t, friend.ok("builds").out, "2031-08-05", "with its own date")
+}
+
 // chunksIn lists the chunks of every pack below dir.
 func chunksIn(t *testing.T, dir string) map[digest.Digest]bool {
 	t.Helper()

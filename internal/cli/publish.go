@@ -169,8 +169,15 @@ func (a *app) toPublish(ctx context.Context, home *game.Home, s *store.Store, g 
 	if err != nil {
 		return nil, err
 	}
-	if b.UID == "" {
-		return nil, fmt.Errorf("%s is not on this computer; run morvant fetch %s first", b.Label, b.Label)
+	if b.Components != nil {
+		whole, err := home.HeldWhole(ctx, b)
+		if err != nil {
+			return nil, err
+		}
+		if whole == nil {
+			return nil, fmt.Errorf("not all of %s is on this computer; run morvant fetch %s first", b.Label, b.Name())
+		}
+		b = whole
 	}
 	out := &publish.Build{Label: item.Label, Channel: item.Channel, Date: item.Date, Note: item.Note}
 	if out.Label == "" {

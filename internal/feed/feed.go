@@ -28,6 +28,7 @@ import (
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
+	"morvant/internal/volume"
 )
 
 // Errors that callers test for.
@@ -142,18 +143,7 @@ func (f *Feed) put(path string, b []byte) error {
 	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 		return err
 	}
-	part, err := os.CreateTemp(filepath.Dir(name), ".part-*")
-	if err != nil {
-		return err
-	}
-	_, err = part.Write(b)
-	if err = errors.Join(err, part.Chmod(0o644), part.Sync(), part.Close()); err == nil {
-		err = os.Rename(part.Name(), name)
-	}
-	if err != nil {
-		os.Remove(part.Name())
-	}
-	return err
+	return volume.Replace(name, b, 0o644)
 }
 
 // Adding says what feed to add.

@@ -10,11 +10,12 @@ import (
 	"net/http"
 	"net/url"
 	"os"
-	"path/filepath"
 	"sync"
 	"time"
 
 	"github.com/zalando/go-keyring"
+
+	"morvant/internal/volume"
 )
 
 // RefusedError is a service's answer to a sign-in that it does not accept, in the
@@ -106,18 +107,7 @@ func (k keep) save(t *token) (string, error) {
 	if useKeyring() && keyring.Set(keyringService, k.name, string(b)) == nil {
 		return "the system's keyring", removeFile(k.file)
 	}
-	f, err := os.CreateTemp(filepath.Dir(k.file), ".part-*") // readable by the user only
-	if err != nil {
-		return "", err
-	}
-	_, err = f.Write(b)
-	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
-		err = os.Rename(f.Name(), k.file)
-	}
-	if err != nil {
-		os.Remove(f.Name())
-	}
-	return k.file, err
+	return k.file, volume.Replace(k.file, b, 0o600) // readable by the user only
 }
 
 func (k keep) forget() error {

@@ -13,6 +13,8 @@ import (
 	"morvant/internal/database"
 	"morvant/internal/digest"
 	"morvant/internal/feed"
+	"morvant/internal/manifest"
+	"morvant/internal/store"
 )
 
 // Build is a state of a game's files that can be gone to: a snapshot, or a build
@@ -113,6 +115,32 @@ func (b *Build) With(chosen []string) *Build {
 	c.Chosen = slices.Sorted(slices.Values(chosen))
 	c.UID = b.uidOf(c.Chosen)
 	return &c
+}
+
+// ReadManifest reads the manifest of a recorded build.
+func (b *Build) ReadManifest(ctx context.Context, s *store.Store) (*manifest.Manifest, error) {
+	raw, err := s.Bytes(ctx, b.Manifest, manifest.MaxEncoded)
+	var m *manifest.Manifest
+	if err == nil {
+		m, err = manifest.Decode(raw)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the manifest of %s: %w", b.Label, err)
+	}
+	return m, nil
+}
+
+// ReadAttributes reads the times and modes of a recorded build.
+func (b *Build) ReadAttributes(ctx context.Context, s *store.Store) (*manifest.Attributes, error) {
+	raw, err := s.Bytes(ctx, b.Attributes, manifest.MaxEncoded)
+	var a *manifest.Attributes
+	if err == nil {
+		a, err = manifest.DecodeAttributes(raw)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the times and modes of %s: %w", b.Label, err)
+	}
+	return a, nil
 }
 
 // recordFormat starts the note that describes a build in the store.
@@ -325,6 +353,25 @@ func (h *Home) RecordedBuild(ctx context.Context, name, uid string) (*Build, err
 		}
 	}
 	return nil, fmt.Errorf("the build that %s is held to is %w any more", name, ErrUnknown)
+}
+
+// HeldWhole returns the record of a feed's build whose content is all in the
+// store, that with the most components; nil if there is none.
+func (h *Home) HeldWhole(ctx context.Context, b *Build) (*Build, error) {
+	list, err := h.Recorded(ctx, b.Game)
+	if err != nil {
+		return nil, err
+	}
+	var best *Build
+	for _, r := range list {
+		if r.same(b) && !r.Partial && (best == nil || len(r.Chosen) > len(best.Chosen)) {
+			best = r
+		}
+	}
+	if best == nil {
+		return nil, nil
+	}
+	return best, h.FindOffers(best)
 }
 
 // ForgetBuild forgets a build; its content stays in the store until it is trimmed.

@@ -13,6 +13,7 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 
 	"morvant/internal/rules"
+	"morvant/internal/volume"
 )
 
 // Settings of a game, as people see and edit them.
@@ -123,7 +124,7 @@ func (h *Home) Edit(name string, change map[string]any) (*Game, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := writeFile(file, b); err != nil {
+	if err := volume.Replace(file, b, 0o644); err != nil {
 		return nil, err
 	}
 	return &Game{Name: name, Settings: *s}, nil
@@ -184,20 +185,4 @@ func findKey(doc []byte, key string) (start, end, tables int, err error) {
 		}
 	}
 	return start, end, tables, p.Error()
-}
-
-// writeFile replaces a file as a whole.
-func writeFile(name string, b []byte) error {
-	f, err := os.CreateTemp(filepath.Dir(name), ".part-*")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(b)
-	if err = errors.Join(err, f.Chmod(0o644), f.Sync(), f.Close()); err == nil {
-		err = os.Rename(f.Name(), name)
-	}
-	if err != nil {
-		os.Remove(f.Name())
-	}
-	return err
 }

@@ -102,20 +102,12 @@ func (l *Lane) parts(b *game.Build) ([]feed.Part, error) {
 // recorded reads a build that is in the store.
 func (l *Lane) recorded(ctx context.Context, b *game.Build) (*composed, error) {
 	c := &composed{build: b, recorded: true}
-	raw, err := l.Store.Bytes(ctx, b.Manifest, manifest.MaxEncoded)
-	if err == nil {
-		c.manifest, err = manifest.Decode(raw)
+	var err error
+	if c.manifest, err = b.ReadManifest(ctx, l.Store); err != nil {
+		return nil, err
 	}
-	if err != nil {
-		return nil, fmt.Errorf("the manifest of %s: %w", b.Label, err)
-	}
-	if raw, err = l.Store.Bytes(ctx, b.Attributes, manifest.MaxEncoded); err == nil {
-		c.attributes, err = manifest.DecodeAttributes(raw)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("the times and modes of %s: %w", b.Label, err)
-	}
-	return c, nil
+	c.attributes, err = b.ReadAttributes(ctx, l.Store)
+	return c, err
 }
 
 // adopt records a feed's build in the store and among the game's builds.
@@ -221,20 +213,20 @@ func (l *Lane) Choose(ctx context.Context, b *game.Build, asked []string) (*Choi
 
 // requiredOf lists the components that no build of the feed works without.
 func requiredOf(b *game.Build) ([]string, error) {
-	var names []string
-	for _, f := range b.Feeds {
-		d, err := f.Described()
-		if err != nil {
-			return nil, err
-		}
-		for _, c := range d.Components {
-			if c.Required {
-				names = append(names, c.Name)
-			}
-		}
-		return names, nil
+	if len(b.Feeds) == 0 {
+		return nil, nil
 	}
-	return nil, nil
+	d, err := b.Feeds[0].Described()
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, c := range d.Components {
+		if c.Required {
+			names = append(names, c.Name)
+		}
+	}
+	return names, nil
 }
 
 // present finds out which components of the build the folder has: those of which,

@@ -31,7 +31,7 @@ func Known(ctx context.Context, home *game.Home, s *store.Store, g *game.Game) (
 			k.Parts, err = offeredParts(b)
 		} else {
 			var m *manifest.Manifest
-			m, err = readManifest(ctx, s, b)
+			m, err = b.ReadManifest(ctx, s)
 			if err == nil {
 				m = m.Without(func(p string) bool { return match.Kept(p) || match.Scratch(p) })
 				k.Parts = []identify.Part{{Name: "folder", Required: true, Manifest: m}}
@@ -63,14 +63,6 @@ func offeredParts(b *game.Build) ([]identify.Part, error) {
 		parts = append(parts, identify.Part{Name: c.Name, Required: required[c.Name], Manifest: m})
 	}
 	return parts, nil
-}
-
-func readManifest(ctx context.Context, s *store.Store, b *game.Build) (*manifest.Manifest, error) {
-	raw, err := s.Bytes(ctx, b.Manifest, manifest.MaxEncoded)
-	if err != nil {
-		return nil, err
-	}
-	return manifest.Decode(raw)
 }
 
 // Presence is how much of builds is on this computer.

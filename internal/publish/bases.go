@@ -6,6 +6,7 @@ import (
 	"os"
 	"slices"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -33,13 +34,7 @@ func (c *contents) before(ctx context.Context, earlier []*Build, b *Build, compo
 		return 0
 	}
 	at, best := b.Date, -1
-	consider := func(channel string, build *Build, old *catalogue.Build, part *catalogue.Part) {
-		date := b.Date
-		if build != nil {
-			date = build.Date
-		} else {
-			date = old.Date
-		}
+	consider := func(channel string, date time.Time, build *Build, part *catalogue.Part) {
 		if date.After(b.Date) || rank(channel) < best || rank(channel) == best && date.Before(at) {
 			return
 		}
@@ -49,13 +44,13 @@ func (c *contents) before(ctx context.Context, earlier []*Build, b *Build, compo
 		for i := range ch.Builds {
 			old := &ch.Builds[i]
 			if j := slices.IndexFunc(old.Components, func(p catalogue.Part) bool { return p.Name == component && !p.Layout.IsZero() }); j >= 0 {
-				consider(ch.Channel, nil, old, &old.Components[j])
+				consider(ch.Channel, old.Date, nil, &old.Components[j])
 			}
 		}
 	}
 	for _, build := range earlier {
 		if build.Parts[component] != nil {
-			consider(build.Channel, build, nil, nil)
+			consider(build.Channel, build.Date, build, nil)
 		}
 	}
 	switch {

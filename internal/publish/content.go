@@ -548,7 +548,7 @@ func (c *contents) named(path string, body []byte) error {
 		return err
 	}
 	c.dir.result.Written += int64(len(packed))
-	return c.dir.put(path, packed)
+	return volume.Replace(c.dir.file(path), packed, 0o644)
 }
 
 func syncDir(dir string) error {

@@ -29,6 +29,7 @@ import (
 	"morvant/internal/manifest"
 	"morvant/internal/progress"
 	"morvant/internal/store"
+	"morvant/internal/volume"
 )
 
 // Errors that callers test for.
@@ -373,33 +374,16 @@ func (d *feedDir) channelNames() []string {
 // replace signs a file and puts it in place of the one before.
 func (d *feedDir) replace(path string, body []byte, what string) error {
 	signature := catalogue.Sign(d.Key, body, what)
-	if err := d.put(path+next, body); err != nil {
+	if err := volume.Replace(d.file(path+next), body, 0o644); err != nil {
 		return err
 	}
-	if err := d.put(catalogue.SignatureOf(path)+next, signature); err != nil {
+	if err := volume.Replace(d.file(catalogue.SignatureOf(path)+next), signature, 0o644); err != nil {
 		return err
 	}
 	if err := syncDir(filepath.Dir(d.file(path))); err != nil {
 		return err
 	}
 	return d.exchange(path)
-}
-
-// put writes a file as a whole and brings it to disk.
-func (d *feedDir) put(path string, body []byte) error {
-	name := d.file(path)
-	f, err := os.CreateTemp(filepath.Dir(name), openPrefix+"*")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(body)
-	if err = errors.Join(err, f.Chmod(0o644), f.Sync(), f.Close()); err == nil {
-		err = os.Rename(f.Name(), name)
-	}
-	if err != nil {
-		os.Remove(f.Name())
-	}
-	return err
 }
 
 // addBuild lists a build, whose content is all there, in its channel.

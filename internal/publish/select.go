@@ -60,18 +60,11 @@ func PartsOf(ctx context.Context, s *store.Store, b *game.Build, own rules.Rules
 
 // read reads the manifest of a recorded build, and which of its files are programs.
 func read(ctx context.Context, s *store.Store, b *game.Build) (*manifest.Manifest, map[string]bool, error) {
-	raw, err := s.Bytes(ctx, b.Manifest, manifest.MaxEncoded)
+	m, err := b.ReadManifest(ctx, s)
 	if err != nil {
 		return nil, nil, err
 	}
-	m, err := manifest.Decode(raw)
-	if err != nil {
-		return nil, nil, err
-	}
-	if raw, err = s.Bytes(ctx, b.Attributes, manifest.MaxEncoded); err != nil {
-		return nil, nil, err
-	}
-	a, err := manifest.DecodeAttributes(raw)
+	a, err := b.ReadAttributes(ctx, s)
 	if err != nil {
 		return nil, nil, err
 	}

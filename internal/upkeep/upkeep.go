@@ -58,7 +58,7 @@ func references(ctx context.Context, home *game.Home, s *store.Store, visit func
 	}
 	for _, b := range builds {
 		r := &reference{label: b.Label + " of " + b.Game, list: b.Manifest, build: b}
-		m, err := readManifest(ctx, s, b)
+		m, err := b.ReadManifest(ctx, s)
 		if err == nil {
 			for _, f := range m.Files {
 				r.content = append(r.content, plan.Entry{Path: f.Path, Node: plan.Node{Kind: plan.File, Size: f.Size, Digest: f.Digest}})
@@ -87,14 +87,6 @@ func references(ctx context.Context, home *game.Home, s *store.Store, visit func
 		}
 	}
 	return nil
-}
-
-func readManifest(ctx context.Context, s *store.Store, b *game.Build) (*manifest.Manifest, error) {
-	raw, err := s.Bytes(ctx, b.Manifest, manifest.MaxEncoded)
-	if err != nil {
-		return nil, err
-	}
-	return manifest.Decode(raw)
 }
 
 func readSteps(ctx context.Context, s *store.Store, c *game.Change) ([]plan.Step, error) {

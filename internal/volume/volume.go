@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 )
 
 // Free returns the bytes that an ordinary user may still write to the file
@@ -72,4 +73,21 @@ func IgnoresCase(root *os.Root, probe, upper string) (bool, error) {
 		return false, err
 	}
 	return os.SameFile(a, b), nil
+}
+
+// Replace writes a file as a whole, brings it to disk and puts it in place of the
+// one that may be there: readers see the old or the new content, never a part.
+func Replace(name string, content []byte, mode fs.FileMode) error {
+	f, err := os.CreateTemp(filepath.Dir(name), ".part-*")
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(content)
+	if err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close()); err == nil {
+		err = os.Rename(f.Name(), name)
+	}
+	if err != nil {
+		os.Remove(f.Name())
+	}
+	return err
 }
