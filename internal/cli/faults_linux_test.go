@@ -253,3 +253,20 @@ func TestARunningGameIsNotChanged(t *testing.T) {
 	_ = game.Wait()
 	w.ok("pin", "1", "--yes")
 }
+
+func TestAFetchThatHasNoRoomIsRefusedBeforeItBegins(t *testing.T) {
+	m := newMarket(t, "0.9.0")
+	small := filepath.Join(m.dir, "small")
+	mounted(t, small, "-t", "tmpfs", "-o", "size=2m", "tmpfs")
+	m.home = small
+	m.ok("add", "quay", m.live)
+	m.ok("feed", "add", m.address)
+	before := m.picture()
+	for _, args := range [][]string{{"fetch", "1.2.0"}, {"pin", "1.2.0", "--yes"}} {
+		r := m.run(args...)
+		require.Equal(t, 1, r.code)
+		require.Contains(t, r.err, "not enough free space in "+small)
+		require.Zero(t, m.service.Stats().Packs)
+		require.Equal(t, before, m.picture())
+	}
+}

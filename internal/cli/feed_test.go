@@ -876,6 +876,7 @@ func TestATrustworthyServer(t *testing.T) {
 			r = run("pin", "1.1.1", "--yes")
 			require.Equal(t, 0, r.code, r.err)
 			m.isBuild("1.1.1", "base", "voices-en")
+			require.Equal(t, m.service.Stats().Requests, m.service.Stats().HTTP2)
 		})
 	}
 }

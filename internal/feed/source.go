@@ -88,13 +88,13 @@ func newSource(address string, w *wire) (source, error) {
 	if err != nil || !info.IsDir() {
 		return nil, fmt.Errorf("%w: %s is not a folder", ErrAddress, dir)
 	}
-	return &folder{dir: dir, limit: w.limit}, nil
+	return &folder{dir: dir, wire: w}, nil
 }
 
 // folder is a feed in a folder of this computer, or one that looks like that.
 type folder struct {
-	dir   string
-	limit limiter
+	dir  string
+	wire *wire
 }
 
 func (f *folder) String() string { return f.dir }
@@ -142,11 +142,23 @@ func (f *folder) open(ctx context.Context, path string, from, to int64) (io.Read
 	if err != nil {
 		return nil, 0, err
 	}
-	body := f.limit.slow(ctx, io.NewSectionReader(file, from, to-from))
+	body := f.wire.limit.slow(ctx, io.NewSectionReader(file, from, to-from))
 	return struct {
 		io.Reader
 		io.Closer
-	}{body, file}, from, nil
+	}{&counting{body, f.wire}, file}, from, nil
+}
+
+// counting counts what is read as received.
+type counting struct {
+	r    io.Reader
+	wire *wire
+}
+
+func (c *counting) Read(b []byte) (int, error) {
+	n, err := c.r.Read(b)
+	c.wire.received.Add(int64(n))
+	return n, err
 }
 
 func readAll(r io.Reader, path string, limit int64) ([]byte, error) {

@@ -132,6 +132,56 @@ func TestNewerAndForeignFilesAreToldApart(t *testing.T) {
 	require.ErrorIs(t, err, ErrFormat)
 }
 
+func TestAChunkIsCodedAgainstOneThatIsMuchLikeIt(t *testing.T) {
+	base := make([]byte, 200_000)
+	digest.Expand("base", base)
+	plain := bytes.Clone(base)
+	copy(plain[70_000:], "something else")
+	plain = append([]byte("moved by a little "), plain...)
+	stored, err := EncodeAgainst(plain, digest.Of(base), base)
+	require.NoError(t, err)
+	require.Less(t, len(stored), 1000)
+	e := Entry{Digest: digest.Of(plain), Kind: Chunk, Coding: Based, Plain: uint32(len(plain)), Stored: uint32(len(stored))}
+	named, err := BaseOf(stored)
+	require.NoError(t, err)
+	require.Equal(t, digest.Of(base), named)
+	back, err := DecodeAgainst(e, stored, base)
+	require.NoError(t, err)
+	require.True(t, bytes.Equal(plain, back))
+
+	c, err := NewCoder(Fast)
+	require.NoError(t, err)
+	defer c.Close()
+	_, err = c.Decode(e, stored, nil)
+	require.ErrorIs(t, err, ErrFormat, "not without its base")
+	_, err = DecodeAgainst(e, stored, make([]byte, len(base)))
+	require.ErrorIs(t, err, ErrChecksum, "nor with another")
+	for at := range stored {
+		broken := bytes.Clone(stored)
+		broken[at] ^= 1
+		got, err := DecodeAgainst(e, broken, base)
+		require.True(t, err != nil || bytes.Equal(got, plain), "byte %d", at) // the named base is the caller's to compare
+	}
+	_, err = BaseOf(stored[:10])
+	require.ErrorIs(t, err, ErrFormat)
+	e.Stored = 10
+	require.ErrorIs(t, e.Check(), ErrFormat)
+}
+
+func FuzzBased(f *testing.F) {
+	base := bytes.Repeat([]byte("cranes and tides "), 500)
+	plain := append([]byte("new "), base...)
+	stored, err := EncodeAgainst(plain, digest.Of(base), base)
+	require.NoError(f, err)
+	f.Add(stored)
+	f.Fuzz(func(t *testing.T, b []byte) {
+		e := Entry{Digest: digest.Of(plain), Kind: Chunk, Coding: Based, Plain: uint32(len(plain)), Stored: uint32(len(b))}
+		if got, err := DecodeAgainst(e, b, base); err == nil && !bytes.Equal(got, plain) {
+			t.Fatal("handed out content that is not what its digest says")
+		}
+	})
+}
+
 func FuzzPack(f *testing.F) {
 	_, _, b := build(f)
 	f.Add(b)

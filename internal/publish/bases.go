@@ -66,7 +66,7 @@ func (c *contents) before(ctx context.Context, earlier []*Build, b *Build, compo
 func (c *contents) ownChunks(ctx context.Context, m *manifest.Manifest) ([]digest.Digest, error) {
 	var list []digest.Digest
 	for _, file := range digests(m) {
-		pieces, err := c.dir.Store.Layout(ctx, file)
+		pieces, err := c.pieces(ctx, file)
 		if err != nil {
 			return nil, err
 		}

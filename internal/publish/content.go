@@ -53,6 +53,7 @@ type contents struct {
 	mu     sync.RWMutex // guards have while chunks are being coded
 	have   map[group]map[digest.Digest]*place
 	open   map[group]*openPack
+	cut    map[digest.Digest][]store.Piece // of files, as the store has cut them
 	// again holds, for each part that is written, chunks of the build before it
 	// that are coded against chunks of this one.
 	again map[*Part]map[digest.Digest]*place
@@ -75,6 +76,7 @@ func (d *feedDir) write(ctx context.Context, builds []*Build) (err error) {
 	c := &contents{
 		dir: d, coder: coder, cutter: chunk.New(), have: make(map[group]map[digest.Digest]*place),
 		open: make(map[group]*openPack), again: make(map[*Part]map[digest.Digest]*place),
+		cut: make(map[digest.Digest][]store.Piece),
 	}
 	// What is packed stays also when the work is cut off: the next run uses it.
 	defer func() { err = errors.Join(err, c.finish()) }()
@@ -277,7 +279,7 @@ func (c *contents) chunks(ctx context.Context, g group, p *Part, before []digest
 	var want []store.Piece
 	all := make(map[digest.Digest]bool)
 	for _, file := range digests(p.Manifest) {
-		pieces, err := c.dir.Store.Layout(ctx, file)
+		pieces, err := c.pieces(ctx, file)
 		if err != nil {
 			return err
 		}
@@ -311,6 +313,18 @@ func (c *contents) chunks(ctx context.Context, g group, p *Part, before []digest
 		c.again[p][r.base] = at
 		return nil
 	})
+}
+
+// pieces returns the chunks of a file.
+func (c *contents) pieces(ctx context.Context, file digest.Digest) ([]store.Piece, error) {
+	if list, ok := c.cut[file]; ok {
+		return list, nil
+	}
+	list, err := c.dir.Store.Layout(ctx, file)
+	if err == nil {
+		c.cut[file] = list
+	}
+	return list, err
 }
 
 // coded is a chunk on its way from the store into a pack.
@@ -471,7 +485,7 @@ func (c *contents) layout(ctx context.Context, g group, p *Part) (*catalogue.Lay
 	t := &table{contents: c, group: g, packs: make(map[digest.Digest]int), index: make(map[digest.Digest]int)}
 	t.Files, t.Programs = make(map[digest.Digest][]int), p.Programs
 	for _, file := range digests(p.Manifest) {
-		pieces, err := c.dir.Store.Layout(ctx, file)
+		pieces, err := c.pieces(ctx, file)
 		if err != nil {
 			return nil, err
 		}

@@ -71,6 +71,7 @@ type Stats struct {
 	Bytes    int64 // of packs
 	Grants   int   // tokens given out
 	Renewed  int
+	HTTP2    int // requests over HTTP/2
 }
 
 // Start begins to serve and returns the address.
@@ -130,6 +131,9 @@ func (a Account) Code(at time.Time) (string, error) { return totp.GenerateCode(a
 func (s *Service) serve(w http.ResponseWriter, r *http.Request) {
 	s.mu.Lock()
 	s.stats.Requests++
+	if r.ProtoMajor == 2 {
+		s.stats.HTTP2++
+	}
 	s.mu.Unlock()
 	name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
 	if name == "token" {
