@@ -30,6 +30,7 @@ func (a *app) pinCommand() *cli.Command {
 		Flags: append(append(changeFlags(), lineFlags()...), componentFlag(),
 			&cli.BoolFlag{Name: "clean", Usage: "also remove files that are neither the build's nor yours"},
 			&cli.BoolFlag{Name: "exact", Usage: "bring the snapshot back whole, your own files included, as it was then"},
+			&cli.BoolFlag{Name: "no-block", Usage: "do not keep the launcher from updating it"},
 		),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := arguments(c, 1, 1)
@@ -44,7 +45,7 @@ func (a *app) pinCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				p, err := l.ProposePin(ctx, b, lane.PinOptions{Clean: c.Bool("clean"), Exact: c.Bool("exact"), Hold: true, Components: c.StringSlice("component")})
+				p, err := l.ProposePin(ctx, b, lane.PinOptions{Clean: c.Bool("clean"), Exact: c.Bool("exact"), Hold: true, Components: c.StringSlice("component"), Open: c.Bool("no-block")})
 				if err != nil {
 					return err
 				}

@@ -92,7 +92,7 @@ func (a *app) command() *cli.Command {
 			a.addCommand(), a.gamesCommand(), a.gameCommand(),
 			a.snapshotCommand(), a.buildsCommand(), a.identifyCommand(), a.diffCommand(), a.statusCommand(), a.verifyCommand(),
 			a.feedCommand(), a.fetchCommand(),
-			a.pinCommand(), a.unpinCommand(), a.undoCommand(), a.historyCommand(),
+			a.pinCommand(), a.unpinCommand(), a.undoCommand(), a.historyCommand(), a.blockCommand(), a.unblockCommand(),
 			a.publishCommand(), a.storeCommand(), a.demoCommand(),
 		),
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"morvant/internal/apply"
+	"morvant/internal/block"
 	"morvant/internal/catalogue"
 	"morvant/internal/database"
 	"morvant/internal/feed"
@@ -148,6 +149,12 @@ func advice(err error) string {
 		return "Fetch it first: morvant fetch BUILD"
 	case errors.Is(err, feed.ErrShort), errors.Is(err, feed.ErrSilent), errors.As(err, &busy):
 		return "What has arrived is kept; run the command again to go on"
+	case errors.Is(err, errNoRules):
+		return "Add some: morvant block presets lists what there is, morvant block add takes one"
+	case errors.Is(err, block.ErrTouched):
+		return "Look at it, then run morvant unblock --force to put back what the block had found"
+	case errors.Is(err, block.ErrMatches):
+		return "Nothing was changed; correct the block rule in the game's settings (morvant game show says where they are)"
 	case errors.Is(err, feed.ErrNone):
 		return "Add one: morvant feed add ADDRESS"
 	case errors.Is(err, feed.ErrUnknown):

@@ -80,19 +80,20 @@ func toDrift(d *lane.Drift) *driftJSON {
 }
 
 type statusJSON struct {
-	Schema  string     `json:"schema"`
-	Game    string     `json:"game"`
-	Live    string     `json:"live"`
-	Lane    string     `json:"lane"`
-	Held    bool       `json:"held"`
-	Build   *buildJSON `json:"build,omitempty"`
-	Equals  string     `json:"equals,omitempty"`
-	Drifted bool       `json:"drifted"`
-	Drift   *driftJSON `json:"drift,omitempty"`
-	Files   int        `json:"files"`
-	Bytes   int64      `json:"bytes"`
-	Running bool       `json:"running"`
-	Looked  time.Time  `json:"looked"`
+	Schema  string      `json:"schema"`
+	Game    string      `json:"game"`
+	Live    string      `json:"live"`
+	Lane    string      `json:"lane"`
+	Held    bool        `json:"held"`
+	Build   *buildJSON  `json:"build,omitempty"`
+	Equals  string      `json:"equals,omitempty"`
+	Drifted bool        `json:"drifted"`
+	Drift   *driftJSON  `json:"drift,omitempty"`
+	Files   int         `json:"files"`
+	Bytes   int64       `json:"bytes"`
+	Running bool        `json:"running"`
+	Block   []blockJSON `json:"block"`
+	Looked  time.Time   `json:"looked"`
 }
 
 func (a *app) showStatus(c *cli.Command, s *lane.Status) error {
@@ -100,7 +101,7 @@ func (a *app) showStatus(c *cli.Command, s *lane.Status) error {
 		j := statusJSON{
 			Schema: "morvant-status/1", Game: s.Game.Name, Live: s.Game.Live, Lane: game.MainLane, Held: s.Build != nil,
 			Drift: toDrift(s.Drift), Drifted: s.Drift != nil && s.Drift.Any(),
-			Files: s.Files, Bytes: s.Bytes, Running: s.Running, Looked: s.Looked,
+			Files: s.Files, Bytes: s.Bytes, Running: s.Running, Block: toBlockJSON(s.Block), Looked: s.Looked,
 		}
 		if s.Build != nil {
 			b := toBuildJSON(s.Build, s.Pin)
@@ -128,7 +129,7 @@ func (a *app) showStatus(c *cli.Command, s *lane.Status) error {
 		running = "yes; close it before anything is changed"
 	}
 	a.say("%s", fields("live folder", s.Game.Live, "holds", count(s.Files, "file")+", "+size(s.Bytes),
-		"held at", held, "builds known", fmt.Sprint(s.Builds), "last change", last, "running", running))
+		"held at", held, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", blockLine(s.Block), "running", running))
 	if s.Drift != nil {
 		a.showDrift(c, s.Drift)
 		if s.Drift.Any() {

@@ -12,6 +12,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 	"github.com/pelletier/go-toml/v2/unstable"
 
+	"morvant/internal/block"
 	"morvant/internal/rules"
 	"morvant/internal/volume"
 )
@@ -23,6 +24,8 @@ type Settings struct {
 	Program string   `toml:"program,omitempty"` // what to start, relative to the live folder
 	Keep    []string `toml:"keep,omitempty"`    // files that belong to the player
 	Scratch []string `toml:"scratch,omitempty"` // files nobody misses
+	// Block says how updates are kept away from a held game.
+	Block []block.Rule `toml:"block,omitempty"`
 }
 
 // Rules returns the keep and scratch rules.
@@ -42,6 +45,11 @@ func (s *Settings) check() error {
 	}
 	if err := s.Rules().Check(); err != nil {
 		return fmt.Errorf("%w: %v", ErrSettings, err)
+	}
+	for _, r := range s.Block {
+		if err := r.Check(); err != nil {
+			return fmt.Errorf("%w: %v", ErrSettings, err)
+		}
 	}
 	if s.Program != "" && !filepath.IsLocal(filepath.FromSlash(s.Program)) {
 		return fmt.Errorf("%w: program must be a path inside the live folder, not %q", ErrSettings, s.Program)
@@ -185,4 +193,37 @@ func findKey(doc []byte, key string) (start, end, tables int, err error) {
 		}
 	}
 	return start, end, tables, p.Error()
+}
+
+// AddBlockRules adds block rules at the end of a game's settings; what is there
+// stays as people wrote it. Rules that are there already are passed over.
+func (h *Home) AddBlockRules(name string, list []block.Rule) (*Game, error) {
+	g, err := h.Load(name)
+	if err != nil {
+		return nil, err
+	}
+	b, err := os.ReadFile(h.settingsFile(name))
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range list {
+		if slices.Contains(g.Block, r) {
+			continue
+		}
+		text, err := toml.Marshal(struct {
+			Block []block.Rule `toml:"block"`
+		}{[]block.Rule{r}})
+		if err != nil {
+			return nil, err
+		}
+		if len(b) > 0 && b[len(b)-1] != '\n' {
+			b = append(b, '\n')
+		}
+		b = append(append(b, '\n'), text...)
+	}
+	s, err := parseSettings(b)
+	if err != nil {
+		return nil, err
+	}
+	return &Game{Name: name, Settings: *s}, volume.Replace(h.settingsFile(name), b, 0o644)
 }

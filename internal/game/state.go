@@ -10,6 +10,7 @@ import (
 	"os"
 	"time"
 
+	"morvant/internal/block"
 	"morvant/internal/database"
 	"morvant/internal/digest"
 	"morvant/internal/feed"
@@ -41,6 +42,8 @@ DROP TABLE build;
 ALTER TABLE build2 RENAME TO build;
 CREATE UNIQUE INDEX snapshot_label ON build (game, label) WHERE channel = '';
 CREATE TABLE own_note (game TEXT, build TEXT, note TEXT NOT NULL, PRIMARY KEY (game, build)) WITHOUT ROWID;
+`, `
+CREATE TABLE block (game TEXT, lane TEXT, body TEXT NOT NULL, PRIMARY KEY (game, lane)) WITHOUT ROWID;
 `}}
 
 // NewUID returns a name that no other build or change has.
@@ -53,6 +56,7 @@ type Pin struct {
 	Components []string  `json:"components,omitempty"`
 	Clean      bool      `json:"clean,omitempty"` // extra files count as drift
 	Exact      bool      `json:"exact,omitempty"` // so do the player's own
+	Open       bool      `json:"open,omitempty"`  // not blocked: updates are not kept away
 	Since      time.Time `json:"since,omitzero"`
 	// First is the number of the change that began the hold; taking back that
 	// one and all later ones leads to the folder from before.
@@ -77,6 +81,35 @@ func (h *Home) Pin(ctx context.Context, name, lane string) (Pin, error) {
 	}
 	var p Pin
 	return p, json.Unmarshal([]byte(text), &p)
+}
+
+// Holds returns what blocks a lane, and what was found where it was set; nil if
+// nothing does.
+func (h *Home) Holds(ctx context.Context, name, lane string) ([]*block.Hold, error) {
+	var text string
+	err := h.db.QueryRowContext(ctx, `SELECT body FROM block WHERE game = ? AND lane = ?`, name, lane).Scan(&text)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var list []*block.Hold
+	return list, json.Unmarshal([]byte(text), &list)
+}
+
+// SetHolds remembers what blocks a lane.
+func (h *Home) SetHolds(ctx context.Context, name, lane string, list []*block.Hold) error {
+	if len(list) == 0 {
+		_, err := h.db.ExecContext(ctx, `DELETE FROM block WHERE game = ? AND lane = ?`, name, lane)
+		return err
+	}
+	text, err := json.Marshal(list)
+	if err != nil {
+		return err
+	}
+	_, err = h.db.ExecContext(ctx, `INSERT OR REPLACE INTO block (game, lane, body) VALUES (?, ?, ?)`, name, lane, string(text))
+	return err
 }
 
 // Change is one change of a lane, in its history.
@@ -196,7 +229,7 @@ func (h *Home) Forget(ctx context.Context, name string) error {
 		return err
 	}
 	defer tx.Rollback()
-	for _, query := range []string{`DELETE FROM build WHERE game = ?`, `DELETE FROM lane WHERE game = ?`, `DELETE FROM change WHERE game = ?`, `DELETE FROM own_note WHERE game = ?`} {
+	for _, query := range []string{`DELETE FROM build WHERE game = ?`, `DELETE FROM lane WHERE game = ?`, `DELETE FROM change WHERE game = ?`, `DELETE FROM own_note WHERE game = ?`, `DELETE FROM block WHERE game = ?`} {
 		if _, err := tx.ExecContext(ctx, query, name); err != nil {
 			return err
 		}

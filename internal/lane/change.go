@@ -135,6 +135,7 @@ type PinOptions struct {
 	Hold  bool // hold the lane there afterwards; otherwise only go there
 	// Components of a feed's build; none: those that the lane has.
 	Components []string
+	Open       bool // do not block updates
 }
 
 // ProposePin plans to bring the lane to a build.
@@ -154,7 +155,7 @@ func (l *Lane) ProposePin(ctx context.Context, b *game.Build, o PinOptions) (*Pr
 	c := game.Change{What: "unpin", Build: b.Label, Before: before}
 	if o.Hold {
 		c.What = "pin"
-		c.After = game.Pin{Build: to.build.UID, Components: choice.Names, Clean: o.Clean || o.Exact, Exact: o.Exact, Since: l.now(), First: before.First}
+		c.After = game.Pin{Build: to.build.UID, Components: choice.Names, Open: o.Open, Clean: o.Clean || o.Exact, Exact: o.Exact, Since: l.now(), First: before.First}
 	}
 	tree, err := l.Look(ctx, 0)
 	if err != nil {
@@ -403,6 +404,7 @@ func (l *Lane) Carry(ctx context.Context, p *Proposal) error {
 		if err := l.home.RecordChange(ctx, &p.Change); err != nil {
 			return err
 		}
+		l.follow(ctx, &p.Change)
 		return l.mark(ctx, false)
 	}
 	memo, err := json.Marshal(&p.Change)
@@ -429,7 +431,11 @@ func (l *Lane) Carry(ctx context.Context, p *Proposal) error {
 	if err := apply.Finish(l.root); err != nil {
 		return err
 	}
-	return l.remember(ctx, p)
+	if err := l.remember(ctx, p); err != nil {
+		return err
+	}
+	l.follow(ctx, &p.Change)
+	return nil
 }
 
 func (l *Lane) putSteps(ctx context.Context, steps []plan.Step) (digest.Digest, error) {

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"morvant/internal/block"
 	"morvant/internal/digest"
 	"morvant/internal/feed"
 	"morvant/internal/game"
@@ -50,6 +51,7 @@ type Status struct {
 	Last    *game.Change // nil if nothing was ever changed
 	Looked  time.Time
 	Running bool
+	Block   []block.State // of a held lane, and of one that is blocked all the same
 }
 
 // glance is how much a status reads of files that were touched, in bytes: about
@@ -86,6 +88,12 @@ func (l *Lane) Status(ctx context.Context) (*Status, error) {
 		s.Last = history[0]
 	}
 	s.Running = errors.Is(l.notRunning(), ErrRunning)
+	if s.Block, err = l.BlockStates(ctx); err != nil {
+		return nil, err
+	}
+	if s.Pin.Open || s.Build == nil {
+		s.Block = slices.DeleteFunc(s.Block, func(b block.State) bool { return b.Broke == block.NotSet })
+	}
 	if s.Build != nil {
 		s.Drift, err = l.drift(ctx, tree, s.Build, s.Pin)
 		return s, err

@@ -144,6 +144,7 @@ func (l *Lane) recover(ctx context.Context) error {
 		if err := apply.Finish(l.root); err != nil {
 			return err
 		}
+		l.follow(ctx, &c)
 		l.Recovered = what + " of " + l.Game.Display() + " had been interrupted; it is finished now."
 	case apply.Back:
 		if err := l.mark(ctx, false); err != nil {
@@ -188,7 +189,10 @@ func (l *Lane) walk(ctx context.Context) (*scan.Tree, error) {
 	if err != nil {
 		return nil, err
 	}
-	return t, l.cache.Recall(ctx, l.Game.Live, t)
+	if err := l.cache.Recall(ctx, l.Game.Live, t); err != nil {
+		return nil, err
+	}
+	return t, l.unblockedModes(ctx, t)
 }
 
 // read reads files of the tree and remembers what it found, also when it is

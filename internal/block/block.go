@@ -1,0 +1,204 @@
+// Package block keeps a launcher from updating a lane, with means that can be
+// taken back exactly: a value in the launcher's own settings, files that cannot be
+// written, a path that is taken.
+//
+// Set notes what it found before it changes anything; Lift puts exactly that back.
+// What somebody else has changed since is left alone and reported. Nothing here
+// stops a program with administrator's rights.
+package block
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+)
+
+// Errors that callers test for.
+var (
+	ErrRule    = errors.New("the block rule cannot be used")
+	ErrMatches = errors.New("the setting is not found as the rule expects")
+	ErrTouched = errors.New("somebody has changed it since it was blocked")
+)
+
+// Kinds of rules.
+const (
+	Setting  = "setting"
+	ReadOnly = "read-only"
+	Occupy   = "occupy"
+)
+
+// Rule is one way of blocking, as people write it down.
+type Rule struct {
+	Kind string `toml:"kind"`
+	// Of a setting: the file, a pattern with one captured value (one line, RE2),
+	// the value that is wanted, how many matches there are.
+	File  string `toml:"file,omitempty"`
+	Find  string `toml:"find,omitempty"`
+	Set   string `toml:"set,omitempty"`
+	Count int    `toml:"count,omitempty"`
+	// Of read-only: also the immutable attribute, where that is permitted.
+	Immutable bool `toml:"immutable,omitempty"`
+	// Of occupy: the path that is held.
+	Path string `toml:"path,omitempty"`
+}
+
+// Check returns an error unless the rule can be used.
+func (r Rule) Check() error {
+	bad := func(format string, args ...any) error {
+		return fmt.Errorf("%w: %s: %s", ErrRule, r.Kind, fmt.Sprintf(format, args...))
+	}
+	switch r.Kind {
+	case Setting:
+		if r.File == "" || r.Find == "" || r.Set == "" {
+			return bad("file, find and set are needed")
+		}
+		p, err := r.pattern()
+		if err != nil {
+			return bad("%v", err)
+		}
+		if p.NumSubexp() != 1 {
+			return bad("the pattern %q must capture one value, it captures %d", r.Find, p.NumSubexp())
+		}
+		if r.Count < 0 || r.Path != "" || r.Immutable {
+			return bad("it has file, find, set and count, nothing else")
+		}
+	case ReadOnly:
+		if r.File != "" || r.Find != "" || r.Set != "" || r.Count != 0 || r.Path != "" {
+			return bad("it has immutable, nothing else")
+		}
+	case Occupy:
+		if r.Path == "" || r.File != "" || r.Find != "" || r.Set != "" || r.Count != 0 || r.Immutable {
+			return bad("it has path, nothing else")
+		}
+	default:
+		return fmt.Errorf("%w: there is no kind %q, only %s, %s and %s", ErrRule, r.Kind, Setting, ReadOnly, Occupy)
+	}
+	return nil
+}
+
+func (r Rule) pattern() (*regexp.Regexp, error) { return regexp.Compile("(?m)" + r.Find) }
+
+func (r Rule) matches() int {
+	if r.Count == 0 {
+		return 1
+	}
+	return r.Count
+}
+
+// Describe says in plain words what the rule does.
+func (r Rule) Describe() string {
+	switch r.Kind {
+	case Setting:
+		return fmt.Sprintf("sets %q in %s, so that the launcher itself holds back", r.Set, r.File)
+	case ReadOnly:
+		if r.Immutable {
+			return "makes the build's files unwritable and immutable, so that an updater cannot replace or remove them"
+		}
+		return "takes away the right to write the build's files, so that an updater that changes them in place fails"
+	case Occupy:
+		return fmt.Sprintf("holds %s with an empty file, so that an updater cannot put its downloads there", r.Path)
+	}
+	return ""
+}
+
+// Place is where rules apply.
+type Place struct {
+	Dir   string   // the live folder; relative paths start here
+	Files []string // the build's files, relative to Dir, with slashes: what read-only is about
+	Home  string   // what ~ stands for
+}
+
+// resolve makes a path of a rule full: ~, $VARIABLES, and relative to the live folder.
+func (p Place) resolve(path string) string {
+	if path == "~" || strings.HasPrefix(path, "~/") || strings.HasPrefix(path, `~\`) {
+		path = p.Home + path[1:]
+	}
+	path = filepath.FromSlash(os.ExpandEnv(path))
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(p.Dir, path)
+	}
+	return path
+}
+
+// Hold is a rule that has been set, and what it found.
+type Hold struct {
+	Rule   Rule            `json:"rule"`
+	Path   string          `json:"path,omitempty"`   // of a setting and of occupy, in full
+	Values []string        `json:"values,omitempty"` // of a setting, in the order of the matches
+	Modes  map[string]Mode `json:"modes,omitempty"`  // of read-only, by path
+	Aside  string          `json:"aside,omitempty"`  // of occupy: where what was there has been put
+	Made   string          `json:"made,omitempty"`   // of occupy: the digest of the file's stamp
+}
+
+// Mode is how a file was found.
+type Mode struct {
+	Perm      os.FileMode `json:"perm"`
+	Immutable bool        `json:"immutable,omitempty"`
+}
+
+// NotSet is what "broke" a rule that the settings ask for and that was never set.
+const NotSet = "not set"
+
+// State is how a rule stands.
+type State struct {
+	Rule  Rule
+	Holds bool
+	Broke string // what broke it, for people
+}
+
+// Prepare notes what a rule will find, without changing anything. The note must be
+// kept before Set is called.
+func Prepare(r Rule, at Place) (*Hold, error) {
+	if err := r.Check(); err != nil {
+		return nil, err
+	}
+	h := &Hold{Rule: r}
+	switch r.Kind {
+	case Setting:
+		return h, h.prepareSetting(at)
+	case Occupy:
+		return h, h.prepareOccupy(at)
+	}
+	return h, h.prepareReadOnly(at)
+}
+
+// Set does what the rule says. Setting again does nothing.
+func (h *Hold) Set(at Place) error {
+	switch h.Rule.Kind {
+	case Setting:
+		return h.setSetting()
+	case Occupy:
+		return h.setOccupy()
+	}
+	return h.setReadOnly(at)
+}
+
+// Check says how the rule stands.
+func (h *Hold) Check(at Place) State {
+	s := State{Rule: h.Rule}
+	switch h.Rule.Kind {
+	case Setting:
+		s.Broke = h.checkSetting()
+	case Occupy:
+		s.Broke = h.checkOccupy()
+	default:
+		s.Broke = h.checkReadOnly(at)
+	}
+	s.Holds = s.Broke == ""
+	return s
+}
+
+// Lift puts back what was found. With force also where somebody has changed it
+// since; else that is ErrTouched, and nothing is changed.
+func (h *Hold) Lift(at Place, force bool) error {
+	switch h.Rule.Kind {
+	case Setting:
+		return h.liftSetting(force)
+	case Occupy:
+		return h.liftOccupy(force)
+	}
+	return h.liftReadOnly(at)
+}

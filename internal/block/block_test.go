@@ -1,0 +1,162 @@
+package block
+
+import (
+	"bytes"
+	"encoding/binary"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"unicode/utf16"
+
+	"github.com/stretchr/testify/require"
+)
+
+func utf16File(order binary.AppendByteOrder, mark []byte, text string) []byte {
+	out := bytes.Clone(mark)
+	for _, u := range utf16.Encode([]rune(text)) {
+		out = order.AppendUint16(out, u)
+	}
+	return out
+}
+
+const state = "# edited by hand\r\nfolder = /games/quay\r\nupdates = at-once\r\n\r\ntitle = Kräne 🏗\r\n"
+
+func TestASettingChangesAndNothingElse(t *testing.T) {
+	wanted := strings.Replace(state, "at-once", "by-hand", 1)
+	for name, encode := range map[string]func(string) []byte{
+		"UTF-8":                  func(s string) []byte { return []byte(s) },
+		"UTF-16, little-endian":  func(s string) []byte { return utf16File(binary.LittleEndian, []byte{0xFF, 0xFE}, s) },
+		"UTF-16, big-endian":     func(s string) []byte { return utf16File(binary.BigEndian, []byte{0xFE, 0xFF}, s) },
+		"bytes of an old system": func(s string) []byte { return bytes.ReplaceAll([]byte(s), []byte("ä"), []byte{0xE4}) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			file := filepath.Join(t.TempDir(), "state.cfg")
+			require.NoError(t, os.WriteFile(file, encode(state), 0o640))
+			at := Place{Dir: filepath.Dir(file)}
+			h, err := Prepare(Rule{Kind: Setting, File: "state.cfg", Find: `^updates\s*=\s*([\w-]+)`, Set: "by-hand"}, at)
+			require.NoError(t, err)
+			require.Equal(t, []string{"at-once"}, h.Values)
+			require.NoError(t, h.Set(at))
+			b, err := os.ReadFile(file)
+			require.NoError(t, err)
+			require.Equal(t, encode(wanted), b)
+			info, err := os.Stat(file)
+			require.NoError(t, err)
+			require.Equal(t, os.FileMode(0o640), info.Mode().Perm())
+			require.True(t, h.Check(at).Holds)
+			require.NoError(t, h.Set(at), "again")
+			require.NoError(t, h.Lift(at, false))
+			b, err = os.ReadFile(file)
+			require.NoError(t, err)
+			require.Equal(t, encode(state), b, "exactly as it was found")
+			require.NoError(t, h.Lift(at, false), "again")
+		})
+	}
+}
+
+func TestASettingThatIsNotAsExpectedIsLeftAlone(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "state.cfg")
+	at := Place{Dir: filepath.Dir(file)}
+	rule := Rule{Kind: Setting, File: file, Find: `^updates = (\S+)`, Set: "by-hand"}
+	_, err := Prepare(rule, at)
+	require.ErrorIs(t, err, os.ErrNotExist)
+	for _, text := range []string{"nothing\n", "updates = a\nupdates = b\n"} {
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+		_, err = Prepare(rule, at)
+		require.ErrorIs(t, err, ErrMatches)
+		b, err := os.ReadFile(file)
+		require.NoError(t, err)
+		require.Equal(t, text, string(b))
+	}
+	rule.Count = 2
+	h, err := Prepare(rule, at)
+	require.NoError(t, err)
+	require.NoError(t, h.Set(at))
+	require.NoError(t, os.WriteFile(file, []byte("updates = at-once\nupdates = by-hand\n"), 0o644))
+	s := h.Check(at)
+	require.False(t, s.Holds)
+	require.Contains(t, s.Broke, `says "at-once" again`)
+	require.ErrorIs(t, h.Lift(at, false), ErrTouched, "somebody has changed it since")
+	require.NoError(t, h.Lift(at, true))
+	b, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.Equal(t, "updates = a\nupdates = b\n", string(b))
+	require.NoError(t, os.Remove(file))
+	require.Contains(t, h.Check(at).Broke, "is gone")
+	require.NoError(t, h.Lift(at, false))
+}
+
+func TestReadOnlyFilesGetTheirModesBack(t *testing.T) {
+	dir := t.TempDir()
+	modes := map[string]os.FileMode{"a": 0o644, "b.exe": 0o755, "c": 0o600, "already": 0o444, "mine": 0o644}
+	for p, mode := range modes {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, p), []byte(p), mode))
+		require.NoError(t, os.Chmod(filepath.Join(dir, p), mode))
+	}
+	at := Place{Dir: dir, Files: []string{"a", "b.exe", "c", "already", "not-there"}}
+	h, err := Prepare(Rule{Kind: ReadOnly}, at)
+	require.NoError(t, err)
+	require.NoError(t, h.Set(at))
+	mode := func(p string) os.FileMode {
+		info, err := os.Stat(filepath.Join(dir, p))
+		require.NoError(t, err)
+		return info.Mode().Perm()
+	}
+	require.Equal(t, []os.FileMode{0o444, 0o555, 0o400, 0o444, 0o644}, []os.FileMode{mode("a"), mode("b.exe"), mode("c"), mode("already"), mode("mine")})
+	require.True(t, h.Check(at).Holds)
+	require.NoError(t, os.Chmod(filepath.Join(dir, "a"), 0o664))
+	require.Contains(t, h.Check(at).Broke, "a can be written again")
+	require.NoError(t, os.Remove(filepath.Join(dir, "c")))
+	require.NoError(t, h.Lift(at, false))
+	require.Equal(t, []os.FileMode{0o664, 0o755, 0o444}, []os.FileMode{mode("a"), mode("b.exe"), mode("already")}, "another's mode stays")
+}
+
+func TestAnOccupiedPathIsGivenBack(t *testing.T) {
+	dir := t.TempDir()
+	at := Place{Dir: dir, Home: dir}
+	staging := filepath.Join(dir, "downloads", "staging")
+	h, err := Prepare(Rule{Kind: Occupy, Path: "~/downloads/staging"}, at)
+	require.NoError(t, err)
+	require.Equal(t, staging, h.Path)
+	require.NoError(t, h.Set(at))
+	require.Error(t, os.MkdirAll(filepath.Join(staging, "1"), 0o755), "nothing can be put there")
+	require.True(t, h.Check(at).Holds)
+	require.NoError(t, h.Lift(at, false))
+	require.NoFileExists(t, staging)
+
+	// A folder that is there, with something in it, comes back whole.
+	require.NoError(t, os.MkdirAll(staging, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(staging, "half"), []byte("a download"), 0o644))
+	h, err = Prepare(h.Rule, at)
+	require.NoError(t, err)
+	require.NoError(t, h.Set(at))
+	require.NoError(t, h.Set(at), "again")
+	require.True(t, h.Check(at).Holds)
+	require.NoError(t, h.Lift(at, false))
+	b, err := os.ReadFile(filepath.Join(staging, "half"))
+	require.NoError(t, err)
+	require.Equal(t, "a download", string(b))
+
+	h, err = Prepare(h.Rule, at)
+	require.NoError(t, err)
+	require.NoError(t, h.Set(at))
+	require.NoError(t, os.Remove(staging))
+	require.NoError(t, os.Mkdir(staging, 0o755))
+	require.Contains(t, h.Check(at).Broke, "something else is at")
+	require.ErrorIs(t, h.Lift(at, false), ErrTouched)
+	require.DirExists(t, h.Aside)
+}
+
+func TestRulesThatCannotBeUsed(t *testing.T) {
+	for _, r := range []Rule{
+		{}, {Kind: "magic"}, {Kind: Setting}, {Kind: Setting, File: "a", Find: "(", Set: "b"}, {Kind: Setting, File: "a", Find: "b", Set: "c"},
+		{Kind: Setting, File: "a", Find: "(b)(c)", Set: "d"}, {Kind: Occupy}, {Kind: Occupy, Path: "a", File: "b"}, {Kind: ReadOnly, Path: "a"},
+	} {
+		require.ErrorIs(t, r.Check(), ErrRule, "%+v", r)
+	}
+	require.NoError(t, Rule{Kind: ReadOnly, Immutable: true}.Check())
+	for _, r := range []Rule{{Kind: ReadOnly}, {Kind: Occupy, Path: "x"}, {Kind: Setting, File: "a", Find: "(b)", Set: "c"}} {
+		require.NotEmpty(t, r.Describe())
+	}
+}

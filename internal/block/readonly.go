@@ -1,0 +1,109 @@
+package block
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+)
+
+// writable are the permission bits that read-only takes away.
+const writable = 0o222
+
+func (h *Hold) prepareReadOnly(at Place) error {
+	root, err := os.OpenRoot(at.Dir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	h.Modes = make(map[string]Mode, len(at.Files))
+	for _, p := range at.Files {
+		info, err := root.Lstat(filepath.FromSlash(p))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if info.Mode().IsRegular() && info.Mode().Perm()&writable != 0 {
+			h.Modes[p] = Mode{Perm: info.Mode().Perm()}
+		}
+	}
+	return nil
+}
+
+// each calls f for every file that was found writable and is still there.
+func (h *Hold) each(at Place, f func(root *os.Root, path string, now, found os.FileMode) error) error {
+	root, err := os.OpenRoot(at.Dir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	for p, m := range h.Modes {
+		name := filepath.FromSlash(p)
+		info, err := root.Lstat(name)
+		if errors.Is(err, fs.ErrNotExist) || err == nil && !info.Mode().IsRegular() {
+			continue
+		}
+		if err == nil {
+			err = f(root, name, info.Mode().Perm(), m.Perm)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (h *Hold) setReadOnly(at Place) error {
+	return h.each(at, func(root *os.Root, p string, now, found os.FileMode) error {
+		if now&writable == 0 {
+			return nil
+		}
+		if err := root.Chmod(p, now&^writable); err != nil {
+			return err
+		}
+		if h.Rule.Immutable {
+			return setImmutable(root, p, true)
+		}
+		return nil
+	})
+}
+
+func (h *Hold) checkReadOnly(at Place) string {
+	n := 0
+	first := ""
+	err := h.each(at, func(_ *os.Root, p string, now, _ os.FileMode) error {
+		if now&writable != 0 {
+			if n++; first == "" || p < first {
+				first = p
+			}
+		}
+		return nil
+	})
+	switch {
+	case err != nil:
+		return err.Error()
+	case n == 1:
+		return first + " can be written again"
+	case n > 1:
+		return fmt.Sprintf("%d files can be written again, %s among them", n, first)
+	}
+	return ""
+}
+
+func (h *Hold) liftReadOnly(at Place) error {
+	return h.each(at, func(root *os.Root, p string, now, found os.FileMode) error {
+		if h.Rule.Immutable {
+			if err := setImmutable(root, p, false); err != nil {
+				return err
+			}
+		}
+		// Only what Set has made is undone; another mode is somebody else's.
+		if now != found&^writable {
+			return nil
+		}
+		return root.Chmod(p, found)
+	})
+}

@@ -1,0 +1,192 @@
+package cli_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// launched is a player's computer with the stand-in launcher.
+type launched struct {
+	*world
+	state string
+}
+
+// newLaunched has the launcher install a build, which is then recorded and held.
+func newLaunched(t *testing.T) *launched {
+	t.Helper()
+	w := &launched{world: newWorld(t)}
+	w.state = filepath.Join(w.dir, "launcher", "state.cfg")
+	require.NoError(t, os.MkdirAll(filepath.Dir(w.state), 0o755))
+	w.launcher(0, "install", w.live, "1.1.1")
+	w.ok("add", "quay", w.live, "--scratch", "logs/**")
+	w.ok("snapshot", "1.1.1")
+	return w
+}
+
+func (w *launched) launcher(code int, action string, args ...string) result {
+	w.t.Helper()
+	r := w.run(append([]string{"demo", "launcher", action, w.state}, append(args, "--size", "2MB")...)...)
+	require.Equal(w.t, code, r.code, "launcher %s: %s%s", action, r.out, r.err)
+	return r
+}
+
+func (w *launched) setting() []string {
+	return []string{"block", "add", "key-value-setting", "file=" + w.state, "key=updates", "value=by-hand"}
+}
+
+func (w *launched) stateText() string {
+	w.t.Helper()
+	b, err := os.ReadFile(w.state)
+	require.NoError(w.t, err)
+	return string(b)
+}
+
+func TestALauncherUpdatesAGameThatIsNotBlocked(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	w.ok("pin", "1.1.1", "--yes")
+	w.launcher(0, "offer", "1.3.0")
+	w.launcher(1, "idle", "--stop-after", "5")
+	require.Equal(t, 3, w.run("status").code, "half an update")
+	r := w.run("demo", "game", ".", "--size", "2MB")
+	require.Contains(t, r.err, "its files are of different builds")
+	w.launcher(0, "idle")
+	require.Contains(t, w.launcher(0, "start").out, "Cinder Quay 1.3.0")
+	w.ok("verify", "--repair", "--yes")
+	require.Contains(t, w.run("demo", "game", ".", "--size", "2MB").err, "bin/standalone.txt is missing")
+	w.write("bin/standalone.txt", "240117\n")
+	require.Contains(t, w.ok("demo", "game", ".", "--size", "2MB").out, "1.1.1")
+}
+
+// TestEachRuleKeepsAnUpdateAway lets the launcher try against each rule alone.
+func TestEachRuleKeepsAnUpdateAway(t *testing.T) {
+	t.Parallel()
+	for name, rule := range map[string]func(w *launched) []string{
+		"setting": (*launched).setting,
+		"occupy": func(w *launched) []string {
+			return []string{"block", "add", "staging-folder", "path=" + w.state + ".staging"}
+		},
+		"read-only": func(*launched) []string { return []string{"block", "add", "read-only-files"} },
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			w := newLaunched(t)
+			w.ok(rule(w)...)
+			before, state := w.picture(), w.stateText()
+			w.ok("pin", "1.1.1", "--yes")
+			require.Contains(t, w.ok("status").out, "blocked (1 rule)")
+			w.launcher(0, "offer", "1.3.0")
+			if name == "setting" {
+				w.launcher(0, "idle")
+				require.Contains(t, w.launcher(0, "start").out, "1.1.1")
+			} else {
+				w.launcher(1, "idle")
+				w.launcher(1, "start")
+			}
+			require.Contains(t, w.ok("status").out, "Every file is as it should be")
+			w.ok("verify")
+			require.Empty(t, w.json(0, "status")["drift"].(map[string]any)["unread"], "taking rights away is no reason to read again")
+
+			w.ok("unpin", "--stay")
+			require.NoError(t, os.RemoveAll(w.path("logs"))) // the game's own
+			require.Equal(t, before, w.picture(), "modes and all")
+			require.NoFileExists(t, w.state+".staging")
+			require.Equal(t, strings.Replace(strings.Replace(state, "pending = \n", "pending = 1.3.0\n", 1), "half-done = no", halfDone(w.stateText()), 1), w.stateText())
+			w.launcher(0, "idle")
+			require.Contains(t, w.run("demo", "game", ".", "--size", "2MB").err, "standalone.txt", "it is whole, and new")
+			require.Equal(t, "Cinder Quay 1.3.0\n", w.read("version.txt"))
+		})
+	}
+}
+
+// halfDone returns the line that the launcher itself has written meanwhile.
+func halfDone(state string) string {
+	for line := range strings.Lines(state) {
+		if strings.HasPrefix(line, "half-done") {
+			return strings.TrimSuffix(line, "\n")
+		}
+	}
+	return ""
+}
+
+func TestABlockFollowsThePin(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	w.ok(w.setting()...)
+	w.ok("block", "add", "read-only-files")
+	w.ok("block", "add", "read-only-files") // once is enough
+	w.ok("pin", "1.1.1", "--yes", "--no-block")
+	require.NotContains(t, w.ok("status").out, "blocked")
+	w.ok("block")
+	require.Contains(t, w.ok("status").out, "blocked (2 rules)")
+	require.NotContains(t, w.ok("block", "--show").out, "does not hold")
+
+	// Another build: its files are read-only now, and a dry run plans no changes of modes.
+	w.ok("demo", "write", filepath.Join(w.dir, "other"), "1.2.0", "--size", "2MB")
+	w.write("extra.txt", "so that the snapshot differs")
+	w.ok("snapshot", "other")
+	w.ok("pin", "1.1.1", "--yes")
+	dry := w.json(0, "pin", "1.1.1", "--dry-run")
+	require.Empty(t, dry["steps"])
+	require.NoError(t, os.Chmod(w.path("readme.txt"), 0o644))
+	w.write("readme.txt", "spoilt")
+	require.Equal(t, 3, w.run("status").code)
+	require.Contains(t, w.run("status").out, "1 of 2 block rules broken")
+	w.ok("verify", "--repair", "--yes")
+	require.Contains(t, w.ok("status").out, "blocked (2 rules)", "a repair puts the block back")
+	info, err := os.Stat(w.path("readme.txt"))
+	require.NoError(t, err)
+	require.Zero(t, info.Mode().Perm()&0o222)
+	w.ok("undo", "--yes")
+	require.Contains(t, w.run("block", "--show").out, "holds")
+	require.Equal(t, "spoilt", w.read("readme.txt"))
+}
+
+func TestWhatSomebodyChangedSinceIsNotPutBack(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	w.ok(w.setting()...)
+	w.ok("pin", "1.1.1", "--yes")
+	require.NoError(t, os.WriteFile(w.state, []byte(strings.Replace(w.stateText(), "by-hand", "before-start", 1)), 0o644))
+	require.Contains(t, w.ok("status").out, "not blocked", "a launcher that rewrites its setting is noticed")
+	require.Contains(t, w.ok("block", "--show").out, `says "before-start" again`)
+	w.fails(1, "somebody has changed it since", "unblock")
+	require.Contains(t, w.stateText(), "before-start")
+	w.ok("unblock", "--force")
+	require.Contains(t, w.stateText(), "at-once")
+}
+
+func TestBlockRulesInTheSettings(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	w.fails(1, "the game has no block rules", "block")
+	w.fails(2, "needs file, key, value", "block", "add", "key-value-setting")
+	w.fails(2, "there is no preset", "block", "add", "magic")
+	require.Contains(t, w.ok("block", "presets").out, "json-setting")
+	settings := filepath.Join(w.home, "games", "quay.toml")
+	text, err := os.ReadFile(settings)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(settings, append([]byte("# mine\n"), text...), 0o644))
+	w.ok(w.setting()...)
+	text, err = os.ReadFile(settings)
+	require.NoError(t, err)
+	require.True(t, strings.HasPrefix(string(text), "# mine\n"))
+	require.Contains(t, w.ok("block", "--explain").out, "An updater with administrator's rights can write anything")
+	require.NoError(t, os.WriteFile(w.state, []byte("nothing here\n"), 0o644))
+	w.fails(1, "is not found as the rule expects", "block")
+	r := w.ok("pin", "1.1.1", "--yes")
+	require.Contains(t, r.err, "the block is not as it should be", "the pin stands all the same")
+	require.NoError(t, os.WriteFile(settings, append(text, []byte("\n[[block]]\nkind = \"occupy\"\n")...), 0o644))
+	w.fails(1, "path, nothing else", "status")
+
+	own := filepath.Join(w.home, "presets")
+	require.NoError(t, os.MkdirAll(own, 0o755))
+	require.NoError(t, os.WriteFile(settings, text, 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(own, "mine.toml"), []byte("about = \"my own\"\n[[block]]\nkind = \"read-only\"\n"), 0o644))
+	require.Contains(t, w.ok("block", "presets").out, "my own")
+	w.ok("block", "add", "mine")
+}

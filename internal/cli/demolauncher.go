@@ -1,0 +1,94 @@
+package cli
+
+import (
+	"context"
+	"path/filepath"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/standin"
+)
+
+func (a *app) demoLauncherCommand() *cli.Command {
+	sizes := []cli.Flag{&cli.StringFlag{Name: "size", Usage: "how large a build is, about", Value: demoSize}}
+	action := func(most int, f func(l *standin.Launcher, c *cli.Command, args []string) error) cli.ActionFunc {
+		return func(_ context.Context, c *cli.Command) error {
+			args, err := arguments(c, 1, most)
+			if err != nil {
+				return err
+			}
+			bytes, err := parseSize(c.String("size"))
+			if err != nil {
+				return err
+			}
+			return f(&standin.Launcher{Quay: standin.Quay{Bytes: bytes}, State: args[0], StopAfter: c.Int("stop-after")}, c, args[1:])
+		}
+	}
+	stop := &cli.IntFlag{Name: "stop-after", Usage: "break the update off after this many `FILES`"}
+	return &cli.Command{
+		Name: "launcher", Usage: "play the launcher of Cinder Quay, which updates the game by itself",
+		Description: "Example: morvant demo launcher install /tmp/launcher.cfg /tmp/quay 1.1.1\n         morvant demo launcher idle /tmp/launcher.cfg\n\n" +
+			"STATE is its state file: lines of key and value, that a block rule can set.",
+		Commands: []*cli.Command{
+			{Name: "install", Usage: "install a build and begin a state file", ArgsUsage: "STATE FOLDER BUILD", Flags: sizes,
+				Description: "Example: morvant demo launcher install /tmp/launcher.cfg /tmp/quay 1.1.1",
+				Action: action(3, func(l *standin.Launcher, _ *cli.Command, args []string) error {
+					if len(args) < 2 {
+						return usagef("STATE, FOLDER and BUILD are needed")
+					}
+					dir, err := filepath.Abs(args[0])
+					if err != nil {
+						return err
+					}
+					return l.Install(dir, args[1])
+				})},
+			{Name: "offer", Usage: "tell it that there is a newer build", ArgsUsage: "STATE BUILD", Flags: sizes,
+				Description: "Example: morvant demo launcher offer /tmp/launcher.cfg 1.3.0",
+				Action: action(2, func(l *standin.Launcher, _ *cli.Command, args []string) error {
+					if len(args) < 1 {
+						return usagef("STATE and BUILD are needed")
+					}
+					return l.Offer(args[0])
+				})},
+			{Name: "idle", Usage: "what it does by itself: update, if it may at once", ArgsUsage: "STATE", Flags: append(sizes, stop),
+				Description: "Example: morvant demo launcher idle /tmp/launcher.cfg --stop-after 10",
+				Action:      action(1, func(l *standin.Launcher, _ *cli.Command, _ []string) error { return l.Idle() })},
+			{Name: "start", Usage: "start the game, after an update if it may", ArgsUsage: "STATE", Flags: append(sizes, stop),
+				Description: "Example: morvant demo launcher start /tmp/launcher.cfg",
+				Action: action(1, func(l *standin.Launcher, _ *cli.Command, _ []string) error {
+					build, err := l.Start()
+					if err == nil {
+						a.say("Cinder Quay %s", build)
+					}
+					return err
+				})},
+		},
+	}
+}
+
+func (a *app) demoGameCommand() *cli.Command {
+	return &cli.Command{
+		Name: "game", Usage: "play the game Cinder Quay itself, started without its launcher", ArgsUsage: "[FOLDER]",
+		Description: "Example: morvant demo game /tmp/quay",
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "size", Usage: "how large a build is, about", Value: demoSize}},
+		Action: func(_ context.Context, c *cli.Command) error {
+			args, err := arguments(c, 0, 1)
+			if err != nil {
+				return err
+			}
+			bytes, err := parseSize(c.String("size"))
+			if err != nil {
+				return err
+			}
+			dir := "."
+			if len(args) == 1 {
+				dir = args[0]
+			}
+			build, err := standin.Play(standin.Quay{Bytes: bytes}, dir, false)
+			if err == nil {
+				a.say("Cinder Quay %s", build)
+			}
+			return err
+		},
+	}
+}

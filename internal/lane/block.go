@@ -1,0 +1,198 @@
+package lane
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"time"
+
+	"morvant/internal/block"
+	"morvant/internal/game"
+	"morvant/internal/scan"
+)
+
+// place is where the game's block rules apply. The files are the build's, without
+// what is the player's own.
+func (l *Lane) place(ctx context.Context) (block.Place, error) {
+	at := block.Place{Dir: l.Game.Live}
+	at.Home, _ = os.UserHomeDir() // without one, a path with ~ is simply not found
+	pin, b, err := l.Pin(ctx)
+	if errors.Is(err, game.ErrUnknown) || err == nil && b == nil {
+		return at, nil
+	}
+	if err != nil {
+		return at, err
+	}
+	c, err := l.composedOf(ctx, b, pin)
+	if err != nil {
+		return at, err
+	}
+	match := l.Game.Rules().Matcher()
+	for _, f := range c.manifest.Files {
+		if !match.Kept(f.Path) && !match.Scratch(f.Path) {
+			at.Files = append(at.Files, f.Path)
+		}
+	}
+	return at, nil
+}
+
+// Block sets every block rule of the game that does not hold yet, and takes off what
+// the settings do not ask for any more. What is found is noted before it is changed.
+func (l *Lane) Block(ctx context.Context) error {
+	return l.keepingDigests(ctx, func() error {
+		at, err := l.place(ctx)
+		if err != nil {
+			return err
+		}
+		holds, err := l.home.Holds(ctx, l.Game.Name, game.MainLane)
+		if err != nil {
+			return err
+		}
+		var stay []*block.Hold
+		for _, h := range holds {
+			// The files that read-only is about go with the build: it begins anew.
+			if h.Rule.Kind != block.ReadOnly && slices.Contains(l.Game.Block, h.Rule) {
+				stay = append(stay, h)
+				continue
+			}
+			if err := h.Lift(at, false); err != nil {
+				return err
+			}
+		}
+		for _, r := range l.Game.Block {
+			h := heldBy(stay, r)
+			if h == nil {
+				if h, err = block.Prepare(r, at); err != nil {
+					return err
+				}
+				stay = append(stay, h)
+			}
+			if err := l.home.SetHolds(ctx, l.Game.Name, game.MainLane, stay); err != nil {
+				return err
+			}
+			if err := h.Set(at); err != nil {
+				return err
+			}
+		}
+		return l.home.SetHolds(ctx, l.Game.Name, game.MainLane, stay)
+	})
+}
+
+func heldBy(list []*block.Hold, r block.Rule) *block.Hold {
+	for _, h := range list {
+		if h.Rule == r {
+			return h
+		}
+	}
+	return nil
+}
+
+// Unblock puts back everything that a block found. What somebody has changed since
+// stays, unless force says otherwise, and is reported as ErrTouched; the rest is put
+// back all the same.
+func (l *Lane) Unblock(ctx context.Context, force bool) error {
+	return l.keepingDigests(ctx, func() error {
+		at, err := l.place(ctx)
+		if err != nil {
+			return err
+		}
+		holds, err := l.home.Holds(ctx, l.Game.Name, game.MainLane)
+		if err != nil {
+			return err
+		}
+		var left []*block.Hold
+		var errs []error
+		for _, h := range holds {
+			if err := h.Lift(at, force); err != nil {
+				left = append(left, h)
+				errs = append(errs, err)
+			}
+		}
+		errs = append(errs, l.home.SetHolds(ctx, l.Game.Name, game.MainLane, left))
+		return errors.Join(errs...)
+	})
+}
+
+// BlockStates says how each rule stands that is in force, and lists those of the
+// settings that are not.
+func (l *Lane) BlockStates(ctx context.Context) ([]block.State, error) {
+	holds, err := l.home.Holds(ctx, l.Game.Name, game.MainLane)
+	if err != nil {
+		return nil, err
+	}
+	at, err := l.place(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var list []block.State
+	for _, h := range holds {
+		list = append(list, h.Check(at))
+	}
+	for _, r := range l.Game.Block {
+		if heldBy(holds, r) == nil {
+			list = append(list, block.State{Rule: r, Broke: block.NotSet})
+		}
+	}
+	return list, nil
+}
+
+// follow brings the block to what a change has left: a lane that is held is blocked,
+// one that was held and is not any more is not. The change itself stands, whatever
+// comes of it.
+func (l *Lane) follow(ctx context.Context, c *game.Change) {
+	var err error
+	switch held := c.After.Held() && !c.After.Open; {
+	case held && len(l.Game.Block) > 0:
+		err = l.Block(ctx)
+	case !held && c.Before.Held():
+		err = l.Unblock(ctx, false)
+	}
+	if err != nil {
+		l.meter.Warn(fmt.Sprintf("the block is not as it should be: %v; see morvant block --show", err))
+	}
+}
+
+// unblockedModes gives files that a block has made read-only the modes that they
+// have without it: a block is no change of the lane.
+func (l *Lane) unblockedModes(ctx context.Context, t *scan.Tree) error {
+	holds, err := l.home.Holds(ctx, l.Game.Name, game.MainLane)
+	if err != nil {
+		return err
+	}
+	for _, h := range holds {
+		for p, found := range h.Modes {
+			if e := t.Entry(p); e != nil && e.Kind == scan.File && e.Mode == found.Perm&^0o222 {
+				e.Mode = found.Perm
+			}
+		}
+	}
+	return nil
+}
+
+// keepingDigests runs what changes modes and nothing else, and carries over what is
+// known of the files' content: their time of any change moves on.
+func (l *Lane) keepingDigests(ctx context.Context, change func() error) error {
+	before, err := l.walk(ctx)
+	if err != nil {
+		return err
+	}
+	if err := change(); err != nil {
+		return err
+	}
+	time.Sleep(scan.ChangeClock())
+	looked := l.now()
+	after, err := l.walk(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range after.Entries {
+		e := &after.Entries[i]
+		was := before.Entry(e.Path)
+		if e.Kind == scan.File && !e.Known && was != nil && was.Known && was.Stamp.Size == e.Stamp.Size && was.Stamp.MTime == e.Stamp.MTime && was.Stamp.Ino == e.Stamp.Ino {
+			e.Digest, e.Looked, e.Known = was.Digest, looked, true
+		}
+	}
+	return l.cache.Remember(ctx, l.Game.Live, after)
+}
