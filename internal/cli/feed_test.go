@@ -48,9 +48,16 @@ type zeroReader struct{}
 
 func (zeroReader) Read(b []byte) (int, error) { clear(b); return len(b), nil }
 
+// publishFeedOf publishes Cinder Quay in dir, in builds of about so many bytes.
+func publishFeedOf(dir string, bytes int64) error {
+	return publishFeed(dir, standin.Feed{Quay: standin.Quay{Bytes: bytes}})
+}
+
 // publishFeed publishes Cinder Quay in dir; what f leaves out is filled in.
 func publishFeed(dir string, f standin.Feed) error {
-	f.Bytes = feedSize
+	if f.Bytes == 0 {
+		f.Bytes = feedSize
+	}
 	if f.Now == nil {
 		f.Now = time.Now
 	}

@@ -70,13 +70,26 @@ type driftJSON struct {
 	Kept    int        `json:"kept"`
 	Unread  []fileJSON `json:"unread"`
 	LeftOut []string   `json:"left_out"`
+	// Update is the known build that the drift leads to, if it looks like one.
+	Update *updateJSON `json:"update,omitempty"`
+}
+
+type updateJSON struct {
+	Build   string `json:"build"`
+	Channel string `json:"channel"`
+	Done    int    `json:"done"` // files
+	Of      int    `json:"of"`
 }
 
 func toDrift(d *lane.Drift) *driftJSON {
 	if d == nil {
 		return nil
 	}
-	return &driftJSON{d.AsBuilt, toFiles(d.Altered), toFiles(d.Missing), toFiles(d.Extra), d.Kept, toFiles(d.Unread), oddPaths(d.Odd)}
+	j := &driftJSON{d.AsBuilt, toFiles(d.Altered), toFiles(d.Missing), toFiles(d.Extra), d.Kept, toFiles(d.Unread), oddPaths(d.Odd), nil}
+	if u := d.Update; u != nil {
+		j.Update = &updateJSON{u.Build.Label, u.Build.Line(), u.Done, u.Of}
+	}
+	return j
 }
 
 type statusJSON struct {
@@ -168,6 +181,13 @@ func differs(d *lane.Drift) string {
 // showDrift lists what differs, the biggest first.
 func (a *app) showDrift(c *cli.Command, d *lane.Drift) {
 	a.say("\n  %s as built, %s altered, %s missing, %s extra, %s kept", comma(d.AsBuilt), comma(len(d.Altered)), comma(len(d.Missing)), comma(len(d.Extra)), comma(d.Kept))
+	if u := d.Update; u != nil {
+		how := "all of it"
+		if u.Done < u.Of {
+			how = fmt.Sprintf("half done: %s of %s", comma(u.Done), count(u.Of, "file"))
+		}
+		a.say("  This looks like an update to %s (%s), %s.", strong(u.Build.Label), u.Build.Line(), how)
+	}
 	var rows [][]string
 	for _, group := range []struct {
 		word string

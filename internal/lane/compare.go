@@ -31,6 +31,8 @@ type Drift struct {
 	Odd    []scan.Oddity
 	// ExtraCounts says that the pin leaves no room for extra files.
 	ExtraCounts bool
+	// Update is the build that the drift leads to, if it looks like one.
+	Update *Update
 }
 
 // Any reports whether the lane differs from what it is held to.
@@ -145,7 +147,8 @@ func (l *Lane) drift(ctx context.Context, tree *scan.Tree, b *game.Build, pin ga
 	for _, list := range [][]plan.Entry{d.Altered, d.Missing, d.Extra} {
 		slices.SortFunc(list, plan.BiggestFirst)
 	}
-	return d, nil
+	d.Update, err = l.towards(ctx, tree, d, c.manifest, b)
+	return d, err
 }
 
 // Verify reads every byte of the build's files and compares. The tree is what it

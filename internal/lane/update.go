@@ -1,0 +1,97 @@
+package lane
+
+import (
+	"context"
+
+	"morvant/internal/digest"
+	"morvant/internal/game"
+	"morvant/internal/manifest"
+	"morvant/internal/scan"
+)
+
+// Update is another known build that a lane has drifted towards: most likely the
+// launcher has updated it.
+type Update struct {
+	Build *game.Build
+	Done  int // files that are as in that build, of those that differ from the held one
+	Of    int // files that differ between the two
+}
+
+// Share returns how complete the update is, from 0 to 1.
+func (u *Update) Share() float64 { return float64(u.Done) / float64(u.Of) }
+
+// explained is the part of the drift that another build must account for to be
+// named: a player's own changes do not look like a build.
+const explained = 0.5
+
+// towards finds the build that the lane has drifted to; nil if the drift is like
+// none that is known.
+func (l *Lane) towards(ctx context.Context, t *scan.Tree, d *Drift, held *manifest.Manifest, heldBuild *game.Build) (*Update, error) {
+	drifted := make(map[string]bool)
+	for _, e := range d.Altered {
+		drifted[e.Path] = true
+	}
+	for _, e := range d.Missing {
+		drifted[e.Path] = true
+	}
+	if len(drifted) == 0 {
+		return nil, nil
+	}
+	known, err := Known(ctx, l.home, l.Store, l.Game)
+	if err != nil {
+		return nil, err
+	}
+	has := func(p string) (digest.Digest, bool) {
+		e := t.Entry(p)
+		if e == nil || e.Kind != scan.File {
+			return digest.Digest{}, false
+		}
+		return e.Digest, true
+	}
+	match := l.Game.Rules().Matcher()
+	var best *Update
+	bestFits := 0
+	for _, k := range known {
+		if k.Build.Digest() == heldBuild.Digest() {
+			continue
+		}
+		other := make(map[string]digest.Digest)
+		for _, p := range k.Parts {
+			if p.Required || stands(t, p.Manifest) {
+				for _, f := range p.Manifest.Files {
+					other[f.Path] = f.Digest
+				}
+			}
+		}
+		u, fits := &Update{Build: k.Build}, 0
+		consider := func(p string, is digest.Digest, wanted bool) {
+			if match.Kept(p) || match.Scratch(p) {
+				return
+			}
+			u.Of++
+			if now, there := has(p); there == wanted && (!wanted || now == is) {
+				u.Done++
+				if drifted[p] {
+					fits++
+				}
+			}
+		}
+		for p, is := range other {
+			if f, ok := held.File(p); !ok || f.Digest != is {
+				consider(p, is, true)
+			}
+		}
+		for _, f := range held.Files {
+			if _, ok := other[f.Path]; !ok {
+				consider(f.Path, digest.Digest{}, false)
+			}
+		}
+		if float64(fits) < explained*float64(len(drifted)) {
+			continue
+		}
+		if best == nil || fits > bestFits || fits == bestFits && u.Share() > best.Share() {
+			best, bestFits = u, fits
+		}
+	}
+	return best, nil
+}
