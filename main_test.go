@@ -15,7 +15,7 @@ import (
 var layers = []string{
 	"digest", "progress", "database", "volume", "reflink", "process", "rules",
 	"manifest", "chunk", "pack", "store", "scan", "plan", "apply",
-	"catalogue", "feed", "block", "game", "identify", "publish", "lane", "upkeep", "standin", "cli",
+	"catalogue", "feed", "block", "version", "game", "identify", "publish", "lane", "upkeep", "standin", "cli",
 }
 
 type listed struct {

@@ -65,7 +65,7 @@ func (a *app) command() *cli.Command {
 		Name:      "morvant",
 		Usage:     "keep a game on the build you chose, with your mods, maps and settings unharmed",
 		UsageText: "morvant [-g GAME] COMMAND [OPTIONS] [ARGUMENTS]",
-		Version:   version(),
+		Version:   ownVersion(),
 		Description: "Record a game folder (add, snapshot), see what an update changed (status, diff),\n" +
 			"bring the folder back to what it was (pin) and take that back too (undo).\n" +
 			"Builds that you do not have come from feeds (feed add, builds, fetch).\n" +
@@ -92,7 +92,7 @@ func (a *app) command() *cli.Command {
 			a.addCommand(), a.gamesCommand(), a.gameCommand(),
 			a.snapshotCommand(), a.buildsCommand(), a.identifyCommand(), a.diffCommand(), a.statusCommand(), a.verifyCommand(),
 			a.feedCommand(), a.fetchCommand(),
-			a.pinCommand(), a.unpinCommand(), a.undoCommand(), a.historyCommand(), a.blockCommand(), a.unblockCommand(),
+			a.pinCommand(), a.unpinCommand(), a.undoCommand(), a.historyCommand(), a.blockCommand(), a.unblockCommand(), a.launchCommand(),
 			a.publishCommand(), a.storeCommand(), a.demoCommand(),
 		),
 	}
@@ -166,8 +166,8 @@ func arguments(c *cli.Command, least, most int) ([]string, error) {
 	return list, nil
 }
 
-// version comes from the build info.
-func version() string {
+// ownVersion comes from the build info.
+func ownVersion() string {
 	info, ok := debug.ReadBuildInfo()
 	if !ok {
 		return "unknown"

@@ -47,6 +47,10 @@ func (a *app) report(err error) int {
 		fmt.Fprintln(a.err, "morvant: interrupted; nothing is half-done, and the next run goes on from here")
 		return exitInterrupted
 	}
+	var ended *exitCode
+	if errors.As(err, &ended) {
+		return ended.code
+	}
 	line := "morvant: " + oneLine(err)
 	if next := advice(err); next != "" {
 		line += ". " + next

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"morvant/internal/game"
+	"morvant/internal/identify"
 	"morvant/internal/lane"
 	"morvant/internal/rules"
 	"morvant/internal/scan"
@@ -88,6 +89,9 @@ func (a *app) add(ctx context.Context, c *cli.Command, home *game.Home, name, di
 			}{"morvant-game/1", a.gameJSON(home, g), found.files, found.bytes})
 		}
 		a.say("%s is registered: %s, %s in %s.", strong(g.Display()), count(found.files, "file"), size(found.bytes), g.Live)
+		if says, err := identify.Says(g.Live, g.Program, nil); err == nil && len(says) > 0 {
+			a.say("Its program says that it is %s (%s).", says[0].Says, says[0].Source)
+		}
 		for _, o := range found.odd {
 			a.note("Note: %s is %s; Morvant leaves it alone.", o.Path, o.What)
 		}

@@ -3,7 +3,9 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -46,11 +48,49 @@ func (a *app) identify(ctx context.Context, c *cli.Command, home *game.Home, nam
 	if err != nil {
 		return err
 	}
+	program := g.Program
+	if len(args) == 1 {
+		if _, err := os.Stat(filepath.Join(dir, filepath.FromSlash(program))); err != nil {
+			program = "" // another folder may have it elsewhere
+		}
+	}
+	says, err := identify.Says(dir, program, g.Version)
+	if err != nil {
+		return err
+	}
 	if c.Bool("json") {
-		return a.emit(toIdentifyJSON(name, dir, list))
+		return a.emit(toIdentifyJSON(name, dir, list, says))
 	}
 	a.showMatches(c, dir, list)
+	builds, err := home.Builds(ctx, name)
+	if err != nil {
+		return err
+	}
+	a.showEvidence(list, says, builds)
 	return nil
+}
+
+// showEvidence says what the game itself says, and where that is at odds with its
+// content.
+func (a *app) showEvidence(list []*identify.Match, says []identify.Evidence, builds []*game.Build) {
+	var labels []string
+	for _, b := range builds {
+		labels = append(labels, b.Label)
+	}
+	var against []identify.Evidence
+	if len(list) > 0 {
+		against = identify.Disagrees(says, list[0].Build.Label, labels)
+	}
+	for _, e := range says {
+		text := fmt.Sprintf("%s says %s", e.Source, e.Says)
+		if e.Log {
+			text += " (when it last ran)"
+		}
+		if slices.Contains(against, e) {
+			text = paint(bad, text) + ", which its content does not bear out"
+		}
+		a.say("  %s", text)
+	}
 }
 
 // matches compares a folder with everything known, and drops what is not like it
@@ -104,7 +144,16 @@ type matchJSON struct {
 	Components []componentJSON `json:"components"`
 }
 
-func toIdentifyJSON(name, dir string, list []*identify.Match) any {
+type evidenceJSON struct {
+	Source string `json:"source"`
+	Says   string `json:"says"`
+}
+
+func toIdentifyJSON(name, dir string, list []*identify.Match, says []identify.Evidence) any {
+	evidence := []evidenceJSON{}
+	for _, e := range says {
+		evidence = append(evidence, evidenceJSON{e.Source, e.Says})
+	}
 	out := []matchJSON{}
 	for _, m := range list {
 		j := matchJSON{
@@ -122,7 +171,9 @@ func toIdentifyJSON(name, dir string, list []*identify.Match) any {
 		Game    string      `json:"game"`
 		Folder  string      `json:"folder"`
 		Matches []matchJSON `json:"matches"`
-	}{"morvant-identify/1", name, dir, out}
+		// Evidence is what the game itself says.
+		Evidence []evidenceJSON `json:"evidence"`
+	}{"morvant-identify/1", name, dir, out, evidence}
 }
 
 // percent writes a share so that only all of it is 100%.

@@ -14,6 +14,7 @@ import (
 
 	"morvant/internal/block"
 	"morvant/internal/rules"
+	"morvant/internal/version"
 	"morvant/internal/volume"
 )
 
@@ -26,6 +27,8 @@ type Settings struct {
 	Scratch []string `toml:"scratch,omitempty"` // files nobody misses
 	// Block says how updates are kept away from a held game.
 	Block []block.Rule `toml:"block,omitempty"`
+	// Version says where the game itself tells which version it is.
+	Version []version.Rule `toml:"version,omitempty"`
 }
 
 // Rules returns the keep and scratch rules.
@@ -47,6 +50,11 @@ func (s *Settings) check() error {
 		return fmt.Errorf("%w: %v", ErrSettings, err)
 	}
 	for _, r := range s.Block {
+		if err := r.Check(); err != nil {
+			return fmt.Errorf("%w: %v", ErrSettings, err)
+		}
+	}
+	for _, r := range s.Version {
 		if err := r.Check(); err != nil {
 			return fmt.Errorf("%w: %v", ErrSettings, err)
 		}

@@ -1,0 +1,141 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/game"
+	"morvant/internal/identify"
+	"morvant/internal/lane"
+	"morvant/internal/version"
+)
+
+func (a *app) launchCommand() *cli.Command {
+	return &cli.Command{
+		Name: "launch", Usage: "check the game and start its program directly", ArgsUsage: "[-- ARGUMENTS...]", Category: "pin",
+		Description: "Example: morvant launch -- --windowed\n\n" +
+			"Checks that the folder is as held and that the block holds, starts the program (morvant game set --program) in its\n" +
+			"own folder, and says which build reported itself. The program's exit code is passed on.",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "check-only", Usage: "check, and start nothing"},
+			&cli.StringFlag{Name: "through", Usage: "start this `COMMAND` instead: the launcher"},
+			&cli.DurationFlag{Name: "wait", Usage: "how long to wait until the game has said its version", Value: 3 * time.Second},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			return a.withGame(ctx, c, func(home *game.Home, name string) error {
+				g, err := home.Load(name)
+				if err != nil {
+					return err
+				}
+				if err := a.onLane(ctx, c, home, name, func(l *lane.Lane, _ *game.Home) error { return a.fit(ctx, c, l) }); err != nil {
+					return err
+				}
+				if c.Bool("check-only") {
+					return nil
+				}
+				return a.launch(ctx, c, g)
+			})
+		},
+	}
+}
+
+// fit checks that the lane can be started, and asks where it is not as it should be.
+func (a *app) fit(ctx context.Context, c *cli.Command, l *lane.Lane) error {
+	s, err := l.Status(ctx)
+	if err != nil {
+		return err
+	}
+	a.note("%s", a.headline(s))
+	if line := blockLine(s.Block); line != "" {
+		a.note("  updates: %s", line)
+	}
+	if s.Running {
+		return lane.ErrRunning
+	}
+	if s.Drift == nil || !s.Drift.Any() {
+		return nil
+	}
+	if u := s.Drift.Update; u != nil && u.Done < u.Of {
+		a.note("  An update to %s is half done: %d of %d files.", u.Build.Label, u.Done, u.Of)
+	}
+	if c.Bool("check-only") {
+		return errDifferent
+	}
+	return a.ask(c, "Start it all the same? (morvant verify --repair brings it back)")
+}
+
+// exitCode passes on how a program ended.
+type exitCode struct{ code int }
+
+func (e *exitCode) Error() string { return fmt.Sprintf("the game ended with exit code %d", e.code) }
+
+func (a *app) launch(ctx context.Context, c *cli.Command, g *game.Game) error {
+	name := c.String("through")
+	if name == "" {
+		if g.Program == "" {
+			return usagef("it is not known what to start: morvant game set --program FILE")
+		}
+		name = filepath.Join(g.Live, filepath.FromSlash(g.Program))
+	}
+	cmd := exec.Command(name, c.Args().Slice()...)
+	cmd.Dir = g.Live
+	if c.String("through") == "" {
+		cmd.Dir = filepath.Dir(name)
+	}
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = a.in, a.stdout, a.stderr
+	started := a.now()
+	if err := cmd.Start(); err != nil {
+		return fmt.Errorf("start %s: %w", name, err)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	var err error
+	over := false
+	select {
+	case err = <-ended:
+		over = true
+	case <-time.After(c.Duration("wait")):
+	case <-ctx.Done(): // the game gets the Ctrl-C as well
+	}
+	a.reported(g, started)
+	if !over {
+		err = <-ended
+	}
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		return &exitCode{exit.ExitCode()}
+	}
+	return err
+}
+
+// reported says which version the game has said to be since it was started.
+func (a *app) reported(g *game.Game, started time.Time) {
+	root, err := os.OpenRoot(g.Live)
+	if err != nil {
+		return
+	}
+	defer root.Close()
+	for _, r := range g.Version {
+		info, err := root.Stat(filepath.FromSlash(r.File))
+		if err != nil || info.ModTime().Before(started.Add(-2*time.Second)) {
+			continue // from another time
+		}
+		if v, err := version.OfText(root, r); err == nil {
+			a.note("It says that it is %s (%s).", strong(v), r.File)
+			return
+		}
+	}
+	says, err := identify.Says(g.Live, g.Program, nil)
+	if err == nil && len(says) > 0 {
+		a.note("Its program says that it is %s (%s); what it says while it runs is not known (a version rule would tell).", says[0].Says, says[0].Source)
+		return
+	}
+	a.note("It has not said which version it is.")
+}
