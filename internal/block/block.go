@@ -123,6 +123,18 @@ func (p Place) resolve(path string) string {
 	return path
 }
 
+// Watched returns the path whose changes matter to a rule; empty if it is about the
+// lane's own files.
+func (p Place) Watched(r Rule) string {
+	switch r.Kind {
+	case Setting:
+		return p.resolve(r.File)
+	case Occupy:
+		return p.resolve(r.Path)
+	}
+	return ""
+}
+
 // Hold is a rule that has been set, and what it found.
 type Hold struct {
 	Rule   Rule            `json:"rule"`
@@ -130,13 +142,14 @@ type Hold struct {
 	Values []string        `json:"values,omitempty"` // of a setting, in the order of the matches
 	Modes  map[string]Mode `json:"modes,omitempty"`  // of read-only, by path
 	Aside  string          `json:"aside,omitempty"`  // of occupy: where what was there has been put
-	Made   string          `json:"made,omitempty"`   // of occupy: the digest of the file's stamp
+	// Loose says that immutable files have been let go for a change of the lane; it
+	// must be set again when that is over, or was cut off.
+	Loose bool `json:"loose,omitempty"`
 }
 
 // Mode is how a file was found.
 type Mode struct {
-	Perm      os.FileMode `json:"perm"`
-	Immutable bool        `json:"immutable,omitempty"`
+	Perm os.FileMode `json:"perm"`
 }
 
 // NotSet is what "broke" a rule that the settings ask for and that was never set.

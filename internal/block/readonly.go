@@ -58,17 +58,22 @@ func (h *Hold) each(at Place, f func(root *os.Root, path string, now, found os.F
 
 func (h *Hold) setReadOnly(at Place) error {
 	return h.each(at, func(root *os.Root, p string, now, found os.FileMode) error {
-		if now&writable == 0 {
-			return nil
-		}
-		if err := root.Chmod(p, now&^writable); err != nil {
-			return err
+		if now&writable != 0 {
+			if err := root.Chmod(p, now&^writable); err != nil {
+				return err
+			}
 		}
 		if h.Rule.Immutable {
 			return setImmutable(root, p, true)
 		}
 		return nil
 	})
+}
+
+// Loosen lets go of immutable files, which not even Morvant could replace. Set makes
+// them immutable again.
+func (h *Hold) Loosen(at Place) error {
+	return h.each(at, func(root *os.Root, p string, _, _ os.FileMode) error { return setImmutable(root, p, false) })
 }
 
 func (h *Hold) checkReadOnly(at Place) string {

@@ -40,7 +40,7 @@ func (a *app) pinCommand() *cli.Command {
 			if args[0] == game.Here {
 				return usagef("here is not recorded yet; run morvant snapshot LABEL, then pin LABEL")
 			}
-			return a.withLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
+			return a.withChange(ctx, c, func(l *lane.Lane, home *game.Home) error {
 				b, err := a.findOffered(ctx, c, home, l.Game.Name, args[0])
 				if err != nil {
 					return err
@@ -70,7 +70,7 @@ func (a *app) unpinCommand() *cli.Command {
 			if c.Bool("stay") && c.IsSet("to") {
 				return usagef("--stay and --to say different things; choose one")
 			}
-			return a.withLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
+			return a.withChange(ctx, c, func(l *lane.Lane, home *game.Home) error {
 				p, err := a.proposeUnpin(ctx, c, l, home)
 				if err != nil {
 					return err
@@ -125,7 +125,7 @@ func (a *app) undoCommand() *cli.Command {
 					return usagef("%q is not the number of a change; morvant history lists them", args[0])
 				}
 			}
-			return a.withLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
+			return a.withChange(ctx, c, func(l *lane.Lane, home *game.Home) error {
 				p, _, err := l.ProposeUndo(ctx, id)
 				if err != nil {
 					return err

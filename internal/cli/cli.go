@@ -92,7 +92,7 @@ func (a *app) command() *cli.Command {
 			a.addCommand(), a.gamesCommand(), a.gameCommand(),
 			a.snapshotCommand(), a.buildsCommand(), a.identifyCommand(), a.diffCommand(), a.statusCommand(), a.verifyCommand(),
 			a.feedCommand(), a.fetchCommand(),
-			a.pinCommand(), a.unpinCommand(), a.undoCommand(), a.historyCommand(), a.blockCommand(), a.unblockCommand(), a.launchCommand(),
+			a.pinCommand(), a.unpinCommand(), a.undoCommand(), a.historyCommand(), a.blockCommand(), a.unblockCommand(), a.launchCommand(), a.watchCommand(),
 			a.publishCommand(), a.storeCommand(), a.demoCommand(),
 		),
 	}
@@ -233,6 +233,20 @@ func (a *app) withGame(ctx context.Context, c *cli.Command, f func(*game.Home, s
 func (a *app) withLane(ctx context.Context, c *cli.Command, f func(*lane.Lane, *game.Home) error) error {
 	return a.withGame(ctx, c, func(home *game.Home, name string) error {
 		return a.onLane(ctx, c, home, name, f)
+	})
+}
+
+// withChange is withLane for commands that may change the lane: files that a block
+// has made immutable are let go meanwhile, unless it is a dry run.
+func (a *app) withChange(ctx context.Context, c *cli.Command, f func(*lane.Lane, *game.Home) error) error {
+	return a.withLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
+		if c.Bool("dry-run") {
+			return f(l, home)
+		}
+		if err := l.Loosen(ctx); err != nil {
+			return err
+		}
+		return errors.Join(f(l, home), l.Tighten(context.WithoutCancel(ctx)))
 	})
 }
 

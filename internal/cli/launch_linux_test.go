@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 
@@ -57,4 +58,43 @@ func TestWhatAProgramSaysIsComparedWithItsContent(t *testing.T) {
 	require.Contains(t, r.out, "is nearest to 1.1.1")
 	require.Regexp(t, `bin/quay\.exe says 1\.2\.0\S*, which its content does not bear out`, r.out)
 	require.Contains(t, w.ok("add", "again", other).out, "Its program says that it is 1.2.0")
+}
+
+func TestImmutableFilesAreLetGoForMorvantsOwnWork(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	probe := filepath.Join(w.dir, "probe")
+	require.NoError(t, os.WriteFile(probe, nil, 0o644))
+	if out, err := exec.Command("chattr", "+i", probe).CombinedOutput(); err != nil {
+		t.Skipf("files cannot be made immutable here: %s", out)
+	}
+	require.NoError(t, exec.Command("chattr", "-i", probe).Run())
+	t.Cleanup(func() { exec.Command("chattr", "-R", "-i", w.live).Run() })
+	settings := filepath.Join(w.home, "games", "quay.toml")
+	text, err := os.ReadFile(settings)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(settings, append(text, []byte("\n[[block]]\nkind = \"read-only\"\nimmutable = true\n")...), 0o644))
+	before := w.picture()
+	w.ok("pin", "1.1.1", "--yes")
+	require.Error(t, os.Remove(w.path("readme.txt")), "not even root removes it")
+	require.NoError(t, exec.Command("chattr", "-i", w.path("readme.txt")).Run())
+	require.NoError(t, os.Remove(w.path("readme.txt")))
+	require.Equal(t, 3, w.run("status").code)
+	w.ok("verify", "--repair", "--yes")
+	require.Error(t, os.Remove(w.path("readme.txt")))
+	w.ok("snapshot", "again")
+	w.ok("pin", "again", "--yes")
+	require.NoError(t, exec.Command("chattr", "-i", w.path("version.txt")).Run())
+	require.NoError(t, os.Remove(w.path("version.txt")))
+	w.fails(4, "needs an answer", "verify", "--repair")
+	require.Error(t, os.Remove(w.path("data/cargo.pak")), "also after a change that was declined")
+	w.ok("verify", "--repair", "--yes")
+	w.ok("unpin", "--stay")
+	now := w.picture()
+	for _, dir := range []map[string]string{before, now} {
+		delete(dir, "readme.txt") // written anew
+		delete(dir, "version.txt")
+	}
+	require.Equal(t, before, now)
+	require.NoError(t, os.Remove(w.path("readme.txt")))
 }

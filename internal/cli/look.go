@@ -225,7 +225,11 @@ func (a *app) verifyCommand() *cli.Command {
 			if len(args) == 1 && c.Bool("repair") {
 				return usagef("--repair brings back what the game is held to; to go to another build use morvant pin %s", args[0])
 			}
-			return a.withLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.verify(ctx, c, l, home, args) })
+			with := a.withLane
+			if c.Bool("repair") {
+				with = a.withChange
+			}
+			return with(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.verify(ctx, c, l, home, args) })
 		},
 	}
 }

@@ -115,6 +115,53 @@ func (l *Lane) Unblock(ctx context.Context, force bool) error {
 	})
 }
 
+// Loosen lets go of files that a block has made immutable, so that the lane can be
+// changed; Tighten takes hold of them again. Where there are none, both do nothing.
+func (l *Lane) Loosen(ctx context.Context) error { return l.hold(ctx, true) }
+
+// Tighten is the end of Loosen, also of one that a crash cut off.
+func (l *Lane) Tighten(ctx context.Context) error { return l.hold(ctx, false) }
+
+func (l *Lane) hold(ctx context.Context, loose bool) error {
+	holds, err := l.home.Holds(ctx, l.Game.Name, game.MainLane)
+	if err != nil {
+		return err
+	}
+	var turn []*block.Hold
+	for _, h := range holds {
+		if h.Rule.Immutable && h.Loose != loose {
+			turn = append(turn, h)
+		}
+	}
+	if len(turn) == 0 {
+		return nil
+	}
+	return l.keepingDigests(ctx, func() error {
+		at, err := l.place(ctx)
+		if err != nil {
+			return err
+		}
+		for _, h := range turn {
+			if !loose {
+				if err := h.Set(at); err != nil {
+					return err
+				}
+			}
+			h.Loose = loose
+		}
+		// Noted before anything is let go, and after everything is held again.
+		if err := l.home.SetHolds(ctx, l.Game.Name, game.MainLane, holds); err != nil || !loose {
+			return err
+		}
+		for _, h := range turn {
+			if err := h.Loosen(at); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // BlockStates says how each rule stands that is in force, and lists those of the
 // settings that are not.
 func (l *Lane) BlockStates(ctx context.Context) ([]block.State, error) {

@@ -98,7 +98,10 @@ func (l *Lane) open(ctx context.Context, o Options) error {
 	if l.cache, err = scan.OpenCache(ctx, l.home.CacheFile()); err != nil {
 		return err
 	}
-	return l.recover(ctx)
+	if err := l.recover(ctx); err != nil {
+		return err
+	}
+	return l.Tighten(ctx)
 }
 
 // Close gives everything back.

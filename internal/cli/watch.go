@@ -1,0 +1,181 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/game"
+	"morvant/internal/lane"
+)
+
+func (a *app) watchCommand() *cli.Command {
+	return &cli.Command{
+		Name: "watch", Usage: "stay, and tell when something touches the held game", Category: "pin",
+		Description: "Example: morvant watch --repair\n         morvant watch --once --quiet; echo $?\n\n" +
+			"Waits until it has been quiet for a moment, then says in one line what has changed. Ctrl-C ends it. --install prints\n" +
+			"how to have it run by itself (a systemd user unit, a Windows task); nothing is installed.",
+		Flags: append(lineFlags(),
+			&cli.BoolFlag{Name: "repair", Usage: "bring the held build back, and set the block again"},
+			&cli.BoolFlag{Name: "once", Usage: "look once and end, with exit code 3 if something differs: for schedulers"},
+			&cli.StringFlag{Name: "notice", Usage: "a `COMMAND` that shows a message, given as its last argument"},
+			&cli.DurationFlag{Name: "calm", Usage: "how long it must be quiet before it is looked at", Value: 2 * time.Second},
+			&cli.DurationFlag{Name: "every", Usage: "look this often in any case", Value: 5 * time.Minute},
+			&cli.BoolFlag{Name: "install", Usage: "print how to have it run by itself"},
+		),
+		Action: a.onGame(a.watch),
+	}
+}
+
+// watcher is one run of the watch command.
+type watcher struct {
+	app     *app
+	c       *cli.Command
+	differs bool // at the last look
+}
+
+func (a *app) watch(ctx context.Context, c *cli.Command, home *game.Home, name string) error {
+	if c.Bool("install") {
+		return a.showInstall(c, home, name)
+	}
+	line := a.feedOptions(c)
+	w := &watcher{app: a, c: c}
+	watch := &lane.Watch{
+		Quiet: c.Duration("calm"), Every: c.Duration("every"), Once: c.Bool("once"), See: w.see,
+		Limit: func(problem string) { a.note("Note: %s", problem) },
+	}
+	if !watch.Once && !c.Bool("json") {
+		a.note("Watching %s; Ctrl-C ends it.", name)
+	}
+	err := watch.Run(ctx, home, name, lane.Options{Who: c.FullName(), Meter: a.meter, Now: a.now, Limit: line.Limit, Silence: line.Silence})
+	if err == nil && watch.Once && w.differs {
+		return errDifferent
+	}
+	return err
+}
+
+type eventJSON struct {
+	Schema  string      `json:"schema"`
+	Time    time.Time   `json:"time"`
+	Game    string      `json:"game"`
+	Build   string      `json:"build,omitempty"`
+	Drifted bool        `json:"drifted"`
+	Files   int         `json:"files"` // that differ
+	Update  *updateJSON `json:"update,omitempty"`
+	Block   []blockJSON `json:"block"`
+	Message string      `json:"message"`
+	Mended  bool        `json:"mended"`
+}
+
+// see tells of one event, and mends.
+func (w *watcher) see(ctx context.Context, l *lane.Lane, e lane.Event) (mended bool, err error) {
+	s := e.Status
+	message, trouble := describeEvent(s), s.Trouble()
+	w.differs = trouble
+	if e.Before == nil && !trouble && !w.c.Bool("json") {
+		w.app.note("%s", message)
+		return false, nil
+	}
+	if trouble && w.c.Bool("repair") && s.Build != nil {
+		if mended, err = w.mend(ctx, l, s); err != nil {
+			if ctx.Err() != nil {
+				return false, ctx.Err()
+			}
+			message += fmt.Sprintf("; it could not be mended: %s", oneLine(err))
+		} else if mended {
+			message += "; brought back to " + s.Build.Label
+			w.differs = false
+		}
+	}
+	if command := w.c.String("notice"); command != "" && trouble {
+		words := strings.Fields(command)
+		if err := exec.CommandContext(ctx, words[0], append(words[1:], message)...).Run(); err != nil {
+			w.app.note("Note: %s: %v", words[0], err)
+		}
+	}
+	if !w.c.Bool("json") {
+		w.app.say("%s  %s", e.Time.Local().Format("15:04:05"), message)
+		return mended, nil
+	}
+	j := eventJSON{Schema: "morvant-event/1", Time: e.Time, Game: l.Game.Name, Drifted: s.Drift != nil && s.Drift.Any(), Block: toBlockJSON(s.Block), Message: message, Mended: mended}
+	if s.Build != nil {
+		j.Build = s.Build.Label
+	}
+	if d := toDrift(s.Drift); d != nil {
+		j.Files, j.Update = len(d.Altered)+len(d.Missing), d.Update
+	}
+	return mended, json.NewEncoder(w.app.stdout).Encode(j)
+}
+
+// mend brings the lane back and sets the block again.
+func (w *watcher) mend(ctx context.Context, l *lane.Lane, s *lane.Status) (bool, error) {
+	err := l.Loosen(ctx)
+	switch {
+	case err != nil:
+	case s.Drift.Any():
+		var p *lane.Proposal
+		if p, err = l.ProposeRepair(ctx, nil); err == nil {
+			err = l.Carry(ctx, p) // which sees to the block as well
+		}
+	default:
+		err = l.Block(ctx)
+	}
+	err = errors.Join(err, l.Tighten(context.WithoutCancel(ctx)))
+	return err == nil, err
+}
+
+// describeEvent says in one line how a lane stands.
+func describeEvent(s *lane.Status) (message string) {
+	name := s.Game.Display()
+	switch {
+	case s.Build == nil:
+		message = name + " is not held to any build"
+	case s.Drift.Any():
+		message = fmt.Sprintf("%s of %s changed", count(len(s.Drift.Altered)+len(s.Drift.Missing), "file"), name)
+		if u := s.Drift.Update; u != nil {
+			message += fmt.Sprintf(", %s → %s", s.Build.Label, u.Build.Label)
+			if u.Done < u.Of {
+				message += fmt.Sprintf(", half done (%d of %d files)", u.Done, u.Of)
+			}
+		}
+	default:
+		message = fmt.Sprintf("%s is %s, as it should be", name, s.Build.Label)
+	}
+	for _, b := range s.Block {
+		if !b.Holds {
+			message += "; the block is broken: " + b.Broke
+		}
+	}
+	return message
+}
+
+// showInstall prints what a system needs to run the watch by itself.
+func (a *app) showInstall(c *cli.Command, home *game.Home, name string) error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	args := fmt.Sprintf("--home %q -g %s watch --repair", home.Dir(), name)
+	if runtime.GOOS == "windows" {
+		a.say("In a command prompt, as yourself:")
+		a.say(`  schtasks /Create /TN "Morvant %s" /SC ONLOGON /TR "\"%s\" %s"`, name, self, strings.ReplaceAll(args, `"`, `\"`))
+		a.say("Take it away again:")
+		a.say(`  schtasks /Delete /TN "Morvant %s"`, name)
+		return nil
+	}
+	unit := "morvant-" + name + ".service"
+	a.say("Put this into ~/.config/systemd/user/%s:", unit)
+	a.say("\n[Unit]\nDescription=Keeps %s on its build\n\n[Service]\nExecStart=%q %s\nRestart=on-failure\n\n[Install]\nWantedBy=default.target\n", name, filepath.ToSlash(self), args)
+	a.say("Then: systemctl --user enable --now %s", unit)
+	a.say("Take it away again: systemctl --user disable --now %s", unit)
+	return nil
+}
