@@ -160,3 +160,47 @@ func TestRulesThatCannotBeUsed(t *testing.T) {
 		require.NotEmpty(t, r.Describe())
 	}
 }
+
+func TestPresetsAreFilledIn(t *testing.T) {
+	dir := t.TempDir()
+	list, err := Presets(dir)
+	require.NoError(t, err)
+	require.Len(t, list, 4)
+	byName := make(map[string]*Preset)
+	for _, p := range list {
+		byName[p.Name] = p
+		require.NotEmpty(t, p.About)
+	}
+	file := filepath.Join(dir, "state")
+	for name, c := range map[string]struct{ before, after string }{
+		"key-value-setting": {"a.b = \"at once\"\r\naxb = no\r\n", "a.b = \"never\"\r\naxb = no\r\n"},
+		"json-setting":      {`{"axb": "no", "a.b" : "at-once", "c": 1}`, `{"axb": "no", "a.b" : "never", "c": 1}`},
+	} {
+		rules, err := byName[name].Fill(map[string]string{"file": file, "key": "a.b", "value": "never"})
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(file, []byte(c.before), 0o644))
+		h, err := Prepare(rules[0], Place{Dir: dir})
+		require.NoError(t, err, name)
+		require.NoError(t, h.Set(Place{Dir: dir}))
+		b, err := os.ReadFile(file)
+		require.NoError(t, err)
+		require.Equal(t, c.after, string(b), "a key is no pattern")
+		require.NoError(t, h.Lift(Place{Dir: dir}, false))
+	}
+	_, err = byName["staging-folder"].Fill(nil)
+	require.ErrorIs(t, err, ErrPreset)
+	_, err = byName["staging-folder"].Fill(map[string]string{"path": "x", "more": "y"})
+	require.ErrorIs(t, err, ErrPreset)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "mine.toml"), []byte("abuot = \"x\"\n"), 0o644))
+	_, err = Presets(dir)
+	require.ErrorIs(t, err, ErrPreset)
+}
+
+func TestWhereRulesLook(t *testing.T) {
+	t.Setenv("QUAY_DIR", filepath.FromSlash("/quay"))
+	at := Place{Dir: filepath.FromSlash("/live"), Home: filepath.FromSlash("/home/ada")}
+	for path, want := range map[string]string{"~/x": "/home/ada/x", "$QUAY_DIR/y": "/quay/y", "z/w": "/live/z/w", "~": "/home/ada"} {
+		require.Equal(t, filepath.FromSlash(want), at.Watched(Rule{Kind: Occupy, Path: path}), path)
+	}
+	require.Empty(t, at.Watched(Rule{Kind: ReadOnly}))
+}

@@ -9,8 +9,6 @@ import (
 	"slices"
 	"unicode/utf16"
 	"unicode/utf8"
-
-	"morvant/internal/volume"
 )
 
 // maxSettings bounds a launcher's settings file, in bytes.
@@ -124,7 +122,28 @@ func (d *document) replace(places [][2]int, values []string) error {
 		out = append(out, d.encode(values[i])...)
 		end = p[1]
 	}
-	return volume.Replace(d.path, append(out, d.raw[end:]...), d.mode)
+	return d.write(append(out, d.raw[end:]...))
+}
+
+// partSuffix is the end of a file that is about to take the place of the settings.
+// The name is always the same, so that a killed run leaves nothing behind that the
+// next one does not clear away.
+const partSuffix = ".morvant-part"
+
+func (d *document) write(content []byte) error {
+	part := d.path + partSuffix
+	f, err := os.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, d.mode)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(content)
+	if err = errors.Join(err, f.Chmod(d.mode), f.Sync(), f.Close()); err == nil {
+		err = os.Rename(part, d.path)
+	}
+	if err != nil {
+		os.Remove(part)
+	}
+	return err
 }
 
 func (h *Hold) prepareSetting(at Place) error {
@@ -149,6 +168,7 @@ func (h *Hold) put(values []string) error {
 	}
 	now, places, err := d.values(h.Rule)
 	if err != nil || slices.Equal(now, values) {
+		_ = os.Remove(h.Path + partSuffix) // of a run that was cut off
 		return err
 	}
 	return d.replace(places, values)
@@ -184,7 +204,7 @@ func (h *Hold) liftSetting(force bool) error {
 	case err != nil:
 		return err
 	case slices.Equal(now, h.Values):
-		return nil
+		return h.put(h.Values) // nothing but what a killed run has left
 	case !slices.Equal(now, h.wanted()) && !force:
 		return fmt.Errorf("%s says %q: %w", h.Path, now[0], ErrTouched)
 	}

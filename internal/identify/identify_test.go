@@ -1,6 +1,8 @@
 package identify
 
 import (
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -8,6 +10,8 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/game"
 	"morvant/internal/manifest"
+	"morvant/internal/standin"
+	"morvant/internal/version"
 )
 
 func known(label string, parts map[string]map[string]string) Known {
@@ -51,4 +55,24 @@ func TestBuildsAreRankedByWhatTheFolderHas(t *testing.T) {
 	require.Equal(t, []string{"a", "b"}, list[2].Altered)
 	require.False(t, list[3].Exact())
 	require.Zero(t, list[3].Share())
+}
+
+func TestWhatAGameSaysOfItself(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, standin.Quay{Bytes: 1 << 20}.Write(dir, "1.1.1"))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "logs"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "logs", "last.txt"), []byte("Cinder Quay 1.0.0 started\n"), 0o644))
+	list := []version.Rule{{File: "logs/last.txt", Find: `Quay (\S+) started`}, {File: "none.txt", Find: "(x)"}, {File: "readme.txt", Find: "(no such line)"}}
+	says, err := Says(dir, "", list)
+	require.NoError(t, err)
+	require.Len(t, says, 2)
+	require.Equal(t, "bin/quay.exe", says[0].Source, "programs are found where none is named")
+	require.True(t, version.Means(says[0].Says, "1.1.1"))
+	require.Equal(t, Evidence{"logs/last.txt", "1.0.0", true}, says[1])
+	known := []string{"1.0.0", "1.1.1", "1.2.0"}
+	require.Equal(t, says[1:], Disagrees(says, "1.1.1", known))
+	require.Len(t, Disagrees(says, "1.2.0", known), 2)
+	require.Empty(t, Disagrees([]Evidence{{Source: "x", Says: "build 77"}}, "1.1.1", known), "what means no known build says nothing")
+	_, err = Says(filepath.Join(dir, "nowhere"), "", nil)
+	require.Error(t, err)
 }

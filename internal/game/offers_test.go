@@ -1,0 +1,199 @@
+package game
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"morvant/internal/block"
+	"morvant/internal/catalogue"
+	"morvant/internal/digest"
+)
+
+// offer is a build of a feed's channel, in short.
+type offer struct{ channel, label, day, content string }
+
+// addFeed puts the copy of a feed into the home, as a refresh leaves it.
+func addFeed(t *testing.T, h *Home, name string, offers ...offer) {
+	t.Helper()
+	dir := filepath.Join(h.FeedsDir("quay"), name)
+	put := func(path string, b []byte) {
+		file := filepath.Join(dir, filepath.FromSlash(path))
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, b, 0o644))
+	}
+	described := &catalogue.Feed{Format: catalogue.FeedFormat, Name: name, Game: "quay", Key: "k", Serial: 1}
+	channels := make(map[string]*catalogue.Channel)
+	for _, o := range offers {
+		c := channels[o.channel]
+		if c == nil {
+			c = &catalogue.Channel{Format: catalogue.ChannelFormat, Feed: name, Channel: o.channel, Serial: 1}
+			channels[o.channel] = c
+			described.Channels = append(described.Channels, catalogue.Line{Name: o.channel})
+		}
+		date, err := time.ParseInLocation("2006-01-02 15", o.day, time.Local)
+		require.NoError(t, err)
+		c.Builds = append(c.Builds, catalogue.Build{Label: o.label, Date: date.UTC(), Components: []catalogue.Part{
+			{Name: "base", Manifest: digest.Of([]byte(o.content)), Files: 1, Bytes: 10},
+			{Name: "voices", Manifest: digest.Of([]byte("voices" + o.content)), Files: 2, Bytes: 5},
+		}})
+	}
+	b, err := described.Encode()
+	require.NoError(t, err)
+	put(catalogue.FeedFile, b)
+	for channel, c := range channels {
+		b, err := c.Encode()
+		require.NoError(t, err)
+		put(catalogue.ChannelFile(channel), b)
+	}
+	b, err = json.Marshal(map[string]any{"addresses": []string{"/nowhere"}, "key": "k", "added": time.Now()})
+	require.NoError(t, err)
+	put("subscription.json", b)
+}
+
+func quayFeed(t *testing.T, h *Home) {
+	addFeed(t, h, "archive",
+		offer{"public", "1.0", "2031-05-20 09", "one"},
+		offer{"public", "1.1.0", "2031-08-05 09", "one one"},
+		offer{"public", "1.1.1", "2031-08-05 17", "one one one"},
+		offer{"public", "1.2", "2031-11-02 09", "two"},
+		offer{"preview", "2.0", "2031-12-01 09", "preview"})
+}
+
+func TestBuildsAreFoundInFeedsByEveryName(t *testing.T) {
+	h := newHome(t)
+	quayFeed(t, h)
+	snapshot := build("1.2", time.Date(2032, 1, 1, 0, 0, 0, 0, time.Local), "my own")
+	require.NoError(t, h.AddBuild(t.Context(), snapshot))
+	for ref, want := range map[string]string{
+		"1.1.0": "public/1.1.0", "public/1.1.0": "public/1.1.0", "2.0": "preview/2.0", "preview/newest": "preview/2.0",
+		"newest": "public/1.2", "before": "public/1.1.1", "@2031-08-05": "public/1.1.1", "@2031-10-01": "public/1.1.1",
+		"1.2": "snapshot/1.2", "public/1.2": "public/1.2", "snapshot/newest": "snapshot/1.2", "snapshot/@2032-01-01": "snapshot/1.2",
+	} {
+		found, err := h.FindBuild(t.Context(), "quay", ref)
+		require.NoError(t, err, ref)
+		require.Equal(t, want, found.Name(), ref)
+	}
+	found, err := h.FindBuild(t.Context(), "quay", "@2031-08-05")
+	require.NoError(t, err)
+	require.Equal(t, "1.1.0", found.SameDay[0].Label)
+	require.Equal(t, "1.0", found.Earlier.Label)
+	require.Equal(t, "1.2", found.Later.Label)
+	found, err = h.FindBuild(t.Context(), "quay", "1.2")
+	require.NoError(t, err)
+	require.Len(t, found.Others, 1, "the feed's build of that name is named")
+	for _, ref := range []string{"9.9", "preview/1.0", "nowhere/1.0", "@2031-01-01", "snapshot/1.0", "@soon"} {
+		_, err := h.FindBuild(t.Context(), "quay", ref)
+		require.Error(t, err, ref)
+	}
+}
+
+func TestFeedsThatDisagreeMustBeToldApart(t *testing.T) {
+	h := newHome(t)
+	quayFeed(t, h)
+	addFeed(t, h, "friend", offer{"public", "1.0", "2031-05-20 09", "one"}, offer{"public", "1.2", "2031-11-02 09", "changed"})
+	found, err := h.FindBuild(t.Context(), "quay", "1.0")
+	require.NoError(t, err)
+	require.Len(t, found.Feeds, 2, "the same from two feeds is one build")
+	_, err = h.FindBuild(t.Context(), "quay", "1.2")
+	var ambiguous *AmbiguousError
+	require.ErrorAs(t, err, &ambiguous)
+	require.Len(t, ambiguous.Labels, 2)
+	list, err := h.Builds(t.Context(), "quay")
+	require.NoError(t, err)
+	require.Len(t, list, 6)
+	_, err = h.FindBuild(t.Context(), "quay", "="+found.Digest().String()[:8])
+	require.NoError(t, err)
+}
+
+func TestARecordedBuildOutlivesItsFeed(t *testing.T) {
+	h := newHome(t)
+	quayFeed(t, h)
+	found, err := h.FindBuild(t.Context(), "quay", "1.1.1")
+	require.NoError(t, err)
+	require.Empty(t, found.UID, "offered, and not recorded")
+	part := found.With([]string{"base"})
+	part.Manifest, part.Partial = digest.Of([]byte("composed")), true
+	require.NoError(t, h.AddBuild(t.Context(), part))
+	whole := found.With([]string{"voices", "base"})
+	whole.Manifest = digest.Of([]byte("composed of both"))
+	require.NoError(t, h.AddBuild(t.Context(), whole))
+	require.NotEqual(t, part.UID, whole.UID, "another choice is another record")
+	require.Equal(t, whole.UID, found.With([]string{"base", "voices"}).UID, "in any order")
+
+	list, err := h.Builds(t.Context(), "quay")
+	require.NoError(t, err)
+	require.Len(t, list, 5, "an offered build is listed once, recorded or not")
+	held, err := h.HeldWhole(t.Context(), found.Build)
+	require.NoError(t, err)
+	require.Equal(t, whole.UID, held.UID)
+	require.Len(t, held.Feeds, 1)
+	require.True(t, found.Is(Pin{Build: part.UID, Components: []string{"base"}}))
+	require.False(t, found.Is(Pin{Build: part.UID, Components: []string{"base", "voices"}}))
+
+	require.NoError(t, os.RemoveAll(h.FeedsDir("quay")))
+	list, err = h.Builds(t.Context(), "quay")
+	require.NoError(t, err)
+	require.Len(t, list, 1, "still listed once")
+	require.Equal(t, found.Digest(), list[0].Digest(), "the digest is that of all components")
+	// Once whole, a record stays whole.
+	again := *whole
+	again.Partial = true
+	require.NoError(t, h.AddBuild(t.Context(), &again))
+	back, err := h.RecordedBuild(t.Context(), "quay", whole.UID)
+	require.NoError(t, err)
+	require.False(t, back.Partial)
+	require.Equal(t, []string{"base", "voices"}, back.Chosen)
+}
+
+func TestOwnNotesBelongToOneBuild(t *testing.T) {
+	h := newHome(t)
+	quayFeed(t, h)
+	found, err := h.FindBuild(t.Context(), "quay", "1.1.0")
+	require.NoError(t, err)
+	require.NoError(t, h.SetNote(t.Context(), found.Build, "the one for the race"))
+	require.Error(t, h.SetNote(t.Context(), found.Build, "two\nlines"))
+	noted := 0
+	list, err := h.Builds(t.Context(), "quay")
+	require.NoError(t, err)
+	for _, b := range list {
+		if b.Own != "" {
+			require.Equal(t, "1.1.0", b.Label)
+			noted++
+		}
+	}
+	require.Equal(t, 1, noted)
+	require.NoError(t, h.SetNote(t.Context(), found.Build, ""))
+}
+
+func TestHoldsAndRulesAreRemembered(t *testing.T) {
+	h := newHome(t)
+	live := t.TempDir()
+	require.NoError(t, h.Create(&Game{Name: "quay", Settings: Settings{Live: live}}))
+	rules := []block.Rule{{Kind: block.ReadOnly}, {Kind: block.Occupy, Path: "~/staging"}}
+	g, err := h.AddBlockRules("quay", rules)
+	require.NoError(t, err)
+	require.Equal(t, rules, g.Block)
+	g, err = h.AddBlockRules("quay", append(rules, block.Rule{Kind: block.Setting, File: "a", Find: `^x = "(\S+)"`, Set: "y"}))
+	require.NoError(t, err)
+	require.Len(t, g.Block, 3, "none twice")
+	again, err := h.Load("quay")
+	require.NoError(t, err)
+	require.Equal(t, g.Block, again.Block)
+	_, err = h.AddBlockRules("quay", []block.Rule{{Kind: "magic"}})
+	require.ErrorIs(t, err, ErrSettings)
+
+	holds := []*block.Hold{{Rule: rules[0], Modes: map[string]block.Mode{"a": {Perm: 0o644}}}, {Rule: rules[1], Path: "/x", Aside: "/y", Loose: true}}
+	require.NoError(t, h.SetHolds(t.Context(), "quay", MainLane, holds))
+	back, err := h.Holds(t.Context(), "quay", MainLane)
+	require.NoError(t, err)
+	require.Equal(t, holds, back)
+	require.NoError(t, h.SetHolds(t.Context(), "quay", MainLane, nil))
+	back, err = h.Holds(t.Context(), "quay", MainLane)
+	require.NoError(t, err)
+	require.Empty(t, back)
+}
