@@ -93,6 +93,9 @@ func heldBy(list []*block.Hold, r block.Rule) *block.Hold {
 // stays, unless force says otherwise, and is reported as ErrTouched; the rest is put
 // back all the same.
 func (l *Lane) Unblock(ctx context.Context, force bool) error {
+	if holds, err := l.home.Holds(ctx, l.Game.Name, game.MainLane); err != nil || len(holds) == 0 {
+		return err
+	}
 	return l.keepingDigests(ctx, func() error {
 		at, err := l.place(ctx)
 		if err != nil {
@@ -168,6 +171,9 @@ func (l *Lane) BlockStates(ctx context.Context) ([]block.State, error) {
 	holds, err := l.home.Holds(ctx, l.Game.Name, game.MainLane)
 	if err != nil {
 		return nil, err
+	}
+	if len(holds)+len(l.Game.Block) == 0 {
+		return nil, nil
 	}
 	at, err := l.place(ctx)
 	if err != nil {

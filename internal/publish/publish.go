@@ -81,7 +81,6 @@ type Result struct {
 	Same    []string // those that were
 	Chunks  int      // added
 	Written int64    // bytes that the feed grew by
-	Total   int64    // bytes of all builds in the feed, as if each were a folder of its own
 }
 
 // feedDir is a feed's folder while it is published to.
@@ -293,11 +292,6 @@ func (d *feedDir) catalogue() error {
 	expires := now.Add(d.Valid)
 	for _, name := range d.channelNames() {
 		c := d.channels[name]
-		for i := range c.Builds {
-			for _, p := range c.Builds[i].Components {
-				d.result.Total += p.Bytes
-			}
-		}
 		// Every channel is signed anew: publishing also renews what would expire.
 		c.Serial++
 		c.Made, c.Expires = now, expires
