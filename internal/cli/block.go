@@ -55,20 +55,37 @@ func (a *app) blockCommand() *cli.Command {
 func (a *app) unblockCommand() *cli.Command {
 	return &cli.Command{
 		Name: "unblock", Usage: "let the launcher update again: put back what the block found", Category: "pin",
-		Description: "Example: morvant unblock\n\nWhat somebody has changed since is left alone and named; --force puts it back as well.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "force", Usage: "put back also what has been changed since"}},
+		Description: "Example: morvant unblock\n\nWhat somebody has changed since is named, and put back only after asking, or with --force.",
+		Flags:       []cli.Flag{forceFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if _, err := arguments(c, 0, 0); err != nil {
 				return err
 			}
 			return a.withLane(ctx, c, func(l *lane.Lane, _ *game.Home) error {
-				if err := l.Unblock(ctx, c.Bool("force")); err != nil {
+				if err := a.unblock(ctx, c, l); err != nil {
 					return err
 				}
 				return a.done(c, l.Game.Display()+" is not blocked; everything is as it was found.")
 			})
 		},
 	}
+}
+
+// unblock takes the block off; where somebody has changed something since, it asks.
+func (a *app) unblock(ctx context.Context, c *cli.Command, l *lane.Lane) error {
+	err := l.Unblock(ctx, c.Bool("force"))
+	if !errors.Is(err, block.ErrTouched) {
+		return err
+	}
+	a.note("%s", oneLine(err))
+	if answer := a.ask(c, "Put back what the block found there all the same?"); answer != nil {
+		return errors.Join(err, answer)
+	}
+	return l.Unblock(ctx, true)
+}
+
+func forceFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "force", Usage: "put back also what somebody has changed since it was blocked"}
 }
 
 func presetsDir(home *game.Home) string { return filepath.Join(home.Dir(), "presets") }

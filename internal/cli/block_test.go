@@ -13,15 +13,18 @@ import (
 type launched struct {
 	*world
 	state string
+	feed  string // that the launcher updates from
 }
 
 // newLaunched has the launcher install a build, which is then recorded and held.
 func newLaunched(t *testing.T) *launched {
 	t.Helper()
-	w := &launched{world: newWorld(t)}
+	published, err := smallFeed()
+	require.NoError(t, err)
+	w := &launched{world: newWorld(t), feed: published}
 	w.state = filepath.Join(w.dir, "launcher", "state.cfg")
 	require.NoError(t, os.MkdirAll(filepath.Dir(w.state), 0o755))
-	w.launcher(0, "install", w.live, "1.1.1")
+	w.launcher(0, "install", w.live, "1.1.1", "--from", w.feed)
 	w.ok("add", "quay", w.live, "--scratch", "logs/**")
 	w.ok("snapshot", "1.1.1")
 	return w
@@ -54,9 +57,7 @@ func TestALauncherUpdatesAGameThatIsNotBlocked(t *testing.T) {
 	half := w.run("status")
 	require.Equal(t, 3, half.code)
 	require.NotContains(t, half.out, "looks like an update", "1.3.0 is not known yet")
-	published := filepath.Join(w.dir, "feed")
-	require.NoError(t, publishFeedOf(published, 2_000_000))
-	w.ok("feed", "add", published)
+	w.ok("feed", "add", w.feed)
 	require.Regexp(t, `looks like an update to 1\.3\.0 \(public\), half done: \d+ of \d+ files`, w.run("status").out)
 	r := w.run("demo", "game", ".", "--size", "2MB")
 	require.Contains(t, r.err, "its files are of different builds")
@@ -168,8 +169,8 @@ func TestWhatSomebodyChangedSinceIsNotPutBack(t *testing.T) {
 	require.NoError(t, os.WriteFile(w.state, []byte(strings.Replace(w.stateText(), "by-hand", "before-start", 1)), 0o644))
 	require.Contains(t, w.ok("status").out, "not blocked", "a launcher that rewrites its setting is noticed")
 	require.Contains(t, w.ok("block", "--show").out, `says "before-start" again`)
-	w.fails(1, "somebody has changed it since", "unblock")
-	require.Contains(t, w.stateText(), "before-start")
+	w.fails(4, "somebody has changed it since", "unblock")
+	require.Contains(t, w.stateText(), "before-start", "it asks first")
 	w.ok("unblock", "--force")
 	require.Contains(t, w.stateText(), "at-once")
 }
@@ -203,4 +204,69 @@ func TestBlockRulesInTheSettings(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(own, "mine.toml"), []byte("about = \"my own\"\n[[block]]\nkind = \"read-only\"\n"), 0o644))
 	require.Contains(t, w.ok("block", "presets").out, "my own")
 	w.ok("block", "add", "mine")
+}
+
+func TestAnUpdateIsTakenOnPurpose(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	w.ok(w.setting()...)
+	w.ok("feed", "add", w.feed)
+	w.ok("pin", "snapshot/1.1.1", "--yes", "--companion", "bin/standalone.txt=240117\\n")
+	blocked := w.stateText()
+	update := []string{"let-update", "--calm", "300ms", "--after", program + " demo launcher idle " + w.state + " --size 2MB"}
+
+	w.fails(1, "no update has come", update...)
+	require.Equal(t, blocked, w.stateText(), "the block is set again")
+	w.launcher(0, "offer", "1.3.0")
+	half := w.run(append(update, "--stop-after", "4")...)
+	require.Equal(t, 2, half.code, "the option is the launcher's, not ours")
+	half = w.run("let-update", "--calm", "300ms", "--after", update[4]+" --stop-after 4 || true")
+	require.Equal(t, 1, half.code)
+	require.Contains(t, half.err, "the update is not whole")
+	require.Contains(t, half.err, "morvant verify --repair goes back")
+	w.ok("verify", "--repair", "--yes")
+	require.Contains(t, w.stateText(), "updates = by-hand")
+
+	r := w.ok(append(update, "--then", "back")...)
+	require.Contains(t, r.out, "recorded as snapshot/1.3.0")
+	require.Equal(t, "Cinder Quay 1.1.1\n", w.read("version.txt"))
+	require.Equal(t, "240117\n", w.read("bin/standalone.txt"))
+	require.Contains(t, w.ok("status").out, "blocked (1 rule)")
+
+	w.launcher(0, "offer", "1.3.0")
+	w.ok(append(update, "--then", "pin")...)
+	require.Equal(t, "Cinder Quay 1.3.0\n", w.read("version.txt"))
+	status := w.json(0, "status")
+	require.Equal(t, "1.3.0-2", status["build"].(map[string]any)["label"], "the label is taken")
+	require.Contains(t, w.stateText(), "updates = by-hand")
+	w.launcher(0, "offer", "1.2.0")
+	w.fails(4, "needs an answer", update...)
+	require.Contains(t, w.ok("builds").out, "1.2.0", "it is recorded all the same")
+}
+
+func TestCompanionsAreOfThePin(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	game := []string{"demo", "game", ".", "--size", "2MB"}
+	w.ok("pin", "1.1.1", "--yes")
+	w.fails(1, "standalone.txt is missing", game...)
+	w.ok("pin", "1.1.1", "--yes", "--companion", "bin/standalone.txt=240117\\n", "--companion", "notes.txt=held")
+	w.ok(game...)
+	require.Equal(t, "240117\n", w.read("bin/standalone.txt"))
+	require.Contains(t, w.ok("status").out, "bin/standalone.txt, notes.txt")
+	require.NoError(t, os.Remove(w.path("notes.txt")))
+	require.Equal(t, 3, w.run("verify").code)
+	w.ok("verify", "--repair", "--yes")
+	require.Equal(t, "held", w.read("notes.txt"))
+	w.ok("undo", "--yes")
+	w.ok("undo", "--yes")
+	require.NoFileExists(t, w.path("notes.txt"))
+	require.NoFileExists(t, w.path("bin/standalone.txt"))
+	w.ok("status")
+	for _, bad := range []string{"../out=x", ".morvant/lane.toml=x", "CON=x", "nothing", "logs/a=x"} {
+		r := w.run("pin", "1.1.1", "--yes", "--companion", bad)
+		require.Contains(t, []int{1, 2}, r.code, "%s: %s", bad, r.err)
+	}
+	w.fails(1, "named twice", "pin", "1.1.1", "--yes", "--companion", "a=x", "--companion", "a=y")
+	w.ok("status")
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -31,6 +32,7 @@ func (a *app) pinCommand() *cli.Command {
 			&cli.BoolFlag{Name: "clean", Usage: "also remove files that are neither the build's nor yours"},
 			&cli.BoolFlag{Name: "exact", Usage: "bring the snapshot back whole, your own files included, as it was then"},
 			&cli.BoolFlag{Name: "no-block", Usage: "do not keep the launcher from updating it"},
+			&cli.StringSliceFlag{Name: "companion", Usage: "a small file that the build needs beside it: `PATH=TEXT`, \\n for a new line"},
 		),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := arguments(c, 1, 1)
@@ -45,7 +47,13 @@ func (a *app) pinCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				p, err := l.ProposePin(ctx, b, lane.PinOptions{Clean: c.Bool("clean"), Exact: c.Bool("exact"), Hold: true, Components: c.StringSlice("component"), Open: c.Bool("no-block")})
+				companions, err := parseCompanions(c.StringSlice("companion"))
+				if err != nil {
+					return err
+				}
+				p, err := l.ProposePin(ctx, b, lane.PinOptions{
+					Clean: c.Bool("clean"), Exact: c.Bool("exact"), Hold: true, Components: c.StringSlice("component"), Open: c.Bool("no-block"), Companions: companions,
+				})
 				if err != nil {
 					return err
 				}
@@ -53,6 +61,19 @@ func (a *app) pinCommand() *cli.Command {
 			})
 		},
 	}
+}
+
+// parseCompanions reads PATH=TEXT, with \n for a new line.
+func parseCompanions(list []string) ([]game.Companion, error) {
+	var out []game.Companion
+	for _, s := range list {
+		path, text, ok := strings.Cut(s, "=")
+		if !ok {
+			return nil, usagef("%q is not PATH=TEXT", s)
+		}
+		out = append(out, game.Companion{Path: path, Text: strings.ReplaceAll(text, `\n`, "\n")})
+	}
+	return out, nil
 }
 
 func (a *app) unpinCommand() *cli.Command {

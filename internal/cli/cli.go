@@ -92,7 +92,7 @@ func (a *app) command() *cli.Command {
 			a.addCommand(), a.gamesCommand(), a.gameCommand(),
 			a.snapshotCommand(), a.buildsCommand(), a.identifyCommand(), a.diffCommand(), a.statusCommand(), a.verifyCommand(),
 			a.feedCommand(), a.fetchCommand(),
-			a.pinCommand(), a.unpinCommand(), a.undoCommand(), a.historyCommand(), a.blockCommand(), a.unblockCommand(), a.launchCommand(), a.watchCommand(),
+			a.pinCommand(), a.unpinCommand(), a.undoCommand(), a.historyCommand(), a.blockCommand(), a.unblockCommand(), a.launchCommand(), a.watchCommand(), a.letUpdateCommand(),
 			a.publishCommand(), a.storeCommand(), a.demoCommand(),
 		),
 	}
@@ -236,10 +236,15 @@ func (a *app) withLane(ctx context.Context, c *cli.Command, f func(*lane.Lane, *
 	})
 }
 
-// withChange is withLane for commands that may change the lane: files that a block
-// has made immutable are let go meanwhile, unless it is a dry run.
+// withChange is withLane for commands that may change the lane.
 func (a *app) withChange(ctx context.Context, c *cli.Command, f func(*lane.Lane, *game.Home) error) error {
-	return a.withLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
+	return a.withLane(ctx, c, a.changing(ctx, c, f))
+}
+
+// changing runs f with files let go that a block has made immutable, unless it is a
+// dry run.
+func (a *app) changing(ctx context.Context, c *cli.Command, f func(*lane.Lane, *game.Home) error) func(*lane.Lane, *game.Home) error {
+	return func(l *lane.Lane, home *game.Home) error {
 		if c.Bool("dry-run") {
 			return f(l, home)
 		}
@@ -247,7 +252,7 @@ func (a *app) withChange(ctx context.Context, c *cli.Command, f func(*lane.Lane,
 			return err
 		}
 		return errors.Join(f(l, home), l.Tighten(context.WithoutCancel(ctx)))
-	})
+	}
 }
 
 func (a *app) onLane(ctx context.Context, c *cli.Command, home *game.Home, name string, f func(*lane.Lane, *game.Home) error) error {

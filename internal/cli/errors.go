@@ -153,6 +153,10 @@ func advice(err error) string {
 		return "Fetch it first: morvant fetch BUILD"
 	case errors.Is(err, feed.ErrShort), errors.Is(err, feed.ErrSilent), errors.As(err, &busy):
 		return "What has arrived is kept; run the command again to go on"
+	case errors.Is(err, lane.ErrNoUpdate):
+		return "Let the launcher look for updates, then try again; nothing was changed"
+	case errors.Is(err, lane.ErrHalfDone):
+		return "Run it again, or go back: morvant verify --repair"
 	case errors.Is(err, errNoRules):
 		return "Add some: morvant block presets lists what there is, morvant block add takes one"
 	case errors.Is(err, block.ErrTouched):

@@ -45,10 +45,14 @@ type zeroReader struct{}
 
 func (zeroReader) Read(b []byte) (int, error) { clear(b); return len(b), nil }
 
-// publishFeedOf publishes Cinder Quay in dir, in builds of about so many bytes.
-func publishFeedOf(dir string, bytes int64) error {
-	return publishFeed(dir, standin.Feed{Quay: standin.Quay{Bytes: bytes}})
-}
+// smallFeed is a feed like publishedFeed, of builds of 2 MB, open to everybody.
+var smallFeed = sync.OnceValues(func() (string, error) {
+	dir, err := os.MkdirTemp(filepath.Dir(program), "small-")
+	if err != nil {
+		return "", err
+	}
+	return dir, publishFeed(dir, standin.Feed{Quay: standin.Quay{Bytes: 2_000_000}})
+})
 
 // publishFeed publishes Cinder Quay in dir; what f leaves out is filled in.
 func publishFeed(dir string, f standin.Feed) error {

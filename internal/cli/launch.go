@@ -34,7 +34,7 @@ func (a *app) launchCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				if err := a.onLane(ctx, c, home, name, func(l *lane.Lane, _ *game.Home) error { return a.fit(ctx, c, l) }); err != nil {
+				if err := a.onLane(ctx, c, home, name, a.changing(ctx, c, func(l *lane.Lane, _ *game.Home) error { return a.fit(ctx, c, l) })); err != nil {
 					return err
 				}
 				if c.Bool("check-only") {
@@ -51,6 +51,11 @@ func (a *app) fit(ctx context.Context, c *cli.Command, l *lane.Lane) error {
 	s, err := l.Status(ctx)
 	if err != nil {
 		return err
+	}
+	if s.OnlyCompanions() && !s.Running && !c.Bool("check-only") {
+		if s, err = a.writeCompanions(ctx, l); err != nil {
+			return err
+		}
 	}
 	a.note("%s", a.headline(s))
 	if line := blockLine(s.Block); line != "" {
@@ -69,6 +74,24 @@ func (a *app) fit(ctx context.Context, c *cli.Command, l *lane.Lane) error {
 		return errDifferent
 	}
 	return a.ask(c, "Start it all the same? (morvant verify --repair brings it back)")
+}
+
+// writeCompanions brings back the small files that a build needs, where nothing else
+// has drifted.
+func (a *app) writeCompanions(ctx context.Context, l *lane.Lane) (*lane.Status, error) {
+	p, err := l.ProposeRepair(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	if err := l.Carry(ctx, p); err != nil {
+		return nil, err
+	}
+	for i := range p.Plan.Steps {
+		if p.Plan.Steps[i].Writes() {
+			a.note("Written: %s, which the build needs beside it.", p.Plan.Steps[i].Path)
+		}
+	}
+	return l.Status(ctx)
 }
 
 // exitCode passes on how a program ended.

@@ -107,6 +107,10 @@ type statusJSON struct {
 	Running bool        `json:"running"`
 	Block   []blockJSON `json:"block"`
 	Looked  time.Time   `json:"looked"`
+	// Says is what the game says to be, where its content does not tell.
+	Says       string           `json:"says,omitempty"`
+	SaysBy     string           `json:"says_by,omitempty"`
+	Companions []game.Companion `json:"companions,omitempty"`
 }
 
 func (a *app) showStatus(c *cli.Command, s *lane.Status) error {
@@ -115,6 +119,7 @@ func (a *app) showStatus(c *cli.Command, s *lane.Status) error {
 			Schema: "morvant-status/1", Game: s.Game.Name, Live: s.Game.Live, Lane: game.MainLane, Held: s.Build != nil,
 			Drift: toDrift(s.Drift), Drifted: s.Drift != nil && s.Drift.Any(),
 			Files: s.Files, Bytes: s.Bytes, Running: s.Running, Block: toBlockJSON(s.Block), Looked: s.Looked,
+			Says: s.Says, SaysBy: s.SaysBy.Source, Companions: s.Pin.Companions,
 		}
 		if s.Build != nil {
 			b := toBuildJSON(s.Build, s.Pin)
@@ -141,8 +146,16 @@ func (a *app) showStatus(c *cli.Command, s *lane.Status) error {
 	if s.Running {
 		running = "yes; close it before anything is changed"
 	}
+	says := ""
+	if s.Says != "" {
+		says = fmt.Sprintf("to be %s (%s)", s.Says, s.SaysBy.Source)
+	}
+	var companions []string
+	for _, k := range s.Pin.Companions {
+		companions = append(companions, k.Path)
+	}
 	a.say("%s", fields("live folder", s.Game.Live, "holds", count(s.Files, "file")+", "+size(s.Bytes),
-		"held at", held, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", blockLine(s.Block), "running", running))
+		"held at", held, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", blockLine(s.Block), "companions", strings.Join(companions, ", "), "says", says, "running", running))
 	if s.Drift != nil {
 		a.showDrift(c, s.Drift)
 		if s.Drift.Any() {

@@ -66,9 +66,7 @@ func TestAWatchTellsOfAnUpdateInOneMessage(t *testing.T) {
 		t.Skip("a process cannot be interrupted from here")
 	}
 	w := newLaunched(t)
-	published := filepath.Join(w.dir, "feed")
-	require.NoError(t, publishFeedOf(published, 2_000_000))
-	w.ok("feed", "add", published)
+	w.ok("feed", "add", w.feed)
 	w.ok("pin", "snapshot/1.1.1", "--yes")
 	require.Equal(t, 0, w.run("watch", "--once").code)
 	w.launcher(0, "offer", "1.3.0")

@@ -49,23 +49,6 @@ CREATE TABLE block (game TEXT, lane TEXT, body TEXT NOT NULL, PRIMARY KEY (game,
 // NewUID returns a name that no other build or change has.
 func NewUID() string { return rand.Text() }
 
-// Pin is what a lane is held to. The zero value holds it to nothing.
-type Pin struct {
-	Build string `json:"build,omitempty"` // UID of the build
-	// Components of the build that the lane has, sorted; none for a snapshot.
-	Components []string  `json:"components,omitempty"`
-	Clean      bool      `json:"clean,omitempty"` // extra files count as drift
-	Exact      bool      `json:"exact,omitempty"` // so do the player's own
-	Open       bool      `json:"open,omitempty"`  // not blocked: updates are not kept away
-	Since      time.Time `json:"since,omitzero"`
-	// First is the number of the change that began the hold; taking back that
-	// one and all later ones leads to the folder from before.
-	First string `json:"first,omitempty"`
-}
-
-// Held reports whether the pin holds the lane to anything.
-func (p Pin) Held() bool { return p.Build != "" }
-
 // MainLane is the name of the only lane a game has in this version.
 const MainLane = "main"
 

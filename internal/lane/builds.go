@@ -21,13 +21,16 @@ import (
 // ErrComponent is returned for a component that a build does not have.
 var ErrComponent = errors.New("the build has no such component")
 
-// composed is a build with its components chosen: what a lane is to hold.
+// composed is what a lane is to hold: a build with its components chosen, and what
+// the pin adds to it.
 type composed struct {
 	build      *game.Build
-	manifest   *manifest.Manifest
+	base       *manifest.Manifest // of the build alone
+	manifest   *manifest.Manifest // with what the pin adds
 	attributes *manifest.Attributes
-	parts      []feed.Part // of a feed's build; empty if no feed offers it now
-	recorded   bool        // build, manifest and attributes are in the store
+	parts      []feed.Part              // of a feed's build; empty if no feed offers it now
+	recorded   bool                     // build, base and attributes are in the store
+	texts      map[digest.Digest][]byte // content that the pin itself brings
 }
 
 func (c *composed) state() plan.State { return plan.FromManifest(c.manifest, c.attributes) }
@@ -65,9 +68,10 @@ func (c *composed) merge() error {
 		list = append(list, p.Manifest)
 	}
 	var err error
-	if c.manifest, err = manifest.Merge(list...); err != nil {
+	if c.base, err = manifest.Merge(list...); err != nil {
 		return fmt.Errorf("the components of %s: %w", c.build.Label, err)
 	}
+	c.manifest = c.base
 	b := c.build
 	b.Manifest, b.Files, b.Bytes = c.manifest.Digest(), len(c.manifest.Files), c.manifest.Bytes()
 	c.attributes = manifest.NewAttributes()
@@ -103,9 +107,10 @@ func (l *Lane) parts(b *game.Build) ([]feed.Part, error) {
 func (l *Lane) recorded(ctx context.Context, b *game.Build) (*composed, error) {
 	c := &composed{build: b, recorded: true}
 	var err error
-	if c.manifest, err = b.ReadManifest(ctx, l.Store); err != nil {
+	if c.base, err = b.ReadManifest(ctx, l.Store); err != nil {
 		return nil, err
 	}
+	c.manifest = c.base
 	c.attributes, err = b.ReadAttributes(ctx, l.Store)
 	return c, err
 }
@@ -117,7 +122,7 @@ func (l *Lane) adopt(ctx context.Context, c *composed, partial bool) error {
 	}
 	b := c.build
 	session := l.Store.Begin()
-	err := l.describe(ctx, session, b, c.manifest.Encode(), c.attributes.Encode())
+	err := l.describe(ctx, session, b, c.base.Encode(), c.attributes.Encode())
 	if err := errors.Join(err, session.Close()); err != nil {
 		return err
 	}

@@ -101,6 +101,11 @@ func (l *Lane) source(ctx context.Context, p *Proposal, request plan.Request) er
 		return err
 	}
 	c := p.composed
+	if c != nil {
+		for d := range c.texts {
+			delete(p.missing, d)
+		}
+	}
 	fresh := c != nil && !c.recorded
 	if len(p.missing) == 0 && !fresh {
 		return nil
@@ -136,6 +141,8 @@ type PinOptions struct {
 	// Components of a feed's build; none: those that the lane has.
 	Components []string
 	Open       bool // do not block updates
+	// Companions are written beside the build.
+	Companions []game.Companion
 }
 
 // ProposePin plans to bring the lane to a build.
@@ -148,6 +155,9 @@ func (l *Lane) ProposePin(ctx context.Context, b *game.Build, o PinOptions) (*Pr
 	if err != nil {
 		return nil, err
 	}
+	if err := checkCompanions(o.Companions, l.Game.Rules().Matcher()); err != nil {
+		return nil, err
+	}
 	before, owned, err := l.pinned(ctx)
 	if err != nil {
 		return nil, err
@@ -155,7 +165,13 @@ func (l *Lane) ProposePin(ctx context.Context, b *game.Build, o PinOptions) (*Pr
 	c := game.Change{What: "unpin", Build: b.Label, Before: before}
 	if o.Hold {
 		c.What = "pin"
-		c.After = game.Pin{Build: to.build.UID, Components: choice.Names, Open: o.Open, Clean: o.Clean || o.Exact, Exact: o.Exact, Since: l.now(), First: before.First}
+		c.After = game.Pin{
+			Build: to.build.UID, Components: choice.Names, Open: o.Open, Clean: o.Clean || o.Exact, Exact: o.Exact,
+			Companions: o.Companions, Since: l.now(), First: before.First,
+		}
+		if err := to.add(c.After); err != nil {
+			return nil, err
+		}
 	}
 	tree, err := l.Look(ctx, 0)
 	if err != nil {
@@ -386,6 +402,9 @@ func (l *Lane) Carry(ctx context.Context, p *Proposal) error {
 	}
 	if p.composed != nil {
 		if err := l.adopt(ctx, p.composed, true); err != nil {
+			return err
+		}
+		if err := l.keepTexts(ctx, p.composed); err != nil {
 			return err
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/feed"
 	"morvant/internal/game"
+	"morvant/internal/identify"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
 	"morvant/internal/scan"
@@ -54,6 +55,10 @@ type Status struct {
 	Looked  time.Time
 	Running bool
 	Block   []block.State // of a held lane, and of one that is blocked all the same
+	// Says is what the game says to be, where its content does not tell or has
+	// drifted; empty if it says nothing.
+	Says   string
+	SaysBy identify.Evidence
 }
 
 // glance is how much a status reads of files that were touched, in bytes: about
@@ -97,7 +102,9 @@ func (l *Lane) Status(ctx context.Context) (*Status, error) {
 		s.Block = slices.DeleteFunc(s.Block, func(b block.State) bool { return b.Broke == block.NotSet })
 	}
 	if s.Build != nil {
-		s.Drift, err = l.drift(ctx, tree, s.Build, s.Pin)
+		if s.Drift, err = l.drift(ctx, tree, s.Build, s.Pin); err == nil && s.Drift.Any() {
+			s.Says, s.SaysBy, err = l.SaysLabel(ctx)
+		}
 		return s, err
 	}
 	if known(tree) {
@@ -106,7 +113,10 @@ func (l *Lane) Status(ctx context.Context) (*Status, error) {
 			s.Equals = builds[i]
 		}
 	}
-	return s, nil
+	if s.Equals == nil {
+		s.Says, s.SaysBy, err = l.SaysLabel(ctx)
+	}
+	return s, err
 }
 
 // drift compares the tree with a build: it is what a repair would have to do.
@@ -147,7 +157,7 @@ func (l *Lane) drift(ctx context.Context, tree *scan.Tree, b *game.Build, pin ga
 	for _, list := range [][]plan.Entry{d.Altered, d.Missing, d.Extra} {
 		slices.SortFunc(list, plan.BiggestFirst)
 	}
-	d.Update, err = l.towards(ctx, tree, d, c.manifest, b)
+	d.Update, err = l.towards(ctx, tree, d, c.base, b)
 	return d, err
 }
 

@@ -206,12 +206,14 @@ func (l *Lane) read(ctx context.Context, t *scan.Tree, q scan.Request) error {
 	return errors.Join(err, l.cache.Remember(context.WithoutCancel(ctx), l.Game.Live, t))
 }
 
-// composedOf puts together the build that a pin holds the lane to.
+// composedOf puts together the build that a pin holds the lane to, and what the pin
+// adds to it.
 func (l *Lane) composedOf(ctx context.Context, b *game.Build, pin game.Pin) (*composed, error) {
-	if b.Components == nil {
-		return l.recorded(ctx, b)
+	c, err := l.compose(ctx, b, pin.Components)
+	if err != nil {
+		return nil, err
 	}
-	return l.compose(ctx, b, pin.Components)
+	return c, c.add(pin)
 }
 
 // Pin returns what the lane is held to, and the build; nil if it is not held.

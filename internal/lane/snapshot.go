@@ -126,26 +126,47 @@ func (l *Lane) record(ctx context.Context, session *store.Session, t *scan.Tree,
 }
 
 func (l *Lane) freeLabel(ctx context.Context, label string) (string, error) {
-	builds, err := l.home.Recorded(ctx, l.Game.Name)
+	if label == "" {
+		return l.FreeLabel(ctx, l.now().Format("2006-01-02-1504"))
+	}
+	taken, err := l.taken(ctx)
 	if err != nil {
 		return "", err
+	}
+	if taken[label] {
+		return "", fmt.Errorf("a snapshot labelled %s is %w", label, game.ErrExists)
+	}
+	return label, game.CheckLabel(label)
+}
+
+// FreeLabel returns a label that no snapshot has: this one, or with a number behind
+// it. An empty one stands for the time.
+func (l *Lane) FreeLabel(ctx context.Context, base string) (string, error) {
+	if base == "" {
+		return l.freeLabel(ctx, "")
+	}
+	taken, err := l.taken(ctx)
+	if err != nil {
+		return "", err
+	}
+	label := base
+	for n := 2; taken[label]; n++ {
+		label = fmt.Sprintf("%s-%d", base, n)
+	}
+	return label, nil
+}
+
+// taken lists the labels of snapshots.
+func (l *Lane) taken(ctx context.Context) (map[string]bool, error) {
+	builds, err := l.home.Recorded(ctx, l.Game.Name)
+	if err != nil {
+		return nil, err
 	}
 	taken := make(map[string]bool)
 	for _, b := range builds {
 		taken[b.Label] = taken[b.Label] || b.Channel == ""
 	}
-	if label != "" {
-		if taken[label] {
-			return "", fmt.Errorf("a snapshot labelled %s is %w", label, game.ErrExists)
-		}
-		return label, game.CheckLabel(label)
-	}
-	base := l.now().Format("2006-01-02-1504")
-	label = base
-	for n := 2; taken[label]; n++ {
-		label = fmt.Sprintf("%s-%d", base, n)
-	}
-	return label, nil
+	return taken, nil
 }
 
 // recordable returns an error naming the files whose names a manifest cannot hold:

@@ -49,6 +49,14 @@ func (l *Lane) towards(ctx context.Context, t *scan.Tree, d *Drift, held *manife
 		return e.Digest, true
 	}
 	match := l.Game.Rules().Matcher()
+	offered := make(map[string]bool) // files of any build of a feed
+	for _, k := range known {
+		for _, p := range k.Parts {
+			for _, f := range p.Manifest.Files {
+				offered[f.Path] = offered[f.Path] || len(k.Build.Feeds) > 0
+			}
+		}
+	}
 	var best *Update
 	bestFits := 0
 	for _, k := range known {
@@ -82,7 +90,8 @@ func (l *Lane) towards(ctx context.Context, t *scan.Tree, d *Drift, held *manife
 			}
 		}
 		for _, f := range held.Files {
-			if _, ok := other[f.Path]; !ok {
+			// A snapshot may hold files of the player that no feed's build has.
+			if _, ok := other[f.Path]; !ok && (len(k.Build.Feeds) == 0 || offered[f.Path]) {
 				consider(f.Path, digest.Digest{}, false)
 			}
 		}

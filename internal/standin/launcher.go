@@ -1,13 +1,21 @@
 package standin
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
+
+	"morvant/internal/catalogue"
+	"morvant/internal/feed"
+	"morvant/internal/progress"
+	"morvant/internal/store"
 )
 
 // Launcher is a made-up launcher of Cinder Quay. It knows one folder by its path,
@@ -66,14 +74,15 @@ func (l *Launcher) save(s *state) error {
 	return os.WriteFile(l.State, []byte(strings.Join(s.lines, "\n")+"\n"), 0o644)
 }
 
-// Install installs a build in dir and writes the state file.
-func (l *Launcher) Install(dir, label string) error {
+// Install installs a build in dir and writes the state file. source is the feed that
+// updates come from; without one the launcher has every build with itself.
+func (l *Launcher) Install(dir, label, source string) error {
 	if err := l.Write(dir, label); err != nil {
 		return err
 	}
 	s := &state{lines: []string{"# state of the Cinder Quay launcher"}}
 	for _, pair := range [][2]string{
-		{"folder", dir}, {"updates", AtOnce}, {"installed", label}, {"pending", ""}, {"half-done", "no"}, {"staging", l.State + ".staging"},
+		{"folder", dir}, {"updates", AtOnce}, {"installed", label}, {"pending", ""}, {"half-done", "no"}, {"staging", l.State + ".staging"}, {"source", source},
 	} {
 		s.set(pair[0], pair[1])
 	}
@@ -91,22 +100,22 @@ func (l *Launcher) Offer(label string) error {
 }
 
 // Idle is what the launcher does by itself: it updates if it may at once.
-func (l *Launcher) Idle() error {
+func (l *Launcher) Idle(ctx context.Context) error {
 	s, err := l.load()
 	if err != nil || s.get("updates") != AtOnce {
 		return err
 	}
-	return l.Update()
+	return l.Update(ctx)
 }
 
 // Start updates the game unless that is left to the player, and starts it.
-func (l *Launcher) Start() (string, error) {
+func (l *Launcher) Start(ctx context.Context) (string, error) {
 	s, err := l.load()
 	if err != nil {
 		return "", err
 	}
 	if s.get("updates") != ByHand {
-		if err := l.Update(); err != nil {
+		if err := l.Update(ctx); err != nil {
 			return "", err
 		}
 	}
@@ -115,7 +124,7 @@ func (l *Launcher) Start() (string, error) {
 
 // Update brings the folder to the build that is pending, in place. An update that
 // broke off goes on.
-func (l *Launcher) Update() error {
+func (l *Launcher) Update(ctx context.Context) error {
 	s, err := l.load()
 	if err != nil {
 		return err
@@ -124,10 +133,6 @@ func (l *Launcher) Update() error {
 	if label == "" {
 		return nil
 	}
-	i := slices.IndexFunc(Releases(), func(r Release) bool { return r.Label == label })
-	if i < 0 {
-		return fmt.Errorf("%s: %w", label, ErrRelease)
-	}
 	folder, staging := s.get("folder"), s.get("staging")
 	if _, err := os.Stat(folder); err != nil {
 		return err
@@ -135,13 +140,143 @@ func (l *Launcher) Update() error {
 	if err := os.MkdirAll(staging, 0o755); err != nil {
 		return fmt.Errorf("the launcher cannot make its staging folder: %w", err)
 	}
-	s.set("half-done", "yes")
-	if err := l.save(s); err != nil {
+	u, err := l.download(ctx, s, label)
+	if err != nil {
 		return err
 	}
+	s.set("half-done", "yes")
+	err = l.save(s)
+	if err == nil {
+		err = l.carry(u, folder, staging)
+	}
+	if err := errors.Join(err, u.close()); err != nil {
+		return err
+	}
+	s.set("half-done", "no")
+	s.set("installed", label)
+	s.set("pending", "")
+	return errors.Join(l.save(s), os.RemoveAll(staging))
+}
+
+// update is a build that has been downloaded.
+type update struct {
+	files []file
+	gone  []string // files of other builds that it does not have
+	date  time.Time
+	close func() error
+}
+
+// download gets what the pending build consists of: out of the launcher's feed, into
+// its staging folder.
+func (l *Launcher) download(ctx context.Context, s *state, label string) (*update, error) {
+	if s.get("source") != "" {
+		return fetchUpdate(ctx, s, label)
+	}
+	i := slices.IndexFunc(Releases(), func(r Release) bool { return r.Label == label })
+	if i < 0 {
+		return nil, fmt.Errorf("%s: %w", label, ErrRelease)
+	}
+	u := &update{files: l.files(i), date: Releases()[i].Date, close: func() error { return nil }}
+	has := make(map[string]bool)
+	for _, f := range u.files {
+		has[f.path] = true
+	}
+	for before := range i {
+		for _, f := range l.files(before) {
+			if !has[f.path] {
+				u.gone = append(u.gone, f.path)
+			}
+		}
+	}
+	return u, nil
+}
+
+func fetchUpdate(ctx context.Context, s *state, label string) (*update, error) {
+	staging := s.get("staging")
+	o := feed.Options{Meter: progress.None{}, Now: time.Now}
+	subscription := filepath.Join(staging, "feed")
+	if err := os.RemoveAll(subscription); err != nil {
+		return nil, err
+	}
+	f, err := feed.Add(ctx, feed.Adding{Base: subscription, Addresses: []string{s.get("source")}}, o)
+	if err != nil {
+		return nil, err
+	}
+	contents, err := store.Open(ctx, filepath.Join(staging, "content"))
+	if err != nil {
+		return nil, err
+	}
+	u := &update{close: contents.Close}
+	if err := u.fetch(ctx, f, contents, label); err != nil {
+		return nil, errors.Join(err, u.close())
+	}
+	return u, nil
+}
+
+// fetch brings every component of a build.
+func (u *update) fetch(ctx context.Context, f *feed.Feed, contents *store.Store, label string) error {
+	o := feed.Options{Meter: progress.None{}, Now: time.Now}
+	channels, err := f.Channels()
+	if err != nil {
+		return err
+	}
+	var b *catalogue.Build
+	var all []catalogue.Part // of every build
+	for _, c := range channels {
+		for i := range c.Builds {
+			all = append(all, c.Builds[i].Components...)
+			if c.Builds[i].Label == label {
+				b = &c.Builds[i]
+			}
+		}
+	}
+	if b == nil {
+		return fmt.Errorf("%s: %w", label, ErrRelease)
+	}
+	u.date = b.Date
+	var parts []feed.Part
+	has := make(map[string]bool)
+	for _, p := range b.Components {
+		m, err := f.Manifest(p.Manifest)
+		if err != nil {
+			return err
+		}
+		parts = append(parts, feed.Part{Part: p, Manifest: m})
+		for _, k := range m.Files {
+			has[k.Path] = true
+			u.files = append(u.files, file{path: k.Path, write: func(w io.Writer) error { return contents.WriteTo(ctx, w, k.Digest) }})
+		}
+	}
+	for _, p := range all {
+		m, err := f.Manifest(p.Manifest)
+		if err != nil {
+			return err
+		}
+		for _, k := range m.Files {
+			if !has[k.Path] {
+				u.gone = append(u.gone, k.Path)
+			}
+		}
+	}
+	plan, err := f.Plan(ctx, feed.Request{Store: contents, Parts: parts, Owner: "launcher"}, o)
+	if err != nil {
+		return err
+	}
+	programs := plan.Programs()
+	for i := range u.files {
+		u.files[i].program = slices.Contains(programs, u.files[i].path)
+	}
+	if !plan.Empty() {
+		_, err = plan.Run(ctx, o)
+	}
+	return err
+}
+
+// carry writes an update over the game, file by file.
+func (l *Launcher) carry(u *update, folder, staging string) error {
 	done := 0
-	for _, f := range l.files(i) {
-		changed, err := l.inPlace(f, folder, staging, Releases()[i])
+	for _, f := range u.files {
+		changed, err := inPlace(f, folder, staging, u.date)
 		if err != nil {
 			return err
 		}
@@ -152,17 +287,16 @@ func (l *Launcher) Update() error {
 			return ErrStopped
 		}
 	}
-	if err := l.Write(folder, label); err != nil { // what the build does not have any more goes
-		return err
+	for _, p := range u.gone {
+		if err := os.Remove(filepath.Join(folder, filepath.FromSlash(p))); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
 	}
-	s.set("half-done", "no")
-	s.set("installed", label)
-	s.set("pending", "")
-	return errors.Join(l.save(s), os.RemoveAll(staging))
+	return removeEmpty(folder)
 }
 
 // inPlace writes a file over the one that is there, by way of the staging folder.
-func (l *Launcher) inPlace(f file, folder, staging string, r Release) (bool, error) {
+func inPlace(f file, folder, staging string, date time.Time) (bool, error) {
 	name := filepath.Join(folder, filepath.FromSlash(f.path))
 	if same, err := f.sameAs(name); same || err != nil {
 		return false, err
@@ -179,7 +313,7 @@ func (l *Launcher) inPlace(f file, folder, staging string, r Release) (bool, err
 	if info, err := os.Stat(name); err == nil && info.Mode().Perm()&0o222 == 0 {
 		return false, &fs.PathError{Op: "write", Path: name, Err: fs.ErrPermission}
 	}
-	return true, f.put(folder, r.Date)
+	return true, f.put(folder, date)
 }
 
 // ErrMixed is returned by a game whose files are of several builds.

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"crypto/rand"
 	"encoding/json"
 	"io"
 	"net/http"
@@ -208,11 +209,11 @@ func TestTheLauncherIsDefeatedOnlyByWhatWouldDefeatARealOne(t *testing.T) {
 	dir := t.TempDir()
 	live := filepath.Join(dir, "live")
 	l := &Launcher{Quay: q, State: filepath.Join(dir, "state.cfg")}
-	require.NoError(t, l.Install(live, "1.1.0"))
+	require.NoError(t, l.Install(live, "1.1.0", ""))
 	label, err := Play(q, live, true)
 	require.NoError(t, err)
 	require.Equal(t, "1.1.0", label)
-	require.NoError(t, l.Idle(), "there is nothing to do")
+	require.NoError(t, l.Idle(t.Context()), "there is nothing to do")
 	require.NoError(t, l.Offer("1.2.0"))
 
 	set := func(key, value string) {
@@ -222,36 +223,36 @@ func TestTheLauncherIsDefeatedOnlyByWhatWouldDefeatARealOne(t *testing.T) {
 		require.NoError(t, l.save(s))
 	}
 	set("updates", ByHand)
-	require.NoError(t, l.Idle())
-	label, err = l.Start()
+	require.NoError(t, l.Idle(t.Context()))
+	label, err = l.Start(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, "1.1.0", label)
 
 	set("updates", BeforeStart)
-	require.NoError(t, l.Idle())
+	require.NoError(t, l.Idle(t.Context()))
 	staging := l.State + ".staging"
 	require.NoError(t, os.WriteFile(staging, nil, 0o444))
-	_, err = l.Start()
+	_, err = l.Start(t.Context())
 	require.ErrorContains(t, err, "staging")
 	require.NoError(t, os.Remove(staging))
 
 	exe := filepath.Join(live, "bin", "quay.exe")
 	require.NoError(t, os.Chmod(exe, 0o555))
-	_, err = l.Start()
+	_, err = l.Start(t.Context())
 	require.ErrorIs(t, err, os.ErrPermission)
 	require.NoError(t, os.Chmod(exe, 0o755))
 
 	set("folder", filepath.Join(dir, "elsewhere"))
-	_, err = l.Start()
+	_, err = l.Start(t.Context())
 	require.ErrorIs(t, err, os.ErrNotExist)
 	set("folder", live)
 
 	l.StopAfter = 3
-	require.ErrorIs(t, l.Update(), ErrStopped)
+	require.ErrorIs(t, l.Update(t.Context()), ErrStopped)
 	_, err = Play(q, live, true)
 	require.ErrorIs(t, err, ErrMixed)
 	l.StopAfter = 0
-	label, err = l.Start()
+	label, err = l.Start(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, "1.2.0", label, "an update that broke off goes on")
 	_, err = Play(q, live, false)
@@ -259,4 +260,46 @@ func TestTheLauncherIsDefeatedOnlyByWhatWouldDefeatARealOne(t *testing.T) {
 	log, err := os.ReadFile(filepath.Join(live, "logs", "last.txt"))
 	require.NoError(t, err)
 	require.Equal(t, "Cinder Quay 1.2.0 started\n", string(log))
+}
+
+func TestALauncherUpdatesFromItsFeed(t *testing.T) {
+	dir := t.TempDir()
+	q := Quay{Bytes: 1 << 20}
+	_, key, err := minisign.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	published := filepath.Join(dir, "feed")
+	_, err = Feed{Quay: q, Key: key, Valid: time.Hour, Now: time.Now}.Publish(t.Context(), published, t.TempDir())
+	require.NoError(t, err)
+	live := filepath.Join(dir, "live")
+	l := &Launcher{Quay: q, State: filepath.Join(dir, "state.cfg"), StopAfter: 2}
+	require.NoError(t, l.Install(live, "1.1.0", published))
+	require.NoError(t, l.Offer("9.9"))
+	require.ErrorIs(t, l.Update(t.Context()), ErrRelease)
+	require.NoError(t, l.Offer("1.3.0"))
+	require.ErrorIs(t, l.Update(t.Context()), ErrStopped)
+	require.DirExists(t, l.State+".staging", "what has been fetched stays there")
+	l.StopAfter = 0
+	require.NoError(t, l.Update(t.Context()))
+	require.NoDirExists(t, l.State+".staging")
+	label, err := Play(q, live, true)
+	require.NoError(t, err)
+	require.Equal(t, "1.3.0", label)
+	want := filepath.Join(dir, "want")
+	require.NoError(t, q.Write(want, "1.3.0"))
+	require.NoError(t, os.RemoveAll(filepath.Join(live, "logs")))
+	require.Equal(t, listed(t, want), listed(t, live), "what the build does not have is gone")
+}
+
+// listed lists the files under dir.
+func listed(t *testing.T, dir string) []string {
+	t.Helper()
+	var list []string
+	require.NoError(t, filepath.WalkDir(dir, func(p string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			rel, _ := filepath.Rel(dir, p)
+			list = append(list, rel)
+		}
+		return err
+	}))
+	return list
 }

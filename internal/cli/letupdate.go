@@ -1,0 +1,194 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os/exec"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/game"
+	"morvant/internal/lane"
+)
+
+// What let-update does once the update is there.
+const (
+	thenPin  = "pin"
+	thenBack = "back"
+	thenStay = "stay"
+)
+
+func (a *app) letUpdateCommand() *cli.Command {
+	return &cli.Command{
+		Name: "let-update", Usage: "take an update on purpose: let it in, record it, then hold it or go back", Category: "pin",
+		Description: "Example: morvant let-update\n         morvant let-update --after './launcher --update' --then back\n\n" +
+			"Takes the block off, waits until the launcher is done and the folder is quiet, records the new build under the\n" +
+			"label that it reports, and asks whether to hold it or to go back. Ctrl-C while it waits sets the block again.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "after", Usage: "a `COMMAND` that updates the game; without one, update it in the launcher"},
+			&cli.StringFlag{Name: "then", Usage: "what to do then, without asking: pin, back or stay", Validator: oneOf(thenPin, thenBack, thenStay)},
+			&cli.StringFlag{Name: "label", Usage: "call the new build by this `LABEL`"},
+			&cli.DurationFlag{Name: "calm", Usage: "how long nothing must change until the update counts as done", Value: 20 * time.Second},
+			forceFlag(),
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if _, err := arguments(c, 0, 0); err != nil {
+				return err
+			}
+			return a.withLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.letUpdate(ctx, c, l) })
+		},
+	}
+}
+
+func (a *app) letUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) error {
+	before, err := l.Status(ctx)
+	if err != nil {
+		return err
+	}
+	if before.Running {
+		return lane.ErrRunning
+	}
+	name := l.Game.Display()
+	switch {
+	case before.Drift != nil && before.Drift.Any() && before.Drift.Update == nil:
+		a.note("%s is held at %s, and %s An update may overwrite what you changed.", strong(name), before.Build.Label, differs(before.Drift))
+		if err := a.ask(c, "Let it in all the same?"); err != nil {
+			return err
+		}
+	case before.Build == nil && before.Equals == nil:
+		s, err := l.Snapshot(ctx, "", "before an update")
+		if err != nil {
+			return err
+		}
+		a.note("The folder is recorded as %s, to go back to.", strong(s.Build.Label))
+	}
+	if err := a.unblock(ctx, c, l); err != nil {
+		return err
+	}
+	status, err := a.awaitUpdate(ctx, c, l)
+	if err != nil {
+		return a.letIn(ctx, l, before, err)
+	}
+	label := c.String("label")
+	if label == "" {
+		if label, err = a.newLabel(ctx, l, status); err != nil {
+			return err
+		}
+	}
+	s, err := l.Snapshot(ctx, label, "")
+	if err != nil {
+		return err
+	}
+	if !c.Bool("json") {
+		a.say("%s is %s now; it is recorded as snapshot/%s, and the store grew by %s.", strong(name), strong(label), label, size(s.Stored))
+	}
+	return a.afterUpdate(ctx, c, l, before, s.Build)
+}
+
+// awaitUpdate waits for the update, or does it.
+func (a *app) awaitUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) (*lane.Status, error) {
+	w := lane.Await{Quiet: c.Duration("calm"), Tell: func(what string) { a.note("Waiting: %s.", what) }}
+	if command := c.String("after"); command != "" {
+		a.note("Updates are let in. Running %s.", command)
+		w.After = func(ctx context.Context) error {
+			cmd := shell(ctx, command)
+			cmd.Dir, cmd.Stdout, cmd.Stderr = l.Game.Live, a.stderr, a.stderr
+			if err := cmd.Run(); err != nil {
+				return fmt.Errorf("%s: %w", command, err)
+			}
+			return nil
+		}
+	} else {
+		a.note("Updates are let in. Update %s in its launcher now; it counts as done when nothing has changed for %s.\nCtrl-C sets the block again.",
+			l.Game.Display(), c.Duration("calm"))
+	}
+	return l.AwaitUpdate(ctx, w)
+}
+
+// letIn ends a wait that came to nothing: where the folder is as before, the block is
+// set again; where it is not, the player has to say what is to become of it.
+func (a *app) letIn(ctx context.Context, l *lane.Lane, before *lane.Status, cause error) error {
+	ctx = context.WithoutCancel(ctx)
+	now, err := l.Status(ctx)
+	if err != nil || now.Build == nil {
+		return errors.Join(cause, err)
+	}
+	if now.Drift.Any() && (before.Drift == nil || !before.Drift.Any()) {
+		a.note("The folder is not %s any more, and updates are not blocked. morvant verify --repair goes back and blocks them again.", now.Build.Label)
+		return cause
+	}
+	if len(before.Block) > 0 {
+		if err := l.Block(ctx); err != nil {
+			return errors.Join(cause, err)
+		}
+		a.note("The block is set again; %s is still %s.", l.Game.Display(), now.Build.Label)
+	}
+	return cause
+}
+
+// newLabel finds a label for the build that has come.
+func (a *app) newLabel(ctx context.Context, l *lane.Lane, s *lane.Status) (string, error) {
+	label, _, err := l.SaysLabel(ctx)
+	if err != nil {
+		return "", err
+	}
+	if s.Drift != nil && s.Drift.Update != nil && s.Drift.Update.Done == s.Drift.Update.Of {
+		label = s.Drift.Update.Build.Label
+	}
+	return l.FreeLabel(ctx, label)
+}
+
+// afterUpdate holds the new build, goes back, or leaves it.
+func (a *app) afterUpdate(ctx context.Context, c *cli.Command, l *lane.Lane, before *lane.Status, fresh *game.Build) error {
+	then := c.String("then")
+	if then == "" {
+		question := "Hold it at " + fresh.Label + " now?"
+		switch err := a.ask(c, question); {
+		case err == nil:
+			then = thenPin
+		case !errors.Is(err, errDeclined):
+			return err
+		default:
+			then = thenStay
+			if before.Build != nil && a.ask(c, "Go back to "+before.Build.Label+"?") == nil {
+				then = thenBack
+			}
+		}
+	}
+	p, err := a.proposeAfter(ctx, l, then, before, fresh)
+	if err != nil || p == nil {
+		return err
+	}
+	if err := l.Carry(ctx, p); err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.emit(toPlanJSON(l.Game.Name, p, true))
+	}
+	a.say("%s", outcome(l, p))
+	return nil
+}
+
+// proposeAfter plans what comes after an update; nil: nothing has to be done.
+func (a *app) proposeAfter(ctx context.Context, l *lane.Lane, then string, before *lane.Status, fresh *game.Build) (*lane.Proposal, error) {
+	switch {
+	case then == thenPin:
+		o := lane.PinOptions{Hold: true, Clean: before.Pin.Clean, Exact: before.Pin.Exact, Open: before.Pin.Open, Companions: before.Pin.Companions}
+		return l.ProposePin(ctx, fresh, o)
+	case then == thenBack && before.Build != nil:
+		return l.ProposeRepair(ctx, nil)
+	case then == thenBack:
+		return l.ProposePin(ctx, before.Equals, lane.PinOptions{})
+	case before.Build != nil:
+		return l.ProposeLift(ctx)
+	}
+	return nil, nil
+}
+
+// shell runs a command line the way the player's system does.
+func shell(ctx context.Context, line string) *exec.Cmd {
+	name, args := systemShell(line)
+	return exec.CommandContext(ctx, name, args...)
+}

@@ -1,0 +1,172 @@
+package lane
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/fsnotify/fsnotify"
+
+	"morvant/internal/block"
+	"morvant/internal/game"
+	"morvant/internal/identify"
+	"morvant/internal/version"
+)
+
+// Await says how an update is waited for that is let in on purpose.
+type Await struct {
+	Quiet time.Duration // how long nothing must happen until the update counts as done
+	// After does the update and returns when it is done; nil: somebody else does it.
+	After func(ctx context.Context) error
+	// Tell is told what it is waiting for.
+	Tell func(what string)
+}
+
+// Errors of an update that is waited for.
+var (
+	ErrNoUpdate = errors.New("no update has come")
+	ErrHalfDone = errors.New("the update is not whole")
+)
+
+// look is how often a folder is looked at while nothing tells of changes.
+const look = 15 * time.Second
+
+// AwaitUpdate waits until the launcher has updated the lane: something has changed,
+// and then nothing for a while, and the launcher's staging folder (where a block rule
+// knows of one) is empty. It returns how the lane stands then.
+func (l *Lane) AwaitUpdate(ctx context.Context, a Await) (*Status, error) {
+	before, err := l.Status(ctx)
+	if err != nil {
+		return nil, err
+	}
+	watcher, err := fsnotify.NewWatcher()
+	if err != nil {
+		a.Tell(limitAdvice(err))
+	} else {
+		defer watcher.Close()
+		(&Watch{Limit: a.Tell}).follow(watcher, l.Game)
+	}
+	var ended chan error
+	if a.After != nil {
+		ended = make(chan error, 1)
+		go func() { ended <- a.After(ctx) }()
+	}
+	changed := false
+	told := ""
+	timer := time.NewTimer(a.Quiet)
+	defer timer.Stop()
+	for {
+		var events <-chan fsnotify.Event
+		var failures <-chan error
+		if watcher != nil {
+			events, failures = watcher.Events, watcher.Errors
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case e := <-events:
+			if own(l.Game.Live, e.Name) {
+				continue
+			}
+			changed = true
+			timer.Reset(a.Quiet)
+		case <-failures:
+			timer.Reset(a.Quiet)
+		case err := <-ended:
+			if err != nil {
+				return nil, err
+			}
+			ended = nil
+			timer.Reset(a.Quiet)
+		case <-timer.C:
+			if ended != nil { // it is still at work
+				timer.Reset(a.Quiet)
+				continue
+			}
+			now, err := l.Status(ctx)
+			if err != nil {
+				return nil, err
+			}
+			changed = changed || sketch(before) != sketch(now)
+			waits := l.unfinished(now)
+			switch {
+			case changed && waits == "":
+				return now, nil
+			case a.After != nil && !changed:
+				return now, ErrNoUpdate
+			case a.After != nil && now.halfDone():
+				return now, fmt.Errorf("%w: %s", ErrHalfDone, waits)
+			case waits != told && waits != "":
+				told = waits
+				a.Tell(waits)
+			}
+			timer.Reset(max(a.Quiet, min(look, 5*a.Quiet)))
+		}
+	}
+}
+
+func (s *Status) halfDone() bool {
+	return s.Drift != nil && s.Drift.Update != nil && s.Drift.Update.Done < s.Drift.Update.Of
+}
+
+// unfinished says what shows that the launcher is not done; empty if nothing does.
+func (l *Lane) unfinished(s *Status) string {
+	if s.halfDone() {
+		u := s.Drift.Update
+		return fmt.Sprintf("%d of %d files are as in %s", u.Done, u.Of, u.Build.Label)
+	}
+	at := block.Place{Dir: l.Game.Live}
+	at.Home, _ = os.UserHomeDir() // without one, a path with ~ is simply not found
+	for _, r := range l.Game.Block {
+		if r.Kind != block.Occupy {
+			continue
+		}
+		staging := at.Watched(r)
+		if entries, err := os.ReadDir(staging); err == nil && len(entries) > 0 {
+			return fmt.Sprintf("the launcher's folder %s is not empty yet", staging)
+		}
+	}
+	return ""
+}
+
+// SaysLabel returns the label of the build that the game itself says to be, and what
+// said so: of a known build if it means one, else as it stands there. What the game
+// wrote when it last ran does not count.
+func (l *Lane) SaysLabel(ctx context.Context) (label string, by identify.Evidence, err error) {
+	says, err := identify.Says(l.Game.Live, l.Game.Program, l.Game.Version)
+	if err != nil {
+		return "", by, err
+	}
+	builds, err := l.home.Builds(ctx, l.Game.Name)
+	if err != nil {
+		return "", by, err
+	}
+	for _, e := range says {
+		if e.Log || label != "" && e.Source != l.Game.Program {
+			continue
+		}
+		label, by = shortest(e.Says), e
+		for _, b := range builds {
+			if version.Means(e.Says, b.Label) {
+				label = b.Label
+				break
+			}
+		}
+	}
+	if game.CheckLabel(label) != nil {
+		return "", by, nil
+	}
+	return label, by, nil
+}
+
+// shortest takes zeros off the end of a version of four numbers, as programs show
+// them, down to three numbers.
+func shortest(s string) string {
+	var n [4]int
+	if got, err := fmt.Sscanf(s, "%d.%d.%d.%d", &n[0], &n[1], &n[2], &n[3]); got == 4 && err == nil && n[3] == 0 {
+		return fmt.Sprintf("%d.%d.%d", n[0], n[1], n[2])
+	}
+	return s
+}
