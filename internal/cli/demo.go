@@ -205,7 +205,41 @@ func (s *story) fromAFeed() {
 	if s.failed == nil {
 		s.app.say("\nThe distributor sent %s in %s.", size(service.Stats().Bytes), count(service.Stats().Packs, "request"))
 	}
+	service.Accounts = nil // the launcher's own way in
+	s.keepUpdatesAway(address)
 }
+
+// keepUpdatesAway is the part of the story in which a launcher tries to update the
+// game behind the player's back.
+func (s *story) keepUpdatesAway(address string) {
+	s.tell("Cinder Quay has a launcher (a stand-in too). Left alone, it updates the game by itself.")
+	state := filepath.Join(s.dir, "launcher.cfg")
+	launcher := &standin.Launcher{Quay: s.quay, State: state}
+	s.do(launcher.Adopt(s.live, "1.1.0", address))
+	s.do(launcher.Offer("1.3.0"))
+	s.run(0, "block", "add", "key-value-setting", "file="+state, "key=updates", "value=by-hand")
+	s.run(0, "block", "add", "staging-folder", "path="+state+".staging")
+	s.run(0, "game", "set", "--version-rule", `logs/last.txt=^Cinder Quay (\S+) started`)
+
+	s.tell("A pin sets the block as well. This build also wants a small file beside it, to start without its launcher.")
+	s.run(0, "pin", "public/1.1.0", "--companion", `bin/standalone.txt=240117\n`, "--yes")
+	s.run(0, "demo", "launcher", "idle", state)
+	s.run(0, "status")
+	s.run(0, "launch", "--through", morvant, "--", "demo", "game", ".", "--size", fmt.Sprint(s.quay.Bytes))
+
+	s.tell("An update got through all the same, and broke off half-way. It is noticed, and undone.")
+	s.run(0, "unblock")
+	s.run(exitFailed, "demo", "launcher", "idle", state, "--stop-after", "12")
+	s.run(exitDifferent, "watch", "--once")
+	s.run(0, "watch", "--once", "--repair")
+
+	s.tell("And when you do want the update: let it in, record it, and go back for today's race.")
+	s.run(0, "let-update", "--after", quote(s.self)+" demo launcher idle "+quote(state), "--calm", "1s", "--then", "back")
+	s.run(0, "block", "--show")
+}
+
+// morvant stands for this program in a command line that is shown.
+const morvant = "morvant"
 
 func (s *story) home() string { return filepath.Join(s.dir, "home") }
 
@@ -240,7 +274,12 @@ func (s *story) runWith(lines string, wantCode int, args ...string) {
 	for i, arg := range args {
 		shown[i] = quote(arg)
 	}
-	s.app.say("\n%s", paint(fresh, "$ morvant "+strings.Join(shown, " ")))
+	s.app.say("\n%s", paint(fresh, "$ "+strings.ReplaceAll("morvant "+strings.Join(shown, " "), s.self, morvant)))
+	for i := range args {
+		if args[i] == morvant {
+			args[i] = s.self
+		}
+	}
 	cmd := exec.CommandContext(s.ctx, s.self, args...)
 	cmd.Dir = s.live
 	cmd.Env = append(os.Environ(), "MORVANT_HOME="+s.home(), "MORVANT_GAME=", "MORVANT_KEYRING=file")
@@ -261,7 +300,7 @@ func (s *story) runWith(lines string, wantCode int, args ...string) {
 
 // quote writes an argument the way a shell reads it.
 func quote(s string) string {
-	if strings.ContainsAny(s, " *'\"$;&|<>()") {
+	if strings.ContainsAny(s, " *'\"$;&|<>()\\") {
 		return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
 	}
 	return s

@@ -157,6 +157,8 @@ func advice(err error) string {
 		return "Let the launcher look for updates, then try again; nothing was changed"
 	case errors.Is(err, lane.ErrHalfDone):
 		return "Run it again, or go back: morvant verify --repair"
+	case errors.Is(err, errStillBlocked):
+		return "Take the block off first: morvant unblock"
 	case errors.Is(err, errNoRules):
 		return "Add some: morvant block presets lists what there is, morvant block add takes one"
 	case errors.Is(err, block.ErrTouched):

@@ -18,6 +18,7 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/rules"
 	"morvant/internal/scan"
+	"morvant/internal/version"
 )
 
 func settingFlags() []cli.Flag {
@@ -176,7 +177,7 @@ func (a *app) describeGame(ctx context.Context, home *game.Home, g *game.Game) (
 	}
 	j.Builds = len(builds)
 	for _, b := range builds {
-		if b.UID == pin.Build {
+		if pin.Held() && b.Is(pin) {
 			j.Pinned = b.Label
 		}
 	}
@@ -229,6 +230,7 @@ func (a *app) gameCommand() *cli.Command {
 		&cli.StringFlag{Name: "live", Usage: "the `FOLDER` that the launcher starts"},
 		&cli.StringSliceFlag{Name: "no-keep", Usage: "take a keep `PATTERN` away"},
 		&cli.StringSliceFlag{Name: "no-scratch", Usage: "take a scratch `PATTERN` away"},
+		&cli.StringSliceFlag{Name: "version-rule", Usage: "where the game says its version: `FILE=PATTERN`, with the version in parentheses"},
 	)
 	return &cli.Command{
 		Name: "game", Usage: "one game's settings: show, set, forget", Category: "games",
@@ -315,7 +317,16 @@ func (a *app) gameSet(ctx context.Context, c *cli.Command, home *game.Home, name
 			change[key] = list
 		}
 	}
-	if len(change) == 0 {
+	var says []version.Rule
+	for _, text := range c.StringSlice("version-rule") {
+		file, find, _ := strings.Cut(text, "=")
+		r := version.Rule{File: file, Find: find}
+		if err := r.Check(); err != nil {
+			return usage{err}
+		}
+		says = append(says, r)
+	}
+	if len(change)+len(says) == 0 {
 		return usagef("say what to set; see %s --help", c.FullName())
 	}
 	if err := (rules.Rules{Keep: c.StringSlice("keep"), Scratch: c.StringSlice("scratch")}).Check(); err != nil {
@@ -324,13 +335,27 @@ func (a *app) gameSet(ctx context.Context, c *cli.Command, home *game.Home, name
 	if _, err := home.Edit(name, change); err != nil {
 		return err
 	}
+	if _, err := home.AddVersionRules(name, says); err != nil {
+		return err
+	}
 	return a.gameShow(ctx, c, home, name)
 }
+
+// errStillBlocked keeps a game that is blocked from being forgotten: nobody could put
+// back any more what the block found.
+var errStillBlocked = errors.New("updates of the game are still blocked")
 
 func (a *app) gameForget(ctx context.Context, c *cli.Command, home *game.Home, name string) error {
 	g, err := home.Load(name)
 	if err != nil {
 		return err
+	}
+	holds, err := home.Holds(ctx, name, game.MainLane)
+	if err != nil {
+		return err
+	}
+	if len(holds) > 0 {
+		return errStillBlocked
 	}
 	j, err := a.describeGame(ctx, home, g)
 	if err != nil {

@@ -1,9 +1,11 @@
 package cli_test
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -97,4 +99,74 @@ func TestImmutableFilesAreLetGoForMorvantsOwnWork(t *testing.T) {
 	}
 	require.Equal(t, before, now)
 	require.NoError(t, os.Remove(w.path("readme.txt")))
+}
+
+func TestAProgramThatDoesNotStart(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	w.ok("pin", "1.1.1", "--yes")
+	through := func(name, script string, mode os.FileMode) []string {
+		file := filepath.Join(w.dir, name)
+		require.NoError(t, os.WriteFile(file, []byte(script), mode))
+		return []string{"launch", "--wait", "100ms", "--through", file}
+	}
+	w.fails(1, "no such file", "launch", "--through", filepath.Join(w.dir, "nothing"))
+	w.fails(1, "permission denied", through("plain", "#!/bin/sh\n", 0o644)...)
+	w.fails(1, "exec format error", through("text", "not a program", 0o755)...)
+	crashed := w.run(through("crash", "#!/bin/sh\nexit 9\n", 0o755)...)
+	require.Equal(t, 9, crashed.code, "the exit code is the program's")
+	w.ok("game", "set", "--version-rule", `logs/last.txt=^Cinder Quay (\S+) started`, "--program", "bin/quay.exe")
+	w.write("logs/last.txt", "nothing that the rule finds\n")
+	require.Contains(t, w.ok(through("silent", "#!/bin/sh\n", 0o755)...).err, "what it says while it runs is not known")
+	w.fails(2, "pattern", "game", "set", "--version-rule", "logs/last.txt=no group")
+	w.fails(2, "version", "game", "set", "--version-rule", "../out=(x)")
+	require.Contains(t, w.ok("game", "show").out, "held at 1.1.1")
+}
+
+func TestAGameThatIsBlockedIsNotForgotten(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	w.ok(w.setting()...)
+	w.ok("pin", "1.1.1", "--yes")
+	w.fails(1, "still blocked", "game", "forget", "--yes")
+	w.ok("unblock")
+	w.ok("game", "forget", "--yes")
+	require.Contains(t, w.stateText(), "at-once")
+}
+
+// TestAWatchSaysWhatTheSystemCannotWatch lets the system refuse to watch more than a
+// few folders.
+func TestAWatchSaysWhatTheSystemCannotWatch(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	w.ok("pin", "1.1.1", "--yes")
+	strace, err := exec.LookPath("strace")
+	if err != nil {
+		t.Skip("strace is not here")
+	}
+	cmd := w.command("--json", "watch", "--every", "200ms", "--calm", "50ms")
+	cmd.Path = strace
+	cmd.Args = slices.Concat([]string{"strace", "-D", "-f", "-qq", "-o", os.DevNull, "-e", "trace=inotify_add_watch",
+		"-e", "inject=inotify_add_watch:error=ENOSPC:when=3+", program}, cmd.Args[1:])
+	events, stop := w.watchingBy(cmd)
+	require.Contains(t, w.next(events).Message, "as it should be")
+	w.write("data/cargo.pak", "spoilt")
+	require.Contains(t, w.next(events).Message, "1 file of")
+	require.Contains(t, stop(), "sysctl fs.inotify.max_user_watches", "the look now and then still finds it, and the remedy is named")
+}
+
+func TestAWatchOfThousandsOfFolders(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	for i := range 3000 {
+		require.NoError(t, os.MkdirAll(w.path(fmt.Sprintf("data/deep/%d/%d", i/100, i)), 0o755))
+	}
+	w.write("data/deep/29/2999/last.txt", "as recorded")
+	w.ok("snapshot", "deep")
+	w.ok("pin", "deep", "--yes")
+	events, end := w.watching()
+	w.next(events)
+	w.write("data/deep/29/2999/last.txt", "changed")
+	require.Contains(t, w.next(events).Message, "1 file of")
+	end()
 }

@@ -9,11 +9,13 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"morvant/internal/block"
 	"morvant/internal/game"
 	"morvant/internal/lane"
 )
@@ -149,6 +151,9 @@ func describeEvent(s *lane.Status) (message string) {
 		}
 	default:
 		message = fmt.Sprintf("%s is %s, as it should be", name, s.Build.Label)
+	}
+	if len(s.Block) > 0 && !slices.ContainsFunc(s.Block, func(b block.State) bool { return b.Broke != block.NotSet }) {
+		return message + "; updates are not blocked"
 	}
 	for _, b := range s.Block {
 		if !b.Holds {

@@ -2,9 +2,11 @@ package cli_test
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/json"
 	"io"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"runtime"
 	"testing"
@@ -27,10 +29,18 @@ type watchEvent struct {
 // watching starts the watch and returns its events and what ends it.
 func (w *world) watching(args ...string) (<-chan watchEvent, func()) {
 	w.t.Helper()
-	cmd := w.command(append([]string{"--json", "watch", "--calm", "300ms"}, args...)...)
+	events, end := w.watchingBy(w.command(append([]string{"--json", "watch", "--calm", "300ms"}, args...)...))
+	return events, func() { end() }
+}
+
+// watchingBy is watching with a command of its own; the end returns what it has said
+// beside its events.
+func (w *world) watchingBy(cmd *exec.Cmd) (<-chan watchEvent, func() string) {
+	w.t.Helper()
 	out, err := cmd.StdoutPipe()
 	require.NoError(w.t, err)
-	cmd.Stderr = os.Stderr
+	var said bytes.Buffer
+	cmd.Stderr = &said
 	require.NoError(w.t, cmd.Start())
 	events := make(chan watchEvent, 100)
 	go func() {
@@ -42,9 +52,10 @@ func (w *world) watching(args ...string) (<-chan watchEvent, func()) {
 		}
 		close(events)
 	}()
-	return events, func() {
+	return events, func() string {
 		require.NoError(w.t, cmd.Process.Signal(os.Interrupt))
-		require.NoError(w.t, cmd.Wait())
+		require.NoError(w.t, cmd.Wait(), said.String())
+		return said.String()
 	}
 }
 

@@ -206,6 +206,15 @@ func findKey(doc []byte, key string) (start, end, tables int, err error) {
 // AddBlockRules adds block rules at the end of a game's settings; what is there
 // stays as people wrote it. Rules that are there already are passed over.
 func (h *Home) AddBlockRules(name string, list []block.Rule) (*Game, error) {
+	return addTables(h, name, "block", list, func(g *Game) []block.Rule { return g.Block })
+}
+
+// AddVersionRules is AddBlockRules for version rules.
+func (h *Home) AddVersionRules(name string, list []version.Rule) (*Game, error) {
+	return addTables(h, name, "version", list, func(g *Game) []version.Rule { return g.Version })
+}
+
+func addTables[R comparable](h *Home, name, key string, list []R, there func(*Game) []R) (*Game, error) {
 	g, err := h.Load(name)
 	if err != nil {
 		return nil, err
@@ -215,12 +224,10 @@ func (h *Home) AddBlockRules(name string, list []block.Rule) (*Game, error) {
 		return nil, err
 	}
 	for _, r := range list {
-		if slices.Contains(g.Block, r) {
+		if slices.Contains(there(g), r) {
 			continue
 		}
-		text, err := toml.Marshal(struct {
-			Block []block.Rule `toml:"block"`
-		}{[]block.Rule{r}})
+		text, err := toml.Marshal(map[string][]R{key: {r}})
 		if err != nil {
 			return nil, err
 		}

@@ -80,6 +80,11 @@ func (l *Launcher) Install(dir, label, source string) error {
 	if err := l.Write(dir, label); err != nil {
 		return err
 	}
+	return l.Adopt(dir, label, source)
+}
+
+// Adopt writes the state file for a game that is installed already.
+func (l *Launcher) Adopt(dir, label, source string) error {
 	s := &state{lines: []string{"# state of the Cinder Quay launcher"}}
 	for _, pair := range [][2]string{
 		{"folder", dir}, {"updates", AtOnce}, {"installed", label}, {"pending", ""}, {"half-done", "no"}, {"staging", l.State + ".staging"}, {"source", source},

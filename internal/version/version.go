@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"unicode/utf16"
@@ -191,6 +192,8 @@ func (r Rule) Check() error {
 	switch {
 	case r.File == "" || r.Find == "":
 		return errors.New("a version rule needs file and find")
+	case !filepath.IsLocal(filepath.FromSlash(r.File)):
+		return fmt.Errorf("a version rule is about a file of the game, not %q", r.File)
 	case err != nil:
 		return err
 	case p.NumSubexp() != 1:
