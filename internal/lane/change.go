@@ -177,7 +177,7 @@ func (l *Lane) ProposePin(ctx context.Context, b *game.Build, o PinOptions) (*Pr
 	if err != nil {
 		return nil, err
 	}
-	if owned, err = l.gamesOwn(owned, tree); err != nil {
+	if owned, err = l.gamesOwn(owned, tree, nil); err != nil {
 		return nil, err
 	}
 	p, err := l.propose(ctx, target{want: to.state(), owned: owned, clean: o.Clean, exact: o.Exact, tree: tree, composed: to}, c)
@@ -209,11 +209,24 @@ func (l *Lane) pinned(ctx context.Context) (game.Pin, plan.State, error) {
 }
 
 // gamesOwn adds to owned what else in the folder is surely the game's and not the
-// player's: files that are just as in some build that a feed offers.
-func (l *Lane) gamesOwn(owned plan.State, t *scan.Tree) (plan.State, error) {
+// player's: files that are just as in some build that a feed offers. Those of any
+// component of held are left out: the player may have added it.
+func (l *Lane) gamesOwn(owned plan.State, t *scan.Tree, held *game.Build) (plan.State, error) {
 	offered, err := l.home.Offered(l.Game.Name)
 	if err != nil {
 		return nil, err
+	}
+	theirs := make(map[string]bool)
+	if held != nil && len(held.Feeds) > 0 {
+		parts, err := offeredParts(held)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range parts {
+			for _, f := range p.Manifest.Files {
+				theirs[f.Path] = true
+			}
+		}
 	}
 	seen := make(map[digest.Digest]bool)
 	add := make(map[string]plan.Node)
@@ -228,7 +241,7 @@ func (l *Lane) gamesOwn(owned plan.State, t *scan.Tree) (plan.State, error) {
 				return nil, err
 			}
 			for _, f := range m.Files {
-				if e := t.Entry(f.Path); e != nil && e.Known && e.Kind == scan.File && e.Digest == f.Digest {
+				if e := t.Entry(f.Path); !theirs[f.Path] && e != nil && e.Known && e.Kind == scan.File && e.Digest == f.Digest {
 					add[f.Path] = plan.Node{Kind: plan.File, Size: f.Size, Digest: f.Digest}
 				}
 			}
@@ -254,9 +267,18 @@ func (l *Lane) ProposeRepair(ctx context.Context, tree *scan.Tree) (*Proposal, e
 	if err != nil {
 		return nil, err
 	}
+	if tree == nil {
+		if tree, err = l.Look(ctx, 0); err != nil {
+			return nil, err
+		}
+	}
 	want := to.state()
+	owned, err := l.gamesOwn(want, tree, b)
+	if err != nil {
+		return nil, err
+	}
 	c := game.Change{What: "repair", Build: b.Label, Before: pin, After: pin}
-	p, err := l.propose(ctx, target{want: want, owned: want, clean: pin.Clean, exact: pin.Exact, tree: tree, composed: to}, c)
+	p, err := l.propose(ctx, target{want: want, owned: owned, clean: pin.Clean, exact: pin.Exact, tree: tree, composed: to}, c)
 	if err != nil {
 		return nil, err
 	}

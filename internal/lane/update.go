@@ -20,6 +20,15 @@ type Update struct {
 // Share returns how complete the update is, from 0 to 1.
 func (u *Update) Share() float64 { return float64(u.Done) / float64(u.Of) }
 
+// better reports whether u is to be named rather than o, which explains as much: a
+// feed's build before a snapshot of one, then the one that is more complete.
+func (u *Update) better(o *Update) bool {
+	if offered := len(u.Build.Feeds) > 0; offered != (len(o.Build.Feeds) > 0) {
+		return offered
+	}
+	return u.Share() > o.Share()
+}
+
 // explained is the part of the drift that another build must account for to be
 // named: a player's own changes do not look like a build.
 const explained = 0.5
@@ -98,7 +107,7 @@ func (l *Lane) towards(ctx context.Context, t *scan.Tree, d *Drift, held *manife
 		if float64(fits) < explained*float64(len(drifted)) {
 			continue
 		}
-		if best == nil || fits > bestFits || fits == bestFits && u.Share() > best.Share() {
+		if best == nil || fits > bestFits || fits == bestFits && u.better(best) {
 			best, bestFits = u, fits
 		}
 	}
