@@ -158,8 +158,11 @@ func (a *app) afterUpdate(ctx context.Context, c *cli.Command, l *lane.Lane, bef
 		}
 	}
 	p, err := a.proposeAfter(ctx, l, then, before, fresh)
-	if err != nil || p == nil {
+	if err != nil {
 		return err
+	}
+	if p == nil {
+		return a.done(c, l.Game.Display()+" stays as it is.")
 	}
 	if err := l.Carry(ctx, p); err != nil {
 		return err
