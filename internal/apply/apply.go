@@ -66,13 +66,18 @@ type Job struct {
 	Memo  json.RawMessage // handed back by Pending, for whoever ends the change
 	Meter progress.Meter
 	Now   func() time.Time
+	// Elsewhere, if set, opens a file outside of the folder that most likely holds a
+	// content, to share it; nil if there is none.
+	Elsewhere func(digest.Digest) *os.File
+	// Shared is how many of the bytes that the plan writes will take no space.
+	Shared int64
 }
 
 // Do carries out the job up to the point where the folder is as planned. The
 // caller then records what it has to and calls Finish. After an error the folder
 // is as it was before.
 func Do(ctx context.Context, job Job) error {
-	if err := CheckSpace(job.Dir, job.Plan); err != nil {
+	if err := CheckSpace(job.Dir, job.Plan, job.Shared); err != nil {
 		return err
 	}
 	if err := save(ctx, job); err != nil {
@@ -102,13 +107,13 @@ func Do(ctx context.Context, job Job) error {
 }
 
 // CheckSpace returns a volume.SpaceError if the disk that holds dir has no room for what
-// the plan writes. Content that will turn out to be shared is not deducted.
-func CheckSpace(dir string, p *plan.Plan) error {
+// the plan writes. shared is how many of these bytes will take no space.
+func CheckSpace(dir string, p *plan.Plan, shared int64) error {
 	t := p.Totals()
 	if t.Write == 0 {
 		return nil
 	}
-	return volume.CheckFree(dir, t.Write+perFile*int64(len(p.Steps))+spare)
+	return volume.CheckFree(dir, t.Write-shared+perFile*int64(len(p.Steps))+spare)
 }
 
 // save puts everything that will leave its place into the store.

@@ -142,7 +142,13 @@ func (s *stager) fill(ctx context.Context, f *os.File, step *plan.Step) error {
 // not possible, share reports false and f is written as a whole.
 func (s *stager) share(ctx context.Context, f *os.File, step *plan.Step) (bool, error) {
 	var err error
+	var other *os.File
+	if s.Elsewhere != nil && step.Copy == "" {
+		other = s.Elsewhere(step.After.Digest)
+	}
 	switch {
+	case other != nil:
+		err = errors.Join(reflink.File(f, other), other.Close())
 	case step.Copy != "":
 		err = s.shareWhole(f, step.Copy)
 	case step.Before != nil && step.Before.Kind == plan.File && step.Before.Size >= shareFrom:

@@ -107,7 +107,7 @@ func (a *app) proposeUnpin(ctx context.Context, c *cli.Command, l *lane.Lane, ho
 	case c.Bool("stay"):
 		return l.ProposeLift(ctx)
 	case c.IsSet("to"):
-		if pin, err := home.Pin(ctx, l.Game.Name, game.MainLane); err != nil || !pin.Held() {
+		if pin, err := home.Pin(ctx, l.Game.Name, l.Name); err != nil || !pin.Held() {
 			return nil, firstOf(err, lane.ErrNotHeld)
 		}
 		b, err := a.findOffered(ctx, c, home, l.Game.Name, c.String("to"))
@@ -189,11 +189,19 @@ func (a *app) carry(ctx context.Context, c *cli.Command, l *lane.Lane, p *lane.P
 	return nil
 }
 
+// command begins a command line about a lane.
+func command(l *lane.Lane) string {
+	if l.Live {
+		return "morvant"
+	}
+	return "morvant -l " + l.Name
+}
+
 func outcome(l *lane.Lane, p *lane.Proposal) string {
-	name := strong(l.Game.Display())
+	name := strong(l.Title())
 	back := ""
 	if !p.Plan.Empty() {
-		back = " " + faint("Take it back: morvant undo")
+		back = " " + faint("Take it back: "+command(l)+" undo")
 	}
 	switch p.Change.What {
 	case "pin":
@@ -201,7 +209,7 @@ func outcome(l *lane.Lane, p *lane.Proposal) string {
 	case "repair":
 		return fmt.Sprintf("%s is %s again.%s", name, paint(good, p.Build.Label), back)
 	case "undo":
-		return fmt.Sprintf("Change %d of %s is taken back. %s", p.Change.Undoes, name, faint(fmt.Sprintf("Take that back: morvant undo %d", p.Change.ID)))
+		return fmt.Sprintf("Change %d of %s is taken back. %s", p.Change.Undoes, name, faint(fmt.Sprintf("Take that back: %s undo %d", command(l), p.Change.ID)))
 	}
 	if p.Build != nil {
 		return fmt.Sprintf("%s is %s now, and not held.%s", name, p.Build.Label, back)
@@ -283,14 +291,17 @@ func action(s *plan.Step) string {
 func (a *app) showPlan(c *cli.Command, l *lane.Lane, p *lane.Proposal) {
 	what := lane.Describe(&p.Change)
 	if p.Plan.Empty() {
-		a.say("%s of %s changes no file.", what, strong(l.Game.Display()))
+		a.say("%s of %s changes no file.", what, strong(l.Title()))
 		a.showLeft(c, p)
 		return
 	}
 	t := p.Plan.Totals()
-	a.say("%s of %s:", what, strong(l.Game.Display()))
+	a.say("%s of %s:", what, strong(l.Title()))
 	a.say("  %s replaced, %s added, %s removed, %s moved, %s the same; %s to write%s",
 		comma(t.Replaced), comma(t.Added), comma(t.Removed), comma(t.Moved), comma(p.Plan.Same), size(t.Write), a.freeSpace(l))
+	if p.Shared > 0 {
+		a.say("  %s of that shared with another lane, and taking no space", size(p.Shared))
+	}
 	if t.Retimed > 0 {
 		a.say("  %s the date or mode back", gets(t.Retimed))
 	}
@@ -314,7 +325,7 @@ func gets(n int) string {
 }
 
 func (a *app) freeSpace(l *lane.Lane) string {
-	free, err := volume.Free(l.Game.Live)
+	free, err := volume.Free(l.Dir)
 	if err != nil {
 		return ""
 	}
@@ -432,7 +443,11 @@ func (a *app) history(ctx context.Context, c *cli.Command, home *game.Home, name
 	if err != nil {
 		return err
 	}
-	list, err := home.History(ctx, name, game.MainLane)
+	is, err := home.LaneName(ctx, name)
+	if err != nil {
+		return err
+	}
+	list, err := home.History(ctx, name, is)
 	if err != nil {
 		return err
 	}

@@ -72,6 +72,7 @@ func (a *app) command() *cli.Command {
 			"Try it on made-up data: morvant demo",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "game", Aliases: []string{"g"}, Usage: "the `GAME` to work on", Sources: cli.EnvVars("MORVANT_GAME")},
+			&cli.StringFlag{Name: "lane", Aliases: []string{"l"}, Usage: "the `LANE` to work on (default: the one you are in, else the live one)"},
 			&cli.StringFlag{Name: "home", Usage: "the `FOLDER` for Morvant's own files", Sources: cli.EnvVars("MORVANT_HOME"), Value: filepath.Join(xdg.DataHome, "morvant"), DefaultText: "in your data folder"},
 			&cli.BoolFlag{Name: "json", Usage: "write one JSON document instead of text"},
 			&cli.BoolFlag{Name: "quiet", Aliases: []string{"q"}, Usage: "say nothing but results and errors"},
@@ -93,6 +94,7 @@ func (a *app) command() *cli.Command {
 			a.snapshotCommand(), a.buildsCommand(), a.identifyCommand(), a.diffCommand(), a.statusCommand(), a.verifyCommand(),
 			a.feedCommand(), a.fetchCommand(),
 			a.pinCommand(), a.unpinCommand(), a.undoCommand(), a.historyCommand(), a.blockCommand(), a.unblockCommand(), a.launchCommand(), a.watchCommand(), a.letUpdateCommand(),
+			a.laneCommand(),
 			a.publishCommand(), a.storeCommand(), a.demoCommand(),
 		),
 	}
@@ -207,7 +209,7 @@ func (a *app) onHome(f func(context.Context, *cli.Command, *game.Home) error) cl
 // onGame is onHome for commands about one game.
 func (a *app) onGame(f func(context.Context, *cli.Command, *game.Home, string) error) cli.ActionFunc {
 	return a.onHome(func(ctx context.Context, c *cli.Command, home *game.Home) error {
-		name, err := chooseGame(home, c)
+		name, err := chooseGame(ctx, home, c)
 		if err != nil {
 			return err
 		}
@@ -222,7 +224,7 @@ func (a *app) withGame(ctx context.Context, c *cli.Command, f func(*game.Home, s
 		return err
 	}
 	defer home.Close()
-	name, err := chooseGame(home, c)
+	name, err := chooseGame(ctx, home, c)
 	if err != nil {
 		return err
 	}
@@ -268,15 +270,22 @@ func (a *app) onLane(ctx context.Context, c *cli.Command, home *game.Home, name 
 }
 
 // chooseGame picks the game: named, else the one around the working folder, else
-// the only one.
-func chooseGame(home *game.Home, c *cli.Command) (string, error) {
-	if name := c.String("game"); name != "" {
-		return name, nil
-	}
+// the only one. The lane is the one that is named, else the one around the working
+// folder, else the live one.
+func chooseGame(ctx context.Context, home *game.Home, c *cli.Command) (string, error) {
+	home.UseLane(c.String("lane"))
+	named := c.String("game")
 	if dir, err := os.Getwd(); err == nil {
-		if g, err := home.Holding(dir); err == nil && g != nil {
+		g, l, err := home.Holding(ctx, dir)
+		if err == nil && g != nil && (named == "" || named == g.Name) {
+			if c.String("lane") == "" && !l.Live {
+				home.UseLane(l.Name)
+			}
 			return g.Name, nil
 		}
+	}
+	if named != "" {
+		return named, nil
 	}
 	names, err := home.Names()
 	if err != nil {

@@ -157,6 +157,14 @@ func advice(err error) string {
 		return "Let the launcher look for updates, then try again; nothing was changed"
 	case errors.Is(err, lane.ErrHalfDone):
 		return "Run it again, or go back: morvant verify --repair"
+	case errors.Is(err, lane.ErrLive):
+		return "Switch to another lane first: morvant lane switch LANE"
+	case errors.Is(err, lane.ErrFollowed):
+		return "Pin this lane to another build, or let the other lane be held first"
+	case errors.Is(err, lane.ErrNotTheLane):
+		return "Put the lane's folder back there, or forget it: morvant lane remove LANE"
+	case errors.Is(err, lane.ErrInTheWay):
+		return "Move it away, then try again"
 	case errors.Is(err, errStillBlocked):
 		return "Take the block off first: morvant unblock"
 	case errors.Is(err, errNoRules):

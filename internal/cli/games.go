@@ -13,6 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"morvant/internal/block"
 	"morvant/internal/game"
 	"morvant/internal/identify"
 	"morvant/internal/lane"
@@ -59,7 +60,7 @@ func (a *app) add(ctx context.Context, c *cli.Command, home *game.Home, name, di
 	if _, err := os.Stat(home.SettingsFile(name)); err == nil {
 		return fmt.Errorf("a game named %s is %w; choose another name, or see morvant game show -g %s", name, game.ErrExists, name)
 	}
-	live, err := home.CheckFolder(name, dir)
+	live, err := home.CheckFolder(ctx, name, game.MainLane, dir)
 	if err != nil {
 		return err
 	}
@@ -171,10 +172,11 @@ func (a *app) describeGame(ctx context.Context, home *game.Home, g *game.Game) (
 	if err != nil {
 		return j, err
 	}
-	pin, err := home.Pin(ctx, g.Name, game.MainLane)
+	is, err := home.Lane(ctx, g.Name, "")
 	if err != nil {
 		return j, err
 	}
+	pin := is.Pin
 	j.Builds = len(builds)
 	for _, b := range builds {
 		if pin.Held() && b.Is(pin) {
@@ -231,6 +233,7 @@ func (a *app) gameCommand() *cli.Command {
 		&cli.StringSliceFlag{Name: "no-keep", Usage: "take a keep `PATTERN` away"},
 		&cli.StringSliceFlag{Name: "no-scratch", Usage: "take a scratch `PATTERN` away"},
 		&cli.StringSliceFlag{Name: "version-rule", Usage: "where the game says its version: `FILE=PATTERN`, with the version in parentheses"},
+		&cli.StringSliceFlag{Name: "waiting-rule", Usage: "where the launcher says which update waits: `FILE=PATTERN`, with the build in parentheses"},
 	)
 	return &cli.Command{
 		Name: "game", Usage: "one game's settings: show, set, forget", Category: "games",
@@ -291,7 +294,7 @@ func (a *app) gameSet(ctx context.Context, c *cli.Command, home *game.Home, name
 		}
 	}
 	if c.IsSet("live") {
-		if change["live"], err = home.CheckFolder(name, c.String("live")); err != nil {
+		if change["live"], err = home.CheckFolder(ctx, name, game.MainLane, c.String("live")); err != nil {
 			return err
 		}
 	}
@@ -317,16 +320,15 @@ func (a *app) gameSet(ctx context.Context, c *cli.Command, home *game.Home, name
 			change[key] = list
 		}
 	}
-	var says []version.Rule
-	for _, text := range c.StringSlice("version-rule") {
-		file, find, _ := strings.Cut(text, "=")
-		r := version.Rule{File: file, Find: find}
-		if err := r.Check(); err != nil {
-			return usage{err}
-		}
-		says = append(says, r)
+	says, err := parseRules(c.StringSlice("version-rule"), func(file, find string) version.Rule { return version.Rule{File: file, Find: find} })
+	if err != nil {
+		return err
 	}
-	if len(change)+len(says) == 0 {
+	waits, err := parseRules(c.StringSlice("waiting-rule"), func(file, find string) block.Waiting { return block.Waiting{File: file, Find: find} })
+	if err != nil {
+		return err
+	}
+	if len(change)+len(says)+len(waits) == 0 {
 		return usagef("say what to set; see %s --help", c.FullName())
 	}
 	if err := (rules.Rules{Keep: c.StringSlice("keep"), Scratch: c.StringSlice("scratch")}).Check(); err != nil {
@@ -338,7 +340,24 @@ func (a *app) gameSet(ctx context.Context, c *cli.Command, home *game.Home, name
 	if _, err := home.AddVersionRules(name, says); err != nil {
 		return err
 	}
+	if _, err := home.AddWaitingRules(name, waits); err != nil {
+		return err
+	}
 	return a.gameShow(ctx, c, home, name)
+}
+
+// parseRules reads rules given as FILE=PATTERN.
+func parseRules[R interface{ Check() error }](list []string, rule func(file, find string) R) ([]R, error) {
+	var out []R
+	for _, text := range list {
+		file, find, _ := strings.Cut(text, "=")
+		r := rule(file, find)
+		if err := r.Check(); err != nil {
+			return nil, usage{err}
+		}
+		out = append(out, r)
+	}
+	return out, nil
 }
 
 // errStillBlocked keeps a game that is blocked from being forgotten: nobody could put
@@ -350,12 +369,18 @@ func (a *app) gameForget(ctx context.Context, c *cli.Command, home *game.Home, n
 	if err != nil {
 		return err
 	}
-	holds, err := home.Holds(ctx, name, game.MainLane)
+	lanes, err := home.Lanes(ctx, name)
 	if err != nil {
 		return err
 	}
-	if len(holds) > 0 {
-		return errStillBlocked
+	for _, l := range lanes {
+		holds, err := home.Holds(ctx, name, l.Name)
+		if err != nil {
+			return err
+		}
+		if len(holds) > 0 {
+			return errStillBlocked
+		}
 	}
 	j, err := a.describeGame(ctx, home, g)
 	if err != nil {

@@ -37,9 +37,36 @@ func (a *app) letUpdateCommand() *cli.Command {
 			if _, err := arguments(c, 0, 0); err != nil {
 				return err
 			}
-			return a.withLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.letUpdate(ctx, c, l) })
+			return a.withLiveLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.letUpdateIn(ctx, c, l, home) })
 		},
 	}
+}
+
+// letUpdateIn takes the update in the lane that follows updates, where the live one
+// is held and another one does, and puts the live one back afterwards.
+func (a *app) letUpdateIn(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) error {
+	s, err := home.Lanes(ctx, l.Game.Name)
+	if err != nil {
+		return err
+	}
+	for _, other := range s {
+		if !other.Follows || other.Live {
+			continue
+		}
+		next, err := l.Switch(ctx, other.Name)
+		if err != nil {
+			return err
+		}
+		a.note("Lane %s is live now, to take the update.", other.Name)
+		err = a.letUpdate(ctx, c, next)
+		back, switchErr := next.Switch(context.WithoutCancel(ctx), l.Name)
+		if switchErr != nil {
+			return errors.Join(err, switchErr, next.Close())
+		}
+		a.note("Lane %s is live again.", l.Name)
+		return errors.Join(err, back.Close(), next.Close())
+	}
+	return a.letUpdate(ctx, c, l)
 }
 
 func (a *app) letUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) error {
@@ -57,7 +84,7 @@ func (a *app) letUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) error
 		if err := a.ask(c, "Let it in all the same?"); err != nil {
 			return err
 		}
-	case before.Build == nil && before.Equals == nil:
+	case before.Build == nil && before.Equals == nil: // to be able to go back
 		s, err := l.Snapshot(ctx, "", "before an update")
 		if err != nil {
 			return err
@@ -143,6 +170,9 @@ func (a *app) newLabel(ctx context.Context, l *lane.Lane, s *lane.Status) (strin
 // afterUpdate holds the new build, goes back, or leaves it.
 func (a *app) afterUpdate(ctx context.Context, c *cli.Command, l *lane.Lane, before *lane.Status, fresh *game.Build) error {
 	then := c.String("then")
+	if then == "" && before.Build == nil {
+		then = thenStay // it goes on following
+	}
 	if then == "" {
 		question := "Hold it at " + fresh.Label + " now?"
 		switch err := a.ask(c, question); {

@@ -97,6 +97,7 @@ type statusJSON struct {
 	Game    string      `json:"game"`
 	Live    string      `json:"live"`
 	Lane    string      `json:"lane"`
+	Folder  string      `json:"folder"`
 	Held    bool        `json:"held"`
 	Build   *buildJSON  `json:"build,omitempty"`
 	Equals  string      `json:"equals,omitempty"`
@@ -108,6 +109,7 @@ type statusJSON struct {
 	Block   []blockJSON `json:"block"`
 	Looked  time.Time   `json:"looked"`
 	// Says is what the game says to be, where its content does not tell.
+	Waiting    string           `json:"waiting,omitempty"` // update that the launcher has
 	Says       string           `json:"says,omitempty"`
 	SaysBy     string           `json:"says_by,omitempty"`
 	Companions []game.Companion `json:"companions,omitempty"`
@@ -116,10 +118,10 @@ type statusJSON struct {
 func (a *app) showStatus(c *cli.Command, s *lane.Status) error {
 	if c.Bool("json") {
 		j := statusJSON{
-			Schema: "morvant-status/1", Game: s.Game.Name, Live: s.Game.Live, Lane: game.MainLane, Held: s.Build != nil,
+			Schema: "morvant-status/1", Game: s.Game.Name, Live: s.Game.Live, Lane: s.Lane, Folder: s.Dir, Held: s.Build != nil,
 			Drift: toDrift(s.Drift), Drifted: s.Drift != nil && s.Drift.Any(),
 			Files: s.Files, Bytes: s.Bytes, Running: s.Running, Block: toBlockJSON(s.Block), Looked: s.Looked,
-			Says: s.Says, SaysBy: s.SaysBy.Source, Companions: s.Pin.Companions,
+			Waiting: s.Waiting, Says: s.Says, SaysBy: s.SaysBy.Source, Companions: s.Pin.Companions,
 		}
 		if s.Build != nil {
 			b := toBuildJSON(s.Build, s.Pin)
@@ -154,8 +156,8 @@ func (a *app) showStatus(c *cli.Command, s *lane.Status) error {
 	for _, k := range s.Pin.Companions {
 		companions = append(companions, k.Path)
 	}
-	a.say("%s", fields("live folder", s.Game.Live, "holds", count(s.Files, "file")+", "+size(s.Bytes),
-		"held at", held, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", blockLine(s.Block), "companions", strings.Join(companions, ", "), "says", says, "running", running))
+	a.say("%s", fields("lane", laneLine(s), folderWord(s), s.Dir, "holds", count(s.Files, "file")+", "+size(s.Bytes),
+		"held at", held, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", blockLine(s.Block), "waiting", waitingLine(s), "companions", strings.Join(companions, ", "), "says", says, "running", running))
 	if s.Drift != nil {
 		a.showDrift(c, s.Drift)
 		if s.Drift.Any() {
@@ -163,6 +165,36 @@ func (a *app) showStatus(c *cli.Command, s *lane.Status) error {
 		}
 	}
 	return nil
+}
+
+// laneLine names the lane, where a game has more than one.
+func laneLine(s *lane.Status) string {
+	switch {
+	case s.Lanes < 2:
+		return ""
+	case s.Live:
+		return fmt.Sprintf("%s, one of %d", s.Lane, s.Lanes)
+	}
+	return fmt.Sprintf("%s, parked, one of %d", s.Lane, s.Lanes)
+}
+
+// waitingLine tells of an update that the launcher has waiting for a held lane.
+func waitingLine(s *lane.Status) string {
+	if s.Waiting == "" || !s.Live {
+		return ""
+	}
+	line := fmt.Sprintf("the launcher has %s; morvant let-update takes it", s.Waiting)
+	if s.Pin.Held() && s.Follower != "" {
+		line += ", in lane " + s.Follower
+	}
+	return line
+}
+
+func folderWord(s *lane.Status) string {
+	if s.Live {
+		return "live folder"
+	}
+	return "folder"
 }
 
 func (a *app) headline(s *lane.Status) string {
@@ -180,11 +212,17 @@ func (a *app) headline(s *lane.Status) string {
 	return fmt.Sprintf("%s is held at %s. %s", name, s.Build.Label, paint(good, "Every file is as it should be."))
 }
 
-func differs(d *lane.Drift) string {
+// driftCount is how many files differ.
+func driftCount(d *lane.Drift) int {
 	n := len(d.Altered) + len(d.Missing)
 	if d.ExtraCounts {
 		n += len(d.Extra)
 	}
+	return n
+}
+
+func differs(d *lane.Drift) string {
+	n := driftCount(d)
 	if n == 1 {
 		return "1 file differs."
 	}

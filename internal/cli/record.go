@@ -246,7 +246,7 @@ func (a *app) builds(ctx context.Context, c *cli.Command, home *game.Home, name 
 	if err != nil {
 		return err
 	}
-	pin, err := home.Pin(ctx, name, game.MainLane)
+	is, err := home.Lane(ctx, name, "")
 	if err != nil {
 		return err
 	}
@@ -257,7 +257,7 @@ func (a *app) builds(ctx context.Context, c *cli.Command, home *game.Home, name 
 	if c.Bool("json") {
 		out := []buildJSON{}
 		for _, b := range list.builds {
-			j := toBuildJSON(b, pin)
+			j := toBuildJSON(b, is.Pin)
 			if b.Components != nil {
 				n := here.Bytes[b]
 				j.Here = &n
@@ -274,7 +274,7 @@ func (a *app) builds(ctx context.Context, c *cli.Command, home *game.Home, name 
 		a.say("No builds of %s fit. Record one: morvant snapshot LABEL; or add a feed: morvant feed add ADDRESS", g.Display())
 		return nil
 	}
-	a.showBuilds(c, list, pin, here)
+	a.showBuilds(c, list, is.Pin, here)
 	return nil
 }
 
@@ -360,15 +360,17 @@ func (a *app) forgetBuild(ctx context.Context, c *cli.Command, home *game.Home, 
 	if err != nil {
 		return err
 	}
-	pin, err := home.Pin(ctx, name, game.MainLane)
+	lanes, err := home.Lanes(ctx, name)
 	if err != nil {
 		return err
 	}
 	if found.UID == "" {
 		return usagef("%s is not a snapshot but what a feed offers; morvant feed remove forgets the feed", found.Name())
 	}
-	if found.Is(pin) {
-		return usagef("%s is what %s is held to; run morvant unpin or pin another build first", found.Label, name)
+	for _, l := range lanes {
+		if found.Is(l.Pin) {
+			return usagef("%s is what lane %s of %s is held to; run morvant unpin or pin another build first", found.Label, l.Name, name)
+		}
 	}
 	if err := a.ask(c, fmt.Sprintf("Forget %s (%s, %s)?", found.Label, day(found.Made), size(found.Bytes))); err != nil {
 		return err

@@ -416,7 +416,11 @@ func (h *Home) FindBuild(ctx context.Context, name, ref string) (Found, error) {
 	if strings.HasPrefix(rest, "=") {
 		return byDigest(rest, candidates)
 	}
-	pin, err := h.Pin(ctx, name, MainLane)
+	lane, err := h.LaneName(ctx, name)
+	if err != nil {
+		return Found{}, err
+	}
+	pin, err := h.Pin(ctx, name, lane)
 	if err != nil {
 		return Found{}, err
 	}

@@ -176,14 +176,14 @@ func TestALockTellsWhoHoldsIt(t *testing.T) {
 
 func TestTheGameAroundAFolderIsFound(t *testing.T) {
 	h := newHome(t)
-	live, err := h.CheckFolder("quay", t.TempDir())
+	live, err := h.CheckFolder(t.Context(), "quay", MainLane, t.TempDir())
 	require.NoError(t, err)
 	require.NoError(t, h.Create(&Game{Name: "quay", Settings: Settings{Live: live}}))
 	require.NoError(t, os.MkdirAll(filepath.Join(live, "a", "b"), 0o755))
-	g, err := h.Holding(filepath.Join(live, "a", "b"))
+	g, _, err := h.Holding(t.Context(), filepath.Join(live, "a", "b"))
 	require.NoError(t, err)
 	require.Equal(t, "quay", g.Name)
-	g, err = h.Holding(filepath.Dir(live))
+	g, _, err = h.Holding(t.Context(), filepath.Dir(live))
 	require.NoError(t, err)
 	require.Nil(t, g)
 }

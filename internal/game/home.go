@@ -30,8 +30,9 @@ var (
 
 // Home is Morvant's own folder.
 type Home struct {
-	dir string
-	db  *sql.DB
+	dir  string
+	db   *sql.DB
+	lane string // see UseLane
 }
 
 // OpenHome opens the home at dir, making it if need be.
@@ -161,24 +162,6 @@ func (h *Home) Games() (games []*Game, broken map[string]error, err error) {
 	return games, broken, nil
 }
 
-// Holding returns the game whose live folder holds dir, nil if there is none.
-func (h *Home) Holding(dir string) (*Game, error) {
-	dir, err := resolve(dir)
-	if err != nil {
-		return nil, err
-	}
-	games, _, err := h.Games()
-	if err != nil {
-		return nil, err
-	}
-	for _, g := range games {
-		if within(dir, g.Live) {
-			return g, nil
-		}
-	}
-	return nil, nil
-}
-
 // resolve makes dir absolute, with links resolved.
 func resolve(dir string) (string, error) {
 	dir, err := filepath.Abs(dir)
@@ -194,9 +177,9 @@ func within(path, dir string) bool {
 	return err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator))
 }
 
-// CheckFolder returns the real path of dir if it can be the live folder of the
+// CheckFolder returns the real path of dir if it can be the folder of a lane of the
 // game named name, else an error that wraps ErrFolder and says why not.
-func (h *Home) CheckFolder(name, dir string) (string, error) {
+func (h *Home) CheckFolder(ctx context.Context, name, lane, dir string) (string, error) {
 	bad := func(format string, args ...any) (string, error) {
 		return "", fmt.Errorf("%w: %s", ErrFolder, fmt.Sprintf(format, args...))
 	}
@@ -228,14 +211,8 @@ func (h *Home) CheckFolder(name, dir string) (string, error) {
 	case within(h.dir, real):
 		return bad("%s holds Morvant's own folder %s; choose another with --home", dir, h.dir)
 	}
-	games, _, err := h.Games()
-	if err != nil {
+	if err := h.overlapping(ctx, real, name, lane); err != nil {
 		return "", err
-	}
-	for _, g := range games {
-		if g.Name != name && (within(real, g.Live) || within(g.Live, real)) {
-			return bad("%s and the live folder of %s (%s) lie within each other", dir, g.Name, g.Live)
-		}
 	}
 	f, err := os.Open(real)
 	if err != nil {

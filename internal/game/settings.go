@@ -29,6 +29,8 @@ type Settings struct {
 	Block []block.Rule `toml:"block,omitempty"`
 	// Version says where the game itself tells which version it is.
 	Version []version.Rule `toml:"version,omitempty"`
+	// Waiting says where the launcher tells which update it has waiting.
+	Waiting []block.Waiting `toml:"waiting,omitempty"`
 }
 
 // Rules returns the keep and scratch rules.
@@ -55,6 +57,11 @@ func (s *Settings) check() error {
 		}
 	}
 	for _, r := range s.Version {
+		if err := r.Check(); err != nil {
+			return fmt.Errorf("%w: %v", ErrSettings, err)
+		}
+	}
+	for _, r := range s.Waiting {
 		if err := r.Check(); err != nil {
 			return fmt.Errorf("%w: %v", ErrSettings, err)
 		}
@@ -212,6 +219,11 @@ func (h *Home) AddBlockRules(name string, list []block.Rule) (*Game, error) {
 // AddVersionRules is AddBlockRules for version rules.
 func (h *Home) AddVersionRules(name string, list []version.Rule) (*Game, error) {
 	return addTables(h, name, "version", list, func(g *Game) []version.Rule { return g.Version })
+}
+
+// AddWaitingRules is AddBlockRules for rules about waiting updates.
+func (h *Home) AddWaitingRules(name string, list []block.Waiting) (*Game, error) {
+	return addTables(h, name, "waiting", list, func(g *Game) []block.Waiting { return g.Waiting })
 }
 
 func addTables[R comparable](h *Home, name, key string, list []R, there func(*Game) []R) (*Game, error) {

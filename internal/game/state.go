@@ -44,13 +44,13 @@ CREATE UNIQUE INDEX snapshot_label ON build (game, label) WHERE channel = '';
 CREATE TABLE own_note (game TEXT, build TEXT, note TEXT NOT NULL, PRIMARY KEY (game, build)) WITHOUT ROWID;
 `, `
 CREATE TABLE block (game TEXT, lane TEXT, body TEXT NOT NULL, PRIMARY KEY (game, lane)) WITHOUT ROWID;
+`, `
+ALTER TABLE lane ADD COLUMN body TEXT NOT NULL DEFAULT '{}';
+CREATE TABLE live (game TEXT PRIMARY KEY, lane TEXT NOT NULL, switching TEXT NOT NULL DEFAULT '') WITHOUT ROWID;
 `}}
 
 // NewUID returns a name that no other build or change has.
 func NewUID() string { return rand.Text() }
-
-// MainLane is the name of the only lane a game has in this version.
-const MainLane = "main"
 
 // Pin returns what a lane is held to.
 func (h *Home) Pin(ctx context.Context, name, lane string) (Pin, error) {
@@ -158,7 +158,8 @@ func (h *Home) RecordChange(ctx context.Context, c *Change) error {
 			return err
 		}
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO lane (game, name, pin) VALUES (?, ?, ?)`, c.Game, c.Lane, string(columns[2])); err != nil {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO lane (game, name, pin) VALUES (?, ?, ?)
+		ON CONFLICT (game, name) DO UPDATE SET pin = excluded.pin`, c.Game, c.Lane, string(columns[2])); err != nil {
 		return err
 	}
 	return tx.Commit()
@@ -212,7 +213,7 @@ func (h *Home) Forget(ctx context.Context, name string) error {
 		return err
 	}
 	defer tx.Rollback()
-	for _, query := range []string{`DELETE FROM build WHERE game = ?`, `DELETE FROM lane WHERE game = ?`, `DELETE FROM change WHERE game = ?`, `DELETE FROM own_note WHERE game = ?`, `DELETE FROM block WHERE game = ?`} {
+	for _, query := range []string{`DELETE FROM build WHERE game = ?`, `DELETE FROM lane WHERE game = ?`, `DELETE FROM change WHERE game = ?`, `DELETE FROM own_note WHERE game = ?`, `DELETE FROM block WHERE game = ?`, `DELETE FROM live WHERE game = ?`} {
 		if _, err := tx.ExecContext(ctx, query, name); err != nil {
 			return err
 		}

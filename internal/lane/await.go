@@ -46,7 +46,7 @@ func (l *Lane) AwaitUpdate(ctx context.Context, a Await) (*Status, error) {
 		a.Tell(limitAdvice(err))
 	} else {
 		defer watcher.Close()
-		(&Watch{Limit: a.Tell}).follow(watcher, l.Game)
+		(&Watch{Limit: a.Tell}).follow(watcher, l.Game, l.Dir)
 	}
 	var ended chan error
 	if a.After != nil {
@@ -67,7 +67,7 @@ func (l *Lane) AwaitUpdate(ctx context.Context, a Await) (*Status, error) {
 		case <-ctx.Done():
 			return nil, ctx.Err()
 		case e := <-events:
-			if own(l.Game.Live, e.Name) {
+			if own(l.Dir, e.Name) {
 				continue
 			}
 			changed = true
@@ -117,8 +117,7 @@ func (l *Lane) unfinished(s *Status) string {
 		u := s.Drift.Update
 		return fmt.Sprintf("%d of %d files are as in %s", u.Done, u.Of, u.Build.Label)
 	}
-	at := block.Place{Dir: l.Game.Live}
-	at.Home, _ = os.UserHomeDir() // without one, a path with ~ is simply not found
+	at := l.outside()
 	for _, r := range l.Game.Block {
 		if r.Kind != block.Occupy {
 			continue
@@ -135,7 +134,7 @@ func (l *Lane) unfinished(s *Status) string {
 // said so: of a known build if it means one, else as it stands there. What the game
 // wrote when it last ran does not count.
 func (l *Lane) SaysLabel(ctx context.Context) (label string, by identify.Evidence, err error) {
-	says, err := identify.Says(l.Game.Live, l.Game.Program, l.Game.Version)
+	says, err := identify.Says(l.Dir, l.Game.Program, l.Game.Version)
 	if err != nil {
 		return "", by, err
 	}

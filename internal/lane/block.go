@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"time"
 
@@ -16,8 +15,7 @@ import (
 // place is where the game's block rules apply. The files are the build's, without
 // what is the player's own.
 func (l *Lane) place(ctx context.Context) (block.Place, error) {
-	at := block.Place{Dir: l.Game.Live}
-	at.Home, _ = os.UserHomeDir() // without one, a path with ~ is simply not found
+	at := l.outside()
 	pin, b, err := l.Pin(ctx)
 	if errors.Is(err, game.ErrUnknown) || err == nil && b == nil {
 		return at, nil
@@ -46,7 +44,7 @@ func (l *Lane) Block(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		holds, err := l.home.Holds(ctx, l.Game.Name, game.MainLane)
+		holds, err := l.home.Holds(ctx, l.Game.Name, l.Name)
 		if err != nil {
 			return err
 		}
@@ -69,14 +67,14 @@ func (l *Lane) Block(ctx context.Context) error {
 				}
 				stay = append(stay, h)
 			}
-			if err := l.home.SetHolds(ctx, l.Game.Name, game.MainLane, stay); err != nil {
+			if err := l.home.SetHolds(ctx, l.Game.Name, l.Name, stay); err != nil {
 				return err
 			}
 			if err := h.Set(at); err != nil {
 				return err
 			}
 		}
-		return l.home.SetHolds(ctx, l.Game.Name, game.MainLane, stay)
+		return l.home.SetHolds(ctx, l.Game.Name, l.Name, stay)
 	})
 }
 
@@ -93,7 +91,7 @@ func heldBy(list []*block.Hold, r block.Rule) *block.Hold {
 // stays, unless force says otherwise, and is reported as ErrTouched; the rest is put
 // back all the same.
 func (l *Lane) Unblock(ctx context.Context, force bool) error {
-	if holds, err := l.home.Holds(ctx, l.Game.Name, game.MainLane); err != nil || len(holds) == 0 {
+	if holds, err := l.home.Holds(ctx, l.Game.Name, l.Name); err != nil || len(holds) == 0 {
 		return err
 	}
 	return l.keepingDigests(ctx, func() error {
@@ -101,7 +99,7 @@ func (l *Lane) Unblock(ctx context.Context, force bool) error {
 		if err != nil {
 			return err
 		}
-		holds, err := l.home.Holds(ctx, l.Game.Name, game.MainLane)
+		holds, err := l.home.Holds(ctx, l.Game.Name, l.Name)
 		if err != nil {
 			return err
 		}
@@ -113,7 +111,7 @@ func (l *Lane) Unblock(ctx context.Context, force bool) error {
 				errs = append(errs, err)
 			}
 		}
-		errs = append(errs, l.home.SetHolds(ctx, l.Game.Name, game.MainLane, left))
+		errs = append(errs, l.home.SetHolds(ctx, l.Game.Name, l.Name, left))
 		return errors.Join(errs...)
 	})
 }
@@ -126,7 +124,7 @@ func (l *Lane) Loosen(ctx context.Context) error { return l.hold(ctx, true) }
 func (l *Lane) Tighten(ctx context.Context) error { return l.hold(ctx, false) }
 
 func (l *Lane) hold(ctx context.Context, loose bool) error {
-	holds, err := l.home.Holds(ctx, l.Game.Name, game.MainLane)
+	holds, err := l.home.Holds(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return err
 	}
@@ -153,7 +151,7 @@ func (l *Lane) hold(ctx context.Context, loose bool) error {
 			h.Loose = loose
 		}
 		// Noted before anything is let go, and after everything is held again.
-		if err := l.home.SetHolds(ctx, l.Game.Name, game.MainLane, holds); err != nil || !loose {
+		if err := l.home.SetHolds(ctx, l.Game.Name, l.Name, holds); err != nil || !loose {
 			return err
 		}
 		for _, h := range turn {
@@ -168,7 +166,7 @@ func (l *Lane) hold(ctx context.Context, loose bool) error {
 // BlockStates says how each rule stands that is in force, and lists those of the
 // settings that are not.
 func (l *Lane) BlockStates(ctx context.Context) ([]block.State, error) {
-	holds, err := l.home.Holds(ctx, l.Game.Name, game.MainLane)
+	holds, err := l.home.Holds(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -197,6 +195,8 @@ func (l *Lane) BlockStates(ctx context.Context) ([]block.State, error) {
 func (l *Lane) follow(ctx context.Context, c *game.Change) {
 	var err error
 	switch held := c.After.Held() && !c.After.Open; {
+	case !l.Live: // set anew when the lane becomes live
+		err = l.Unblock(ctx, false)
 	case held && len(l.Game.Block) > 0:
 		err = l.Block(ctx)
 	case !held && c.Before.Held():
@@ -210,7 +210,7 @@ func (l *Lane) follow(ctx context.Context, c *game.Change) {
 // unblockedModes gives files that a block has made read-only the modes that they
 // have without it: a block is no change of the lane.
 func (l *Lane) unblockedModes(ctx context.Context, t *scan.Tree) error {
-	holds, err := l.home.Holds(ctx, l.Game.Name, game.MainLane)
+	holds, err := l.home.Holds(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return err
 	}
@@ -247,5 +247,5 @@ func (l *Lane) keepingDigests(ctx context.Context, change func() error) error {
 			e.Digest, e.Looked, e.Known = was.Digest, looked, true
 		}
 	}
-	return l.cache.Remember(ctx, l.Game.Live, after)
+	return l.cache.Remember(ctx, l.cacheKey(), after)
 }

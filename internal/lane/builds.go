@@ -174,7 +174,7 @@ func (l *Lane) Choose(ctx context.Context, b *game.Build, asked []string) (*Choi
 	if len(b.Feeds) == 0 {
 		offered = b.Chosen // no feed has the rest any more
 	}
-	switch pin, err := l.home.Pin(ctx, l.Game.Name, game.MainLane); {
+	switch pin, err := l.home.Pin(ctx, l.Game.Name, l.Name); {
 	case err != nil:
 		return nil, err
 	case len(asked) > 0:

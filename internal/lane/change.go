@@ -30,6 +30,9 @@ type Proposal struct {
 	tree     *scan.Tree
 	composed *composed // nil: what it leads to is no build
 	missing  map[digest.Digest]bool
+	// Shared is how many of the bytes to write are shared with other lanes, and take
+	// no space.
+	Shared int64
 }
 
 // missing lists the content that the plan writes and that is not in the store.
@@ -86,7 +89,10 @@ func (l *Lane) propose(ctx context.Context, to target, c game.Change) (*Proposal
 	if err := l.source(ctx, proposal, request); err != nil {
 		return nil, err
 	}
-	c.UID, c.Game, c.Lane, c.Made = game.NewUID(), l.Game.Name, game.MainLane, l.now()
+	if proposal.Shared, err = l.shareable(ctx, proposal.Plan); err != nil {
+		return nil, err
+	}
+	c.UID, c.Game, c.Lane, c.Made = game.NewUID(), l.Game.Name, l.Name, l.now()
 	c.Totals = totals(proposal.Plan)
 	proposal.Change = c
 	return proposal, nil
@@ -128,6 +134,29 @@ func (l *Lane) source(ctx context.Context, p *Proposal, request plan.Request) er
 	return err
 }
 
+// shareable adds up the content that a plan writes and another lane's file can be
+// shared for.
+func (l *Lane) shareable(ctx context.Context, p *plan.Plan) (int64, error) {
+	var large []*plan.Step
+	for i := range p.Steps {
+		if s := &p.Steps[i]; s.Writes() && s.After.Size >= shareFrom {
+			large = append(large, s)
+		}
+	}
+	if len(large) == 0 {
+		return 0, nil
+	}
+	others := l.otherLanes(ctx)
+	defer others.close()
+	var n int64
+	for _, s := range large {
+		if _, ok := others.files[s.After.Digest]; ok {
+			n += s.After.Size
+		}
+	}
+	return n, nil
+}
+
 func totals(p *plan.Plan) game.Totals {
 	t := p.Totals()
 	return game.Totals{Replaced: t.Replaced, Added: t.Added, Removed: t.Removed, Moved: t.Moved, Retimed: t.Retimed, Written: t.Write}
@@ -138,6 +167,7 @@ type PinOptions struct {
 	Clean bool // remove files that are not the build's and not the player's
 	Exact bool // bring the snapshot back whole, the player's kept files included
 	Hold  bool // hold the lane there afterwards; otherwise only go there
+	Whole bool // as Exact, but this once: the player's own files are theirs afterwards
 	// Components of a feed's build; none: those that the lane has.
 	Components []string
 	Open       bool // do not block updates
@@ -147,6 +177,11 @@ type PinOptions struct {
 
 // ProposePin plans to bring the lane to a build.
 func (l *Lane) ProposePin(ctx context.Context, b *game.Build, o PinOptions) (*Proposal, error) {
+	if !o.Hold {
+		if err := l.mayFollow(ctx); err != nil {
+			return nil, err
+		}
+	}
 	choice, err := l.Choose(ctx, b, o.Components)
 	if err != nil {
 		return nil, err
@@ -180,7 +215,7 @@ func (l *Lane) ProposePin(ctx context.Context, b *game.Build, o PinOptions) (*Pr
 	if owned, err = l.gamesOwn(owned, tree, nil); err != nil {
 		return nil, err
 	}
-	p, err := l.propose(ctx, target{want: to.state(), owned: owned, clean: o.Clean, exact: o.Exact, tree: tree, composed: to}, c)
+	p, err := l.propose(ctx, target{want: to.state(), owned: owned, clean: o.Clean, exact: o.Exact || o.Whole, tree: tree, composed: to}, c)
 	if err != nil {
 		return nil, err
 	}
@@ -289,7 +324,7 @@ func (l *Lane) ProposeRepair(ctx context.Context, tree *scan.Tree) (*Proposal, e
 // ProposeUndo plans to take a change back: change number id, or the last that
 // still stands if id is 0.
 func (l *Lane) ProposeUndo(ctx context.Context, id int64) (*Proposal, *game.Change, error) {
-	history, err := l.home.History(ctx, l.Game.Name, game.MainLane)
+	history, err := l.home.History(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -330,6 +365,9 @@ func undoable(history []*game.Change, id int64) (*game.Change, error) {
 // ProposeUnpin plans to lift the hold and bring back the folder from before it:
 // every change since then, in reverse, that still stands.
 func (l *Lane) ProposeUnpin(ctx context.Context) (*Proposal, error) {
+	if err := l.mayFollow(ctx); err != nil {
+		return nil, err
+	}
 	pin, _, err := l.Pin(ctx)
 	if err != nil && !errors.Is(err, game.ErrUnknown) {
 		return nil, err
@@ -337,7 +375,7 @@ func (l *Lane) ProposeUnpin(ctx context.Context) (*Proposal, error) {
 	if !pin.Held() {
 		return nil, ErrNotHeld
 	}
-	history, err := l.home.History(ctx, l.Game.Name, game.MainLane)
+	history, err := l.home.History(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -360,6 +398,9 @@ func (l *Lane) ProposeUnpin(ctx context.Context) (*Proposal, error) {
 
 // ProposeLift plans to lift the hold and leave every file as it is.
 func (l *Lane) ProposeLift(ctx context.Context) (*Proposal, error) {
+	if err := l.mayFollow(ctx); err != nil {
+		return nil, err
+	}
 	pin, _, err := l.Pin(ctx)
 	if err != nil && !errors.Is(err, game.ErrUnknown) {
 		return nil, err
@@ -367,7 +408,7 @@ func (l *Lane) ProposeLift(ctx context.Context) (*Proposal, error) {
 	if !pin.Held() {
 		return nil, ErrNotHeld
 	}
-	c := game.Change{What: "unpin", Before: pin, UID: game.NewUID(), Game: l.Game.Name, Lane: game.MainLane, Made: l.now()}
+	c := game.Change{What: "unpin", Before: pin, UID: game.NewUID(), Game: l.Game.Name, Lane: l.Name, Made: l.now()}
 	return &Proposal{Plan: &plan.Plan{}, Change: c, tree: &scan.Tree{}}, nil
 }
 
@@ -413,7 +454,7 @@ func (l *Lane) Ready(p *Proposal) error {
 			return err
 		}
 	}
-	return apply.CheckSpace(l.Game.Live, p.Plan)
+	return apply.CheckSpace(l.Dir, p.Plan, p.Shared)
 }
 
 // Carry carries a proposal out and records it: it fetches what is missing, then
@@ -442,7 +483,7 @@ func (l *Lane) Carry(ctx context.Context, p *Proposal) error {
 	p.Change.Steps = steps
 	if p.Plan.Empty() {
 		ctx = context.WithoutCancel(ctx)
-		if err := l.home.RecordChange(ctx, &p.Change); err != nil {
+		if err := l.recordChange(ctx, &p.Change); err != nil {
 			return err
 		}
 		l.follow(ctx, &p.Change)
@@ -455,15 +496,18 @@ func (l *Lane) Carry(ctx context.Context, p *Proposal) error {
 	if err := l.mark(ctx, true); err != nil {
 		return err
 	}
+	others := l.otherLanes(ctx)
+	defer others.close()
 	err = apply.Do(ctx, apply.Job{
-		Root: l.root, Dir: l.Game.Live, Plan: p.Plan, Tree: p.tree, Store: l.Store, Memo: memo, Meter: l.meter, Now: l.now,
+		Root: l.root, Dir: l.Dir, Plan: p.Plan, Tree: p.tree, Store: l.Store, Memo: memo, Meter: l.meter, Now: l.now,
+		Elsewhere: others.open, Shared: p.Shared,
 	})
 	// The change is made: recording it must not be cut short.
 	ctx = context.WithoutCancel(ctx)
 	if err != nil {
 		return errors.Join(err, l.mark(ctx, false))
 	}
-	if err := l.home.RecordChange(ctx, &p.Change); err != nil {
+	if err := l.recordChange(ctx, &p.Change); err != nil {
 		return err
 	}
 	if err := l.mark(ctx, false); err != nil {
@@ -476,6 +520,47 @@ func (l *Lane) Carry(ctx context.Context, p *Proposal) error {
 		return err
 	}
 	l.follow(ctx, &p.Change)
+	return nil
+}
+
+// recordChange records a change, and whether the lane follows updates from now on: it
+// does if nothing holds it and no other lane does.
+func (l *Lane) recordChange(ctx context.Context, c *game.Change) error {
+	if err := l.home.RecordChange(ctx, c); err != nil {
+		return err
+	}
+	lanes, err := l.home.Lanes(ctx, l.Game.Name)
+	if err != nil {
+		return err
+	}
+	var is *game.Lane
+	free := true
+	for _, o := range lanes {
+		if o.Name == l.Name {
+			is = o
+		} else if o.Follows {
+			free = false
+		}
+	}
+	follows := free && !c.After.Held()
+	if is == nil || is.Follows == follows {
+		return nil
+	}
+	is.Follows = follows
+	return l.home.SetLane(ctx, l.Game.Name, l.Name, is.LaneState)
+}
+
+// mayFollow returns an error if another lane follows updates.
+func (l *Lane) mayFollow(ctx context.Context) error {
+	lanes, err := l.home.Lanes(ctx, l.Game.Name)
+	if err != nil {
+		return err
+	}
+	for _, o := range lanes {
+		if o.Follows && o.Name != l.Name {
+			return fmt.Errorf("lane %s: %w", o.Name, ErrFollowed)
+		}
+	}
 	return nil
 }
 
@@ -510,5 +595,5 @@ func (l *Lane) remember(ctx context.Context, p *Proposal) error {
 			e.Digest, e.Looked, e.Known = n.Digest, looked, true
 		}
 	}
-	return l.cache.Remember(ctx, l.Game.Live, t)
+	return l.cache.Remember(ctx, l.cacheKey(), t)
 }

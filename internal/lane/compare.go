@@ -44,6 +44,10 @@ func (d *Drift) Any() bool {
 // Status is how a lane stands.
 type Status struct {
 	Game    *game.Game
+	Lane    string
+	Dir     string
+	Live    bool
+	Lanes   int // that the game has
 	Pin     game.Pin
 	Build   *game.Build // nil if the lane is not held
 	Equals  *game.Build // of a lane that is not held: the newest build it equals
@@ -55,6 +59,9 @@ type Status struct {
 	Looked  time.Time
 	Running bool
 	Block   []block.State // of a held lane, and of one that is blocked all the same
+	// Waiting is the update that the launcher has waiting, as it calls it; Follower is
+	// the lane that is to take it, if that is another one.
+	Waiting, Follower string
 	// Says is what the game says to be, where its content does not tell or has
 	// drifted; empty if it says nothing.
 	Says   string
@@ -67,8 +74,20 @@ const glance = 128 << 20
 
 // Status looks at the lane, answering from what is remembered as far as it can.
 func (l *Lane) Status(ctx context.Context) (*Status, error) {
-	s := &Status{Game: l.Game, Looked: l.now()}
-	var err error
+	s := &Status{Game: l.Game, Lane: l.Name, Dir: l.Dir, Live: l.Live, Looked: l.now()}
+	lanes, err := l.home.Lanes(ctx, l.Game.Name)
+	if err != nil {
+		return nil, err
+	}
+	s.Lanes = len(lanes)
+	if s.Waiting, err = l.Waiting(); err != nil {
+		l.meter.Warn(err.Error())
+	}
+	for _, o := range lanes {
+		if o.Follows && o.Name != l.Name {
+			s.Follower = o.Name
+		}
+	}
 	if s.Pin, s.Build, err = l.Pin(ctx); err != nil {
 		return nil, err
 	}
@@ -87,7 +106,7 @@ func (l *Lane) Status(ctx context.Context) (*Status, error) {
 		return nil, err
 	}
 	s.Builds = len(builds)
-	history, err := l.home.History(ctx, l.Game.Name, game.MainLane)
+	history, err := l.home.History(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -117,6 +136,17 @@ func (l *Lane) Status(ctx context.Context) (*Status, error) {
 		s.Says, s.SaysBy, err = l.SaysLabel(ctx)
 	}
 	return s, err
+}
+
+// Waiting returns the update that the launcher has waiting, as it calls it; empty if
+// none is known.
+func (l *Lane) Waiting() (string, error) {
+	for _, w := range l.Game.Waiting {
+		if label, err := w.Update(l.outside()); label != "" || err != nil {
+			return label, err
+		}
+	}
+	return "", nil
 }
 
 // drift compares the tree with a build: it is what a repair would have to do.

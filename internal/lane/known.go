@@ -166,11 +166,15 @@ func piecesHere(ctx context.Context, s *store.Store, l *catalogue.Layout, part *
 	return n, err
 }
 
-// liveContent lists the content that the live folder is known to hold, and whether
+// liveContent lists the content that the folder of the lane is known to hold, and whether
 // it may hold more.
 func liveContent(ctx context.Context, home *game.Home, g *game.Game) (have map[digest.Digest]bool, unread bool, err error) {
 	have = make(map[digest.Digest]bool)
-	root, err := os.OpenRoot(g.Live)
+	is, err := home.Lane(ctx, g.Name, "")
+	if err != nil {
+		return nil, false, err
+	}
+	root, err := os.OpenRoot(g.Folder(is))
 	if errors.Is(err, os.ErrNotExist) {
 		return have, false, nil
 	}
@@ -187,7 +191,7 @@ func liveContent(ctx context.Context, home *game.Home, g *game.Game) (have map[d
 	if err != nil {
 		return nil, false, err
 	}
-	if err := cache.Recall(ctx, g.Live, tree); err != nil {
+	if err := cache.Recall(ctx, game.CacheKey(g.Name, is.Name), tree); err != nil {
 		return nil, false, err
 	}
 	match := g.Rules().Matcher()

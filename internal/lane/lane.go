@@ -38,6 +38,7 @@ const patience = 5 * time.Second
 
 // Options say how a lane is opened.
 type Options struct {
+	Lane  string // empty: the one that game.Home.Lane returns
 	Who   string // the command, for others that wait
 	Meter progress.Meter
 	Now   func() time.Time
@@ -49,6 +50,9 @@ type Options struct {
 // Lane is an open lane. It holds the game's lock until it is closed.
 type Lane struct {
 	Game  *game.Game
+	Name  string
+	Dir   string // its folder, full path
+	Live  bool   // it is the one that the launcher starts
 	Store *store.Store
 	// Recovered says how a change that an earlier run left unfinished was ended;
 	// empty if there was none.
@@ -61,9 +65,11 @@ type Lane struct {
 	meter progress.Meter
 	now   func() time.Time
 	feed  feed.Options
+	// borrowed says that lock, store and cache belong to another open lane.
+	borrowed bool
 }
 
-// Open opens the live lane of a game. A change that was cut off is finished or
+// Open opens a lane of a game. A change or a switch that was cut off is finished or
 // taken back first.
 func Open(ctx context.Context, home *game.Home, name string, o Options) (*Lane, error) {
 	g, err := home.Load(name)
@@ -79,23 +85,32 @@ func Open(ctx context.Context, home *game.Home, name string, o Options) (*Lane, 
 }
 
 func (l *Lane) open(ctx context.Context, o Options) error {
-	info, err := os.Stat(l.Game.Live)
-	switch {
-	case errors.Is(err, fs.ErrNotExist) || err == nil && !info.IsDir():
-		return fmt.Errorf("%s: %w", l.Game.Live, ErrGone)
-	case err != nil:
-		return err
-	}
+	var err error
 	if l.lock, err = l.home.Lock(ctx, l.Game.Name, o.Who, patience); err != nil {
-		return err
-	}
-	if l.root, err = os.OpenRoot(l.Game.Live); err != nil {
 		return err
 	}
 	if l.Store, err = store.Open(ctx, l.home.StoreDir()); err != nil {
 		return err
 	}
 	if l.cache, err = scan.OpenCache(ctx, l.home.CacheFile()); err != nil {
+		return err
+	}
+	if err := l.recoverSwitch(ctx); err != nil {
+		return err
+	}
+	is, err := l.home.Lane(ctx, l.Game.Name, o.Lane)
+	if err != nil {
+		return err
+	}
+	l.Name, l.Dir, l.Live = is.Name, l.Game.Folder(is), is.Live
+	info, err := os.Stat(l.Dir)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) || err == nil && !info.IsDir():
+		return fmt.Errorf("%s: %w", l.Dir, ErrGone)
+	case err != nil:
+		return err
+	}
+	if l.root, err = os.OpenRoot(l.Dir); err != nil {
 		return err
 	}
 	if err := l.recover(ctx); err != nil {
@@ -107,14 +122,17 @@ func (l *Lane) open(ctx context.Context, o Options) error {
 // Close gives everything back.
 func (l *Lane) Close() error {
 	var errs []error
+	if l.root != nil {
+		errs = append(errs, l.root.Close())
+	}
+	if l.borrowed {
+		return errors.Join(errs...)
+	}
 	if l.cache != nil {
 		errs = append(errs, l.cache.Close())
 	}
 	if l.Store != nil {
 		errs = append(errs, l.Store.Close())
-	}
-	if l.root != nil {
-		errs = append(errs, l.root.Close())
 	}
 	if l.lock != nil {
 		errs = append(errs, l.lock.Unlock())
@@ -126,19 +144,19 @@ func (l *Lane) Close() error {
 func (l *Lane) recover(ctx context.Context) error {
 	outcome, memo, err := apply.Recover(l.root)
 	if err != nil {
-		return fmt.Errorf("an unfinished change in %s: %w", l.Game.Live, err)
+		return fmt.Errorf("an unfinished change in %s: %w", l.Dir, err)
 	}
 	what := "A change"
 	var c game.Change
 	if memo != nil {
 		if err := json.Unmarshal(memo, &c); err != nil {
-			return fmt.Errorf("an unfinished change in %s: %w", l.Game.Live, errors.Join(apply.ErrJournal, err))
+			return fmt.Errorf("an unfinished change in %s: %w", l.Dir, errors.Join(apply.ErrJournal, err))
 		}
 		what = Describe(&c)
 	}
 	switch outcome {
 	case apply.Finished:
-		if err := l.home.RecordChange(ctx, &c); err != nil {
+		if err := l.recordChange(ctx, &c); err != nil {
 			return err
 		}
 		if err := l.mark(ctx, false); err != nil {
@@ -156,6 +174,15 @@ func (l *Lane) recover(ctx context.Context) error {
 		l.Recovered = what + " of " + l.Game.Display() + " had been interrupted; it is taken back, the folder is as before."
 	}
 	return nil
+}
+
+// Title returns what to call the lane in messages: the game, and the lane's name if
+// it is parked.
+func (l *Lane) Title() string {
+	if l.Live {
+		return l.Game.Display()
+	}
+	return fmt.Sprintf("%s (lane %s)", l.Game.Display(), l.Name)
 }
 
 // Describe names a change for people: "The pin to 1.1.1".
@@ -192,7 +219,7 @@ func (l *Lane) walk(ctx context.Context) (*scan.Tree, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := l.cache.Recall(ctx, l.Game.Live, t); err != nil {
+	if err := l.cache.Recall(ctx, l.cacheKey(), t); err != nil {
 		return nil, err
 	}
 	return t, l.unblockedModes(ctx, t)
@@ -203,7 +230,7 @@ func (l *Lane) walk(ctx context.Context) (*scan.Tree, error) {
 func (l *Lane) read(ctx context.Context, t *scan.Tree, q scan.Request) error {
 	q.Meter, q.Now = l.meter, l.now
 	err := t.Read(ctx, l.root, q)
-	return errors.Join(err, l.cache.Remember(context.WithoutCancel(ctx), l.Game.Live, t))
+	return errors.Join(err, l.cache.Remember(context.WithoutCancel(ctx), l.cacheKey(), t))
 }
 
 // composedOf puts together the build that a pin holds the lane to, and what the pin
@@ -218,7 +245,7 @@ func (l *Lane) composedOf(ctx context.Context, b *game.Build, pin game.Pin) (*co
 
 // Pin returns what the lane is held to, and the build; nil if it is not held.
 func (l *Lane) Pin(ctx context.Context) (game.Pin, *game.Build, error) {
-	pin, err := l.home.Pin(ctx, l.Game.Name, game.MainLane)
+	pin, err := l.home.Pin(ctx, l.Game.Name, l.Name)
 	if err != nil || !pin.Held() {
 		return pin, nil, err
 	}
@@ -226,9 +253,11 @@ func (l *Lane) Pin(ctx context.Context) (game.Pin, *game.Build, error) {
 	return pin, b, err
 }
 
-// notRunning returns an error if a program runs from the live folder.
-func (l *Lane) notRunning() error {
-	list, err := process.In(l.Game.Live)
+// notRunning returns an error if a program runs from the lane.
+func (l *Lane) notRunning() error { return notRunningIn(l.Dir) }
+
+func notRunningIn(dir string) error {
+	list, err := process.In(dir)
 	if err != nil {
 		return err
 	}
@@ -248,18 +277,20 @@ func (l *Lane) ignoresCase(ctx context.Context) (bool, error) {
 	return volume.IgnoresCase(l.root, markerFile, strings.ToUpper(markerFile))
 }
 
+func (l *Lane) cacheKey() string { return game.CacheKey(l.Game.Name, l.Name) }
+
 const markerFile = manifest.PrivateDir + "/lane.toml"
 
 type marker struct {
 	Game       string    `toml:"game"`
 	Lane       string    `toml:"lane"`
 	Build      string    `toml:"build,omitempty"`
-	State      string    `toml:"state"` // "held", "free"
+	State      string    `toml:"state"` // "held", "following", "free"
 	Since      time.Time `toml:"since,omitempty"`
 	Unfinished bool      `toml:"unfinished,omitempty"`
 }
 
-const markerHead = "# Written by Morvant: tells which install this folder is. Nothing here is read back as a setting.\n"
+const markerHead = "# Written by Morvant: tells which install this folder is. Please leave it as it is.\n"
 
 // Mark writes the marker that tells a person which copy they are looking at.
 func (l *Lane) Mark(ctx context.Context) error { return l.mark(ctx, false) }
@@ -269,7 +300,14 @@ func (l *Lane) mark(ctx context.Context, unfinished bool) error {
 	if err != nil && !errors.Is(err, game.ErrUnknown) {
 		return err
 	}
-	m := marker{Game: l.Game.Name, Lane: game.MainLane, State: "free", Unfinished: unfinished}
+	is, err := l.home.Lane(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return err
+	}
+	m := marker{Game: l.Game.Name, Lane: l.Name, State: "free", Unfinished: unfinished}
+	if is.Follows {
+		m.State = "following"
+	}
 	if pin.Held() && b != nil {
 		m.State, m.Build, m.Since = "held", b.Label, pin.Since
 	}

@@ -44,6 +44,11 @@ func (w *Watch) Run(ctx context.Context, home *game.Home, name string, o Options
 	if err != nil {
 		return err
 	}
+	is, err := home.Lane(ctx, name, o.Lane)
+	if err != nil {
+		return err
+	}
+	dir := g.Folder(is)
 	var watcher *fsnotify.Watcher
 	if !w.Once {
 		if watcher, err = fsnotify.NewWatcher(); err != nil {
@@ -51,7 +56,7 @@ func (w *Watch) Run(ctx context.Context, home *game.Home, name string, o Options
 			watcher = nil
 		} else {
 			defer watcher.Close()
-			w.follow(watcher, g)
+			w.follow(watcher, g, dir)
 		}
 	}
 	// Looked at once it is watched, so that nothing is missed in between.
@@ -71,7 +76,7 @@ func (w *Watch) Run(ctx context.Context, home *game.Home, name string, o Options
 		case <-ctx.Done():
 			return nil
 		case e := <-events:
-			if own(g.Live, e.Name) {
+			if own(dir, e.Name) {
 				continue
 			}
 			if e.Has(fsnotify.Create) {
@@ -145,10 +150,10 @@ func own(live, path string) bool {
 
 // follow watches every folder of the lane, and those of the files that block rules
 // are about.
-func (w *Watch) follow(watcher *fsnotify.Watcher, g *game.Game) {
-	w.addFolders(watcher, g.Live)
+func (w *Watch) follow(watcher *fsnotify.Watcher, g *game.Game, dir string) {
+	w.addFolders(watcher, dir)
 	home, _ := os.UserHomeDir()
-	at := block.Place{Dir: g.Live, Home: home}
+	at := block.Place{Dir: dir, Home: home}
 	for _, r := range g.Block {
 		if p := at.Watched(r); p != "" {
 			if err := watcher.Add(filepath.Dir(p)); err != nil {

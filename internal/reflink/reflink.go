@@ -23,3 +23,6 @@ func File(dst, src *os.File) error { return cloneFile(dst, src) }
 func Range(dst *os.File, dstOffset int64, src *os.File, srcOffset, n int64) error {
 	return cloneRange(dst, dstOffset, src, srcOffset, n)
 }
+
+// Shared returns how many bytes of a file's space on disk it shares with others.
+func Shared(f *os.File) (int64, error) { return shared(f) }

@@ -3,6 +3,7 @@ package reflink
 import (
 	"fmt"
 	"os"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 )
@@ -27,4 +28,51 @@ func unsupported(err error) error {
 		return nil
 	}
 	return fmt.Errorf("%w: %v", ErrUnsupported, err)
+}
+
+// The ioctl FS_IOC_FIEMAP and its structures, from linux/fiemap.h.
+const (
+	fiemapCall    = 0xc020660b
+	fiemapLast    = 0x1
+	fiemapShared  = 0x2000
+	extentsAtOnce = 128
+)
+
+type fiemapExtent struct {
+	Logical, Physical, Length uint64
+	_                         [2]uint64
+	Flags                     uint32
+	_                         [3]uint32
+}
+
+type fiemap struct {
+	Start, Length uint64
+	Flags         uint32
+	Mapped        uint32
+	Count         uint32
+	_             uint32
+	Extents       [extentsAtOnce]fiemapExtent
+}
+
+func shared(f *os.File) (int64, error) {
+	var n int64
+	m := fiemap{Length: ^uint64(0), Count: extentsAtOnce}
+	for {
+		m.Mapped = 0
+		if _, _, errno := unix.Syscall(unix.SYS_IOCTL, f.Fd(), fiemapCall, uintptr(unsafe.Pointer(&m))); errno != 0 {
+			return 0, unsupported(errno)
+		}
+		for _, e := range m.Extents[:m.Mapped] {
+			if e.Flags&fiemapShared != 0 {
+				n += int64(e.Length)
+			}
+			if e.Flags&fiemapLast != 0 {
+				return n, nil
+			}
+			m.Start = e.Logical + e.Length
+		}
+		if m.Mapped == 0 {
+			return n, nil
+		}
+	}
 }

@@ -81,6 +81,13 @@ func (c *Cache) Recall(ctx context.Context, root string, t *Tree) error {
 	return nil
 }
 
+// Rename remembers under another name of the folder what was remembered of it.
+func (c *Cache) Rename(ctx context.Context, from, to string) error {
+	delete(c.recalled, from)
+	_, err := c.db.ExecContext(ctx, `UPDATE OR REPLACE dir SET root = ? WHERE root = ?`, to, from)
+	return err
+}
+
 // Remember saves what is known of the tree; folders that say what they said
 // before are not written again.
 func (c *Cache) Remember(ctx context.Context, root string, t *Tree) error {

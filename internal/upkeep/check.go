@@ -249,7 +249,7 @@ func mendNotes(ctx context.Context, home *game.Home, session *store.Session, wan
 	return nil
 }
 
-// mendFromLanes looks through the live folder of every game.
+// mendFromLanes looks through every lane of every game.
 func mendFromLanes(ctx context.Context, home *game.Home, session *store.Session, wanted map[digest.Digest]bool, meter progress.Meter) error {
 	cache, err := scan.OpenCache(ctx, home.CacheFile())
 	if err != nil {
@@ -261,26 +261,32 @@ func mendFromLanes(ctx context.Context, home *game.Home, session *store.Session,
 		return err
 	}
 	for _, g := range games {
-		root, err := os.OpenRoot(g.Live)
-		if err != nil {
-			meter.Warn("the live folder of " + g.Display() + " cannot be searched: " + err.Error())
-			continue
-		}
-		err = mendFrom(ctx, root, g, cache, session, wanted, meter)
-		root.Close()
+		lanes, err := home.Lanes(ctx, g.Name)
 		if err != nil {
 			return err
+		}
+		for _, l := range lanes {
+			root, err := os.OpenRoot(g.Folder(l))
+			if err != nil {
+				meter.Warn("lane " + l.Name + " of " + g.Display() + " cannot be searched: " + err.Error())
+				continue
+			}
+			err = mendFrom(ctx, root, g, l.Name, cache, session, wanted, meter)
+			root.Close()
+			if err != nil {
+				return err
+			}
 		}
 	}
 	return nil
 }
 
-func mendFrom(ctx context.Context, root *os.Root, g *game.Game, cache *scan.Cache, session *store.Session, wanted map[digest.Digest]bool, meter progress.Meter) error {
+func mendFrom(ctx context.Context, root *os.Root, g *game.Game, lane string, cache *scan.Cache, session *store.Session, wanted map[digest.Digest]bool, meter progress.Meter) error {
 	tree, err := scan.Walk(ctx, root, g.Rules())
 	if err != nil {
 		return err
 	}
-	if err := cache.Recall(ctx, g.Live, tree); err != nil {
+	if err := cache.Recall(ctx, game.CacheKey(g.Name, lane), tree); err != nil {
 		return err
 	}
 	request := scan.Request{Sink: scan.Hash(), Task: "Searching " + g.Display(), Meter: meter, Now: time.Now}

@@ -91,3 +91,23 @@ func Replace(name string, content []byte, mode fs.FileMode) error {
 	}
 	return err
 }
+
+// ErrUnsupported is returned where the system offers no way.
+var ErrUnsupported = errors.New("this system has no way to do it")
+
+// Exchange makes two names of one file system change places, at once: no program sees
+// one of them missing. ErrUnsupported where the system cannot.
+func Exchange(a, b string) error { return exchange(a, b) }
+
+// SameDisk reports whether two files lie on one file system, so that one can be
+// renamed to beside the other.
+func SameDisk(a, b string) (bool, error) { return sameDisk(a, b) }
+
+// Link makes name a link to the folder target, a full path.
+func Link(target, name string) error { return os.Symlink(target, name) }
+
+// IsLink reports whether name itself is a link.
+func IsLink(name string) bool {
+	info, err := os.Lstat(name)
+	return err == nil && info.Mode().Type() == fs.ModeSymlink
+}

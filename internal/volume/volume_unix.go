@@ -22,3 +22,14 @@ func syncDir(dir *os.File) error { return dir.Sync() }
 func isFull(err error) bool {
 	return errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT)
 }
+
+func sameDisk(a, b string) (bool, error) {
+	var x, y unix.Stat_t
+	if err := unix.Stat(a, &x); err != nil {
+		return false, &os.PathError{Op: "stat", Path: a, Err: err}
+	}
+	if err := unix.Stat(b, &y); err != nil {
+		return false, &os.PathError{Op: "stat", Path: b, Err: err}
+	}
+	return x.Dev == y.Dev, nil
+}

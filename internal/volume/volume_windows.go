@@ -30,3 +30,33 @@ func isFull(err error) bool {
 }
 
 func startSync(*os.File, int64, int64) {}
+
+func exchange(string, string) error { return ErrUnsupported }
+
+func sameDisk(a, b string) (bool, error) {
+	x, err := serial(a)
+	if err != nil {
+		return false, err
+	}
+	y, err := serial(b)
+	return x == y, err
+}
+
+// serial returns the number of the volume that holds a file.
+func serial(name string) (uint32, error) {
+	p, err := windows.UTF16PtrFromString(name)
+	if err != nil {
+		return 0, err
+	}
+	h, err := windows.CreateFile(p, 0, windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE|windows.FILE_SHARE_DELETE, nil,
+		windows.OPEN_EXISTING, windows.FILE_FLAG_BACKUP_SEMANTICS, 0)
+	if err != nil {
+		return 0, &os.PathError{Op: "open", Path: name, Err: err}
+	}
+	defer windows.CloseHandle(h)
+	var info windows.ByHandleFileInformation
+	if err := windows.GetFileInformationByHandle(h, &info); err != nil {
+		return 0, &os.PathError{Op: "ask for the volume of", Path: name, Err: err}
+	}
+	return info.VolumeSerialNumber, nil
+}

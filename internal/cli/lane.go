@@ -1,0 +1,362 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/game"
+	"morvant/internal/lane"
+)
+
+func (a *app) laneCommand() *cli.Command {
+	return &cli.Command{
+		Name: "lane", Usage: "parallel installs: list, new, switch, rename, remove", Category: "lanes",
+		Commands: []*cli.Command{
+			{
+				Name: "list", Usage: "list the lanes: live or parked, build, drift, size",
+				Description: "Example: morvant lane list",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					if _, err := arguments(c, 0, 0); err != nil {
+						return err
+					}
+					return a.withLane(ctx, c, func(l *lane.Lane, _ *game.Home) error { return a.laneList(ctx, c, l) })
+				},
+			},
+			a.laneNewCommand(),
+			{
+				Name: "switch", Usage: "park the live lane and put another in its place", ArgsUsage: "LANE",
+				Description: "Example: morvant lane switch old\n\n" +
+					"Two renames, no copy; the live folder's path stays the same. The block of the one goes, that of the other comes.",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := arguments(c, 1, 1)
+					if err != nil {
+						return err
+					}
+					return a.withLiveLane(ctx, c, func(l *lane.Lane, _ *game.Home) error { return a.laneSwitch(ctx, c, l, args[0]) })
+				},
+			},
+			{
+				Name: "rename", Usage: "give a lane another name", ArgsUsage: "LANE NAME",
+				Description: "Example: morvant lane rename main current",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := arguments(c, 2, 2)
+					if err != nil {
+						return err
+					}
+					return a.onOneLane(ctx, c, args[0], func(l *lane.Lane, _ *game.Home) error {
+						if err := l.Rename(ctx, args[1]); err != nil {
+							return err
+						}
+						return a.done(c, fmt.Sprintf("Lane %s is lane %s now.", args[0], args[1]))
+					})
+				},
+			},
+			{
+				Name: "remove", Usage: "forget a parked lane; its files stay unless you say otherwise", ArgsUsage: "LANE",
+				Description: "Example: morvant lane remove old --delete\n\n" +
+					"--delete also deletes its folder; all that is in it is recorded as a snapshot first.",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "delete", Usage: "delete its files as well"}},
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := arguments(c, 1, 1)
+					if err != nil {
+						return err
+					}
+					return a.onOneLane(ctx, c, args[0], func(l *lane.Lane, _ *game.Home) error { return a.laneRemove(ctx, c, l) })
+				},
+			},
+		},
+	}
+}
+
+// withLiveLane runs f on the live lane, wherever the command is given.
+func (a *app) withLiveLane(ctx context.Context, c *cli.Command, f func(*lane.Lane, *game.Home) error) error {
+	return a.withGame(ctx, c, func(home *game.Home, name string) error {
+		home.UseLane("")
+		return a.onLane(ctx, c, home, name, f)
+	})
+}
+
+// onOneLane runs f on the lane of that name.
+func (a *app) onOneLane(ctx context.Context, c *cli.Command, name string, f func(*lane.Lane, *game.Home) error) error {
+	return a.withGame(ctx, c, func(home *game.Home, game string) error {
+		home.UseLane(name)
+		return a.onLane(ctx, c, home, game, f)
+	})
+}
+
+type laneJSON struct {
+	Lane    string     `json:"lane"`
+	Live    bool       `json:"live"`
+	Folder  string     `json:"folder"`
+	Linked  bool       `json:"linked"`
+	Held    bool       `json:"held"`
+	Follows bool       `json:"follows"`
+	Build   *buildJSON `json:"build,omitempty"`
+	Drifted bool       `json:"drifted"`
+	Differs int        `json:"differs"` // files
+	Files   int        `json:"files"`
+	Bytes   int64      `json:"bytes"`
+	Shared  *int64     `json:"shared_bytes,omitempty"` // where the file system says
+	Used    time.Time  `json:"used,omitzero"`
+	Error   string     `json:"error,omitempty"`
+}
+
+func toLaneJSON(g *lane.Glimpse) laneJSON {
+	j := laneJSON{Lane: g.Name, Live: g.Live, Folder: g.Dir, Linked: g.Linked, Held: g.Pin.Held(), Follows: g.Follows, Used: g.Used}
+	if g.Err != nil {
+		j.Error = oneLine(g.Err)
+	}
+	if s := g.Status; s != nil {
+		j.Files, j.Bytes = s.Files, s.Bytes
+		if s.Build != nil {
+			b := toBuildJSON(s.Build, s.Pin)
+			j.Build, j.Drifted, j.Differs = &b, s.Drift.Any(), driftCount(s.Drift)
+		}
+	}
+	if g.Shared >= 0 {
+		j.Shared = &g.Shared
+	}
+	return j
+}
+
+func (a *app) laneList(ctx context.Context, c *cli.Command, l *lane.Lane) error {
+	list, err := l.Glimpses(ctx)
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		out := []laneJSON{}
+		for _, g := range list {
+			out = append(out, toLaneJSON(g))
+		}
+		return a.emit(struct {
+			Schema string     `json:"schema"`
+			Game   string     `json:"game"`
+			Lanes  []laneJSON `json:"lanes"`
+		}{"morvant-lanes/1", l.Game.Name, out})
+	}
+	var rows [][]string
+	for _, g := range list {
+		rows = append(rows, laneRow(g))
+	}
+	a.say("%s", a.fitted([]string{"Lane", "Where", "Build", "State", ">Size", ">Shared", "Last live", "Folder"}, rows))
+	for _, g := range list {
+		if g.Err != nil {
+			a.note("Lane %s: %s", g.Name, oneLine(g.Err))
+		}
+	}
+	return nil
+}
+
+func laneRow(g *lane.Glimpse) []string {
+	where, used := "parked", ""
+	if !g.Used.IsZero() {
+		used = day(g.Used)
+	}
+	if g.Live {
+		where, used = paint(good, "live"), "now"
+	}
+	if g.Linked {
+		where += ", linked"
+	}
+	build, state, bytes, shared := "", "not held", "", ""
+	if g.Follows {
+		state = "follows updates"
+	}
+	if s := g.Status; s != nil {
+		bytes = size(s.Bytes)
+		switch {
+		case s.Build != nil && s.Drift.Any():
+			build, state = s.Build.Label, "held, "+paint(bad, strings.TrimSuffix(differs(s.Drift), "."))
+		case s.Build != nil:
+			build, state = s.Build.Label, paint(good, "held")
+		case s.Equals != nil:
+			build = s.Equals.Label
+		case s.Says != "":
+			build = "says " + s.Says
+		}
+	} else {
+		state = paint(bad, "cannot be looked at")
+	}
+	if g.Shared >= 0 {
+		shared = size(g.Shared)
+	}
+	return []string{g.Name, where, build, state, bytes, shared, used, g.Dir}
+}
+
+func (a *app) laneSwitch(ctx context.Context, c *cli.Command, l *lane.Lane, name string) error {
+	if name == l.Name {
+		return a.done(c, fmt.Sprintf("%s is lane %s already.", l.Game.Display(), name))
+	}
+	next, err := l.Switch(ctx, name)
+	if err != nil {
+		return err
+	}
+	line := fmt.Sprintf("%s is lane %s now", l.Game.Display(), name)
+	pin, b, err := next.Pin(ctx)
+	held := err == nil && pin.Held() && b != nil
+	if held {
+		line += ", held at " + b.Label
+	}
+	line += fmt.Sprintf("; lane %s is parked.", l.Name)
+	if label, err := next.Waiting(); err == nil && label != "" && held {
+		a.note("Note: the launcher has %s waiting; morvant let-update takes it in the lane that follows updates.", label)
+	}
+	return errors.Join(a.done(c, line), next.Close())
+}
+
+func (a *app) laneRemove(ctx context.Context, c *cli.Command, l *lane.Lane) error {
+	question := fmt.Sprintf("Forget lane %s? Its files in %s stay.", l.Name, l.Dir)
+	if c.Bool("delete") {
+		question = fmt.Sprintf("Record all of lane %s as a snapshot, and delete %s?", l.Name, l.Dir)
+	}
+	if l.Live {
+		return fmt.Errorf("%s: %w", l.Name, lane.ErrLive)
+	}
+	if err := a.ask(c, question); err != nil {
+		return err
+	}
+	b, err := l.Remove(ctx, c.Bool("delete"))
+	if err != nil {
+		return err
+	}
+	if b != nil {
+		return a.done(c, fmt.Sprintf("Lane %s is removed; snapshot/%s has all that was in it.", l.Name, b.Label))
+	}
+	return a.done(c, fmt.Sprintf("Lane %s is forgotten; its files are in %s.", l.Name, l.Dir))
+}
+
+func (a *app) laneNewCommand() *cli.Command {
+	return &cli.Command{
+		Name: "new", Usage: "make another install, from a build, another lane or a folder", ArgsUsage: "NAME",
+		Description: "Example: morvant lane new old --from 1.1.1 --like main\n         morvant lane new races --adopt '/games/Quay for races'\n\n" +
+			"The new lane is parked beside the live folder and held at its build. Where the file system can, it shares the space\n" +
+			"of what another lane has already. --like LANE also brings that lane's mods, maps and settings (its keep rules).",
+		Flags: append(append(changeFlags(), lineFlags()...), componentFlag(),
+			&cli.StringFlag{Name: "from", Usage: "a `BUILD`, or lane/NAME for all that another lane holds (default: what the live lane is held to)"},
+			&cli.BoolFlag{Name: "exact", Usage: "bring a snapshot whole, the player's own files included"},
+			&cli.StringFlag{Name: "adopt", Usage: "make a lane of this `FOLDER`, which stays where it is"},
+			&cli.StringFlag{Name: "like", Usage: "also copy the files under keep rules of this `LANE`"},
+			&cli.StringFlag{Name: "to", Usage: "the `FOLDER` for it, instead of beside the live folder"},
+			&cli.BoolFlag{Name: "linked", Usage: "it stays in its folder, also when it is live: the live folder becomes a link to it"},
+		),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := arguments(c, 1, 1)
+			if err != nil {
+				return err
+			}
+			if c.IsSet("adopt") && (c.IsSet("from") || c.IsSet("to")) {
+				return usagef("--adopt takes a folder as it is; --from and --to make a new one")
+			}
+			return a.withLiveLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
+				n := lane.NewLane{Name: args[0], Dir: c.String("to"), Linked: c.Bool("linked")}
+				if c.IsSet("adopt") {
+					n.Dir = c.String("adopt")
+					return a.laneAdopt(ctx, c, l, n)
+				}
+				return a.laneNew(ctx, c, l, home, n)
+			})
+		},
+	}
+}
+
+// laneAdopt makes a lane of a folder, and records and holds it as it is.
+func (a *app) laneAdopt(ctx context.Context, c *cli.Command, l *lane.Lane, n lane.NewLane) error {
+	o, err := l.Adopt(ctx, n)
+	if err != nil {
+		return err
+	}
+	defer o.Close()
+	label, err := o.FreeLabel(ctx, n.Name)
+	if err != nil {
+		return err
+	}
+	s, err := o.Snapshot(ctx, label, "lane "+n.Name+", as it was adopted")
+	if err != nil {
+		return err
+	}
+	p, err := o.ProposePin(ctx, s.Build, lane.PinOptions{Hold: true})
+	if err != nil {
+		return err
+	}
+	if err := o.Carry(ctx, p); err != nil {
+		return err
+	}
+	return a.done(c, fmt.Sprintf("%s is lane %s of %s, recorded as snapshot/%s and held there.", o.Dir, n.Name, l.Game.Display(), label))
+}
+
+func (a *app) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, n lane.NewLane) error {
+	b, components, err := a.laneSource(ctx, c, l, home)
+	if err != nil {
+		return err
+	}
+	o, err := l.Create(ctx, n)
+	if err != nil {
+		return err
+	}
+	err = a.fillLane(ctx, c, o, b, components)
+	if err != nil || c.Bool("dry-run") {
+		// Nothing is in it yet that anybody would miss.
+		err = errors.Join(err, o.Discard(context.WithoutCancel(ctx)))
+		return errors.Join(err, o.Close())
+	}
+	return o.Close()
+}
+
+// laneSource finds the build that a new lane is made of.
+func (a *app) laneSource(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) (*game.Build, []string, error) {
+	from := c.String("from")
+	if name, ok := strings.CutPrefix(from, "lane/"); ok {
+		other, err := l.Beside(ctx, name)
+		if err != nil {
+			return nil, nil, err
+		}
+		defer other.Close()
+		label, err := other.FreeLabel(ctx, "lane-"+name)
+		if err != nil {
+			return nil, nil, err
+		}
+		s, err := other.Snapshot(ctx, label, "lane "+name+", to make another of it")
+		if err != nil {
+			return nil, nil, err
+		}
+		a.note("Lane %s is recorded as snapshot/%s.", name, label)
+		return s.Build, nil, nil
+	}
+	if from == "" {
+		pin, b, err := l.Pin(ctx)
+		if err != nil {
+			return nil, nil, err
+		}
+		if b == nil {
+			return nil, nil, usagef("say what to make it of: --from BUILD (morvant builds lists them), or --adopt FOLDER")
+		}
+		if err := home.FindOffers(b); err != nil {
+			return nil, nil, err
+		}
+		return b, pin.Components, nil
+	}
+	b, err := a.findOffered(ctx, c, home, l.Game.Name, from)
+	if err != nil {
+		return nil, nil, err
+	}
+	choice, err := l.Choose(ctx, b, c.StringSlice("component")) // as the live lane has
+	if err != nil {
+		return nil, nil, err
+	}
+	return b, choice.Names, nil
+}
+
+// fillLane brings a build into a new lane, and what another lane's keep rules hold.
+func (a *app) fillLane(ctx context.Context, c *cli.Command, o *lane.Lane, b *game.Build, components []string) error {
+	p, err := o.ProposePin(ctx, b, lane.PinOptions{Hold: true, Whole: c.Bool("exact") || strings.HasPrefix(c.String("from"), "lane/"), Components: components})
+	if err != nil {
+		return err
+	}
+	return a.carry(ctx, c, o, p)
+}

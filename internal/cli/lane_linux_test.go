@@ -1,0 +1,88 @@
+package cli_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// TestKilledAtAnyPointASwitchIsFinishedOrTakenBack kills a switch at calls that change
+// something, with and without the call that exchanges two folders at once.
+func TestKilledAtAnyPointASwitchIsFinishedOrTakenBack(t *testing.T) {
+	t.Parallel()
+	canTrace(t)
+	w := newLanes(t)
+	far := filepath.Join(w.dir, "far")
+	w.ok("lane", "new", "far", "--from", "1.1.1", "--to", far, "--linked", "--yes")
+	places := []string{w.live, w.parked("old"), far, w.home, filepath.Dir(w.state)}
+	template := filepath.Join(w.dir, "template")
+	require.NoError(t, os.Mkdir(template, 0o755))
+	require.NoError(t, exec.Command("cp", append(append([]string{"-a"}, places...), template)...).Run())
+	main, old := w.picture(), picture(t, w.parked("old"))
+	want := map[string]map[string]string{"old": old, "far": picture(t, far)}
+	c := &crashWorld{world: w.world}
+	kills := 0
+	for _, to := range []string{"old", "far"} {
+		for _, calls := range []string{"renameat2", "renameat,rename,symlinkat", "fsync,fdatasync", "pwrite64", "openat"} {
+			step := 1
+			if calls == "openat" || calls == "pwrite64" {
+				step = 7
+			}
+			for n := 1; n < 400; n += step * stride(n) {
+				for _, dir := range append(places, w.parked("main")) {
+					require.NoError(t, os.RemoveAll(dir))
+				}
+				for _, dir := range places {
+					require.NoError(t, exec.Command("cp", "-a", filepath.Join(template, filepath.Base(dir)), dir).Run())
+				}
+				if !c.killed(calls, n, "-g", "quay", "lane", "switch", to) {
+					break
+				}
+				kills++
+				where := fmt.Sprintf("switch to %s killed at %s %d", to, calls, n)
+				r := w.run("-g", "quay", "--json", "status")
+				require.Contains(t, []int{0, 3}, r.code, "%s: %s", where, r.err)
+				lanes := w.lanes()
+				if lanes["main"]["live"] == true {
+					require.Equal(t, main, w.picture(), where)
+					require.Equal(t, old, picture(t, w.parked("old")), where)
+					require.Contains(t, w.stateText(), "at-once", where)
+				} else {
+					require.Equal(t, true, lanes[to]["live"], where)
+					require.Equal(t, main, picture(t, w.parked("main")), where)
+					dir, err := filepath.EvalSymlinks(w.live)
+					require.NoError(t, err)
+					require.Equal(t, want[to], picture(t, dir), where)
+					require.Contains(t, w.stateText(), "by-hand", where)
+					w.ok("-g", "quay", "lane", "switch", "main")
+					require.Equal(t, main, w.picture(), where)
+				}
+			}
+		}
+	}
+	require.Greater(t, kills, 8)
+}
+
+// TestALaneOnAnotherDiskIsLinkedOrRefused needs a second file system that anybody may
+// write to.
+func TestALaneOnAnotherDiskIsLinkedOrRefused(t *testing.T) {
+	t.Parallel()
+	w := newLanes(t)
+	far, err := os.MkdirTemp("/dev/shm", "morvant-test-")
+	if err != nil {
+		t.Skip("there is no other disk: ", err)
+	}
+	t.Cleanup(func() { os.RemoveAll(far) })
+	w.fails(1, "it is on another disk", "lane", "new", "far", "--from", "1.1.1", "--to", filepath.Join(far, "quay"), "--yes")
+	require.NotContains(t, w.lanes(), "far")
+	w.ok("lane", "new", "far", "--from", "1.1.1", "--to", filepath.Join(far, "quay"), "--linked", "--yes")
+	main := w.picture()
+	w.ok("lane", "switch", "far")
+	require.Equal(t, "1.1.1", w.installed(w.live))
+	w.ok("-g", "quay", "lane", "switch", "main")
+	require.Equal(t, main, w.picture())
+}

@@ -1,0 +1,367 @@
+package lane
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"morvant/internal/block"
+	"morvant/internal/game"
+	"morvant/internal/volume"
+)
+
+// Errors of switching.
+var (
+	ErrInTheWay   = errors.New("something is in the way")
+	ErrOtherDisk  = errors.New("it is on another disk")
+	ErrNotTheLane = errors.New("this folder is not the lane")
+	ErrLive       = errors.New("it is the live lane")
+)
+
+// Switch parks the lane, which must be the live one, and puts another in its place.
+// No file is copied. Killed at any point, the next Open finishes it or takes it back.
+// The lane that is live then is returned; l is of no use any more but for Close.
+func (l *Lane) Switch(ctx context.Context, name string) (*Lane, error) {
+	to, err := l.home.Lane(ctx, l.Game.Name, name)
+	if err != nil {
+		return nil, err
+	}
+	from, err := l.home.Lane(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return nil, err
+	}
+	if to.Live || !from.Live {
+		return nil, fmt.Errorf("%s: %w", to.Name, ErrLive)
+	}
+	if err := l.findParked(ctx, to); err != nil {
+		return nil, err
+	}
+	s := &game.Switch{From: l.Name, To: to.Name, Place: to.Place, FromLinked: from.Linked, ToLinked: to.Linked, Park: from.Place}
+	if !from.Linked {
+		s.Park = game.ParkedName(l.Game.Live, l.Name)
+	}
+	if err := l.canSwitch(s); err != nil {
+		return nil, err
+	}
+	// Both tell who they are, for whoever has to find out after a crash.
+	if err := l.mark(ctx, false); err != nil {
+		return nil, err
+	}
+	if err := l.home.BeginSwitch(ctx, l.Game.Name, s); err != nil {
+		return nil, err
+	}
+	ctx = context.WithoutCancel(ctx)
+	if err := l.suspendBlock(ctx); err != nil {
+		return nil, errors.Join(err, l.settle(ctx))
+	}
+	// An open folder cannot be renamed on every system.
+	if err := l.root.Close(); err != nil {
+		return nil, err
+	}
+	l.root = nil
+	if err := exchange(s, l.Game); err != nil {
+		return nil, errors.Join(err, l.takeBack(ctx, s))
+	}
+	return l.arrive(ctx, s)
+}
+
+// canSwitch checks what can be known before anything is moved.
+func (l *Lane) canSwitch(s *game.Switch) error {
+	if err := l.notRunning(); err != nil {
+		return err
+	}
+	if err := notRunningIn(s.Place); err != nil {
+		return err
+	}
+	if got := laneAt(s.Place); got != (identity{l.Game.Name, s.To}) {
+		return fmt.Errorf("%s: %w %s any more; its marker says otherwise", s.Place, ErrNotTheLane, s.To)
+	}
+	parent := filepath.Dir(l.Game.Live)
+	for place, linked := range map[string]bool{s.Place: s.ToLinked} {
+		same, err := volume.SameDisk(place, parent)
+		if err != nil {
+			return err
+		}
+		if !same && !linked {
+			return fmt.Errorf("%s: %w than %s, so that it cannot be moved there", place, ErrOtherDisk, parent)
+		}
+	}
+	if !s.FromLinked && s.Park != s.Place {
+		if _, err := os.Lstat(s.Park); err == nil {
+			return fmt.Errorf("%s, where lane %s is to be parked: %w", s.Park, s.From, ErrInTheWay)
+		}
+	}
+	return nil
+}
+
+// arrive ends a switch whose folders have changed places.
+func (l *Lane) arrive(ctx context.Context, s *game.Switch) (*Lane, error) {
+	if err := l.home.CarrySwitch(ctx, l.Game.Name, s, l.now()); err != nil {
+		return nil, err
+	}
+	is, err := l.home.Lane(ctx, l.Game.Name, s.To)
+	if err != nil {
+		return nil, err
+	}
+	next, err := l.beside(ctx, is)
+	if err != nil {
+		return nil, err
+	}
+	if err := next.settle(ctx); err != nil {
+		return nil, errors.Join(err, next.Close())
+	}
+	return next, nil
+}
+
+// takeBack ends a switch that could not be made, if everything still stands where
+// it did; otherwise the next Open does.
+func (l *Lane) takeBack(ctx context.Context, s *game.Switch) error {
+	if laneAt(l.Game.Live) != (identity{l.Game.Name, s.From}) {
+		return nil
+	}
+	root, err := os.OpenRoot(l.Dir)
+	if err != nil {
+		return err
+	}
+	l.root = root
+	return l.settle(ctx)
+}
+
+// settle brings the block to what the live lane wants, and ends the switch.
+func (l *Lane) settle(ctx context.Context) error {
+	if err := l.resumeBlock(ctx); err != nil {
+		l.meter.Warn(fmt.Sprintf("the block is not as it should be: %v; see morvant block --show", err))
+	}
+	if err := l.mark(ctx, false); err != nil {
+		return err
+	}
+	return l.home.EndSwitch(ctx, l.Game.Name)
+}
+
+// recoverSwitch ends a switch that an earlier run did not.
+func (l *Lane) recoverSwitch(ctx context.Context) error {
+	s, err := l.home.Switching(ctx, l.Game.Name)
+	if err != nil || s == nil {
+		return err
+	}
+	if laneAt(l.Game.Live) == (identity{l.Game.Name, s.From}) {
+		is, err := l.home.Lane(ctx, l.Game.Name, s.From)
+		if err != nil {
+			return err
+		}
+		was, err := l.beside(ctx, is)
+		if err != nil {
+			return err
+		}
+		l.Recovered = fmt.Sprintf("The switch of %s to lane %s had been interrupted; it is taken back.", l.Game.Display(), s.To)
+		return errors.Join(was.settle(ctx), was.Close())
+	}
+	if err := exchange(s, l.Game); err != nil {
+		return fmt.Errorf("an unfinished switch to lane %s: %w", s.To, err)
+	}
+	next, err := l.arrive(ctx, s)
+	if err != nil {
+		return err
+	}
+	l.Recovered = fmt.Sprintf("The switch of %s to lane %s had been interrupted; it is finished now.", l.Game.Display(), s.To)
+	return next.Close()
+}
+
+// exchange moves the lane that is live away and the other one in, from whatever point
+// an earlier try has come to.
+func exchange(s *game.Switch, g *game.Game) error {
+	live := g.Live
+	from, to := identity{g.Name, s.From}, identity{g.Name, s.To}
+	if laneAt(live) == from {
+		if err := leave(s, live); err != nil {
+			return err
+		}
+	}
+	if _, err := os.Lstat(live); errors.Is(err, fs.ErrNotExist) {
+		enter := func() error { return os.Rename(s.Place, live) }
+		if s.ToLinked {
+			enter = func() error { return volume.Link(s.Place, live) }
+		}
+		if err := enter(); err != nil {
+			return err
+		}
+	}
+	if got := laneAt(live); got != to {
+		return fmt.Errorf("%s: %w %s", live, ErrNotTheLane, s.To)
+	}
+	if !s.FromLinked && s.Park != s.Place && laneAt(s.Place) == from {
+		if err := os.Rename(s.Place, s.Park); err != nil {
+			return err
+		}
+	}
+	return syncFolders(filepath.Dir(live), filepath.Dir(s.Place), filepath.Dir(s.Park))
+}
+
+// leave takes the lane that is live away from the live path; where the system can,
+// the other one is there at once.
+func leave(s *game.Switch, live string) error {
+	if s.FromLinked {
+		if !volume.IsLink(live) {
+			return fmt.Errorf("%s: %w, and not a link", live, ErrInTheWay)
+		}
+		return os.Remove(live)
+	}
+	if !s.ToLinked {
+		if err := volume.Exchange(live, s.Place); !errors.Is(err, volume.ErrUnsupported) {
+			return err
+		}
+	}
+	return os.Rename(live, s.Park)
+}
+
+func syncFolders(list ...string) error {
+	slices.Sort(list)
+	for _, dir := range slices.Compact(list) {
+		f, err := os.Open(dir)
+		if err != nil {
+			return err
+		}
+		if err := errors.Join(volume.SyncDir(f), f.Close()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// identity is what a marker says that a folder is.
+type identity struct{ game, lane string }
+
+// laneAt reads the marker of a folder; the zero value if there is none.
+func laneAt(dir string) identity {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return identity{}
+	}
+	defer root.Close()
+	b, err := root.ReadFile(markerFile)
+	if err != nil {
+		return identity{}
+	}
+	var m marker
+	if toml.Unmarshal(b, &m) != nil {
+		return identity{}
+	}
+	return identity{m.Game, m.Lane}
+}
+
+// findParked sees to it that a parked lane is where it is remembered to be. A folder
+// that somebody has renamed is found again by its marker, beside where it was.
+func (l *Lane) findParked(ctx context.Context, to *game.Lane) error {
+	want := identity{l.Game.Name, to.Name}
+	if laneAt(to.Place) == want {
+		return nil
+	}
+	if _, err := os.Stat(to.Place); err == nil {
+		return fmt.Errorf("%s: %w %s any more; its marker is gone or says otherwise", to.Place, ErrNotTheLane, to.Name)
+	}
+	for _, dir := range []string{filepath.Dir(to.Place), filepath.Dir(l.Game.Live)} {
+		entries, err := os.ReadDir(dir)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			place := filepath.Join(dir, e.Name())
+			if e.IsDir() && place != l.Game.Live && laneAt(place) == want {
+				l.meter.Warn(fmt.Sprintf("lane %s was renamed; it is %s now", to.Name, place))
+				to.Place = place
+				return l.home.SetLane(ctx, l.Game.Name, to.Name, to.LaneState)
+			}
+		}
+	}
+	return fmt.Errorf("lane %s, %s: %w", to.Name, to.Place, ErrGone)
+}
+
+// beside opens another lane of the same game, under the lock that is held already.
+func (l *Lane) beside(ctx context.Context, is *game.Lane) (*Lane, error) {
+	o := &Lane{
+		Game: l.Game, Store: l.Store, Name: is.Name, Dir: l.Game.Folder(is), Live: is.Live,
+		home: l.home, cache: l.cache, meter: l.meter, now: l.now, feed: l.feed, borrowed: true,
+	}
+	var err error
+	if o.root, err = os.OpenRoot(o.Dir); err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			err = fmt.Errorf("lane %s, %s: %w", o.Name, o.Dir, ErrGone)
+		}
+		return nil, err
+	}
+	if err := o.recover(ctx); err != nil {
+		return nil, errors.Join(err, o.Close())
+	}
+	return o, nil
+}
+
+// suspendBlock takes off what blocks the launcher outside of the lane's own files,
+// for the next lane may want it otherwise. Files that are read-only stay so.
+func (l *Lane) suspendBlock(ctx context.Context) error {
+	holds, err := l.home.Holds(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return err
+	}
+	at := l.outside()
+	var stay []*block.Hold
+	for _, h := range holds {
+		if h.Rule.Kind == block.ReadOnly {
+			stay = append(stay, h)
+			continue
+		}
+		err := h.Lift(at, false)
+		if errors.Is(err, block.ErrTouched) {
+			l.meter.Warn(err.Error() + "; it stays as it is")
+		} else if err != nil {
+			return err
+		}
+	}
+	return l.home.SetHolds(ctx, l.Game.Name, l.Name, stay)
+}
+
+// resumeBlock sets again what suspendBlock took off, if the lane is held and blocked.
+func (l *Lane) resumeBlock(ctx context.Context) error {
+	pin, err := l.home.Pin(ctx, l.Game.Name, l.Name)
+	if err != nil || !pin.Held() || pin.Open || len(l.Game.Block) == 0 {
+		return err
+	}
+	holds, err := l.home.Holds(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return err
+	}
+	at := l.outside()
+	for _, r := range l.Game.Block {
+		h := heldBy(holds, r)
+		switch {
+		case h != nil && r.Kind == block.ReadOnly:
+			continue // it has stayed
+		case r.Kind == block.ReadOnly:
+			return l.Block(ctx) // new since the lane was parked
+		case h == nil:
+			if h, err = block.Prepare(r, at); err != nil {
+				return err
+			}
+			holds = append(holds, h)
+		}
+		if err := l.home.SetHolds(ctx, l.Game.Name, l.Name, holds); err != nil {
+			return err
+		}
+		if err := h.Set(at); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// outside is where block rules apply that are not about the build's files.
+func (l *Lane) outside() block.Place {
+	at := block.Place{Dir: l.Dir}
+	at.Home, _ = os.UserHomeDir() // without one, a path with ~ is simply not found
+	return at
+}
