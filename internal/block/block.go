@@ -12,14 +12,14 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
+
+	"morvant/internal/edit"
 )
 
 // Errors that callers test for.
 var (
 	ErrRule    = errors.New("the block rule cannot be used")
-	ErrMatches = errors.New("the setting is not found as the rule expects")
 	ErrTouched = errors.New("somebody has changed it since it was blocked")
 )
 
@@ -55,12 +55,8 @@ func (r Rule) Check() error {
 		if r.File == "" || r.Find == "" || r.Set == "" {
 			return bad("file, find and set are needed")
 		}
-		p, err := r.pattern()
-		if err != nil {
+		if _, err := edit.Pattern(r.Find); err != nil {
 			return bad("%v", err)
-		}
-		if p.NumSubexp() != 1 {
-			return bad("the pattern %q must capture one value, it captures %d", r.Find, p.NumSubexp())
 		}
 		if r.Count < 0 || r.Path != "" || r.Immutable {
 			return bad("it has file, find, set and count, nothing else")
@@ -78,8 +74,6 @@ func (r Rule) Check() error {
 	}
 	return nil
 }
-
-func (r Rule) pattern() (*regexp.Regexp, error) { return regexp.Compile("(?m)" + r.Find) }
 
 func (r Rule) matches() int {
 	if r.Count == 0 {

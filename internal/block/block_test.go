@@ -10,6 +10,8 @@ import (
 	"unicode/utf16"
 
 	"github.com/stretchr/testify/require"
+
+	"morvant/internal/edit"
 )
 
 func utf16File(order binary.AppendByteOrder, mark []byte, text string) []byte {
@@ -64,7 +66,7 @@ func TestASettingThatIsNotAsExpectedIsLeftAlone(t *testing.T) {
 	for _, text := range []string{"nothing\n", "updates = a\nupdates = b\n"} {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
 		_, err = Prepare(rule, at)
-		require.ErrorIs(t, err, ErrMatches)
+		require.ErrorIs(t, err, edit.ErrMatches)
 		b, err := os.ReadFile(file)
 		require.NoError(t, err)
 		require.Equal(t, text, string(b))

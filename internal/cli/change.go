@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -28,11 +27,10 @@ func (a *app) pinCommand() *cli.Command {
 			"not have stay and are reported, but for those of the build held before. Everything that is replaced or\n" +
 			"removed is in the store first, and morvant undo brings it back. What is not on this computer is fetched\n" +
 			"from the game's feeds, once the plan has said how much.",
-		Flags: append(append(changeFlags(), lineFlags()...), componentFlag(),
+		Flags: append(append(append(changeFlags(), lineFlags()...), additionFlags()...), componentFlag(),
 			&cli.BoolFlag{Name: "clean", Usage: "also remove files that are neither the build's nor yours"},
 			&cli.BoolFlag{Name: "exact", Usage: "bring the snapshot back whole, your own files included, as it was then"},
 			&cli.BoolFlag{Name: "no-block", Usage: "do not keep the launcher from updating it"},
-			&cli.StringSliceFlag{Name: "companion", Usage: "a small file that the build needs beside it: `PATH=TEXT`, \\n for a new line"},
 		),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := arguments(c, 1, 1)
@@ -47,12 +45,12 @@ func (a *app) pinCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				companions, err := parseCompanions(c.StringSlice("companion"))
+				add, err := a.additions(ctx, c, l, home)
 				if err != nil {
 					return err
 				}
 				p, err := l.ProposePin(ctx, b, lane.PinOptions{
-					Clean: c.Bool("clean"), Exact: c.Bool("exact"), Hold: true, Components: c.StringSlice("component"), Open: c.Bool("no-block"), Companions: companions,
+					Clean: c.Bool("clean"), Exact: c.Bool("exact"), Hold: true, Components: c.StringSlice("component"), Open: c.Bool("no-block"), Add: add,
 				})
 				if err != nil {
 					return err
@@ -61,19 +59,6 @@ func (a *app) pinCommand() *cli.Command {
 			})
 		},
 	}
-}
-
-// parseCompanions reads PATH=TEXT, with \n for a new line.
-func parseCompanions(list []string) ([]game.Companion, error) {
-	var out []game.Companion
-	for _, s := range list {
-		path, text, ok := strings.Cut(s, "=")
-		if !ok {
-			return nil, usagef("%q is not PATH=TEXT", s)
-		}
-		out = append(out, game.Companion{Path: path, Text: strings.ReplaceAll(text, `\n`, "\n")})
-	}
-	return out, nil
 }
 
 func (a *app) unpinCommand() *cli.Command {
@@ -211,6 +196,9 @@ func outcome(l *lane.Lane, p *lane.Proposal) string {
 	case "undo":
 		return fmt.Sprintf("Change %d of %s is taken back. %s", p.Change.Undoes, name, faint(fmt.Sprintf("Take that back: %s undo %d", command(l), p.Change.ID)))
 	}
+	if p.Change.What == "carry" {
+		return fmt.Sprintf("%s has the files of %s.%s", name, p.Change.Build, back)
+	}
 	if p.Build != nil {
 		return fmt.Sprintf("%s is %s now, and not held.%s", name, p.Build.Label, back)
 	}
@@ -253,8 +241,8 @@ func toPlanJSON(name string, p *lane.Proposal, done bool) planJSON {
 	if p.Choice != nil {
 		j.Components = p.Choice.Names
 	}
-	if p.Fetch != nil {
-		j.Fetch = p.Fetch.Fetch
+	for _, f := range p.Fetches {
+		j.Fetch += f.Fetch
 	}
 	for i := range p.Plan.Steps {
 		s := &p.Plan.Steps[i]
@@ -290,6 +278,9 @@ func action(s *plan.Step) string {
 
 func (a *app) showPlan(c *cli.Command, l *lane.Lane, p *lane.Proposal) {
 	what := lane.Describe(&p.Change)
+	for _, text := range p.Notes {
+		a.note("Note: %s.", text)
+	}
 	if p.Plan.Empty() {
 		a.say("%s of %s changes no file.", what, strong(l.Title()))
 		a.showLeft(c, p)
@@ -306,7 +297,9 @@ func (a *app) showPlan(c *cli.Command, l *lane.Lane, p *lane.Proposal) {
 		a.say("  %s the date or mode back", gets(t.Retimed))
 	}
 	a.showChoice(p.Choice)
-	a.showFetchPlan(p.Fetch, l.Store.Dir())
+	for _, f := range p.Fetches {
+		a.showFetchPlan(f.Plan, l.Store.Dir())
+	}
 	moved := make(map[string]bool)
 	for i := range p.Plan.Steps {
 		moved[p.Plan.Steps[i].From] = true

@@ -11,6 +11,7 @@ import (
 	"morvant/internal/block"
 	"morvant/internal/catalogue"
 	"morvant/internal/database"
+	"morvant/internal/edit"
 	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/lane"
@@ -171,7 +172,7 @@ func advice(err error) string {
 		return "Add some: morvant block presets lists what there is, morvant block add takes one"
 	case errors.Is(err, block.ErrTouched):
 		return "Look at it, then run morvant unblock --force to put back what the block had found"
-	case errors.Is(err, block.ErrMatches):
+	case errors.Is(err, edit.ErrMatches):
 		return "Nothing was changed; correct the block rule in the game's settings (morvant game show says where they are)"
 	case errors.Is(err, feed.ErrNone):
 		return "Add one: morvant feed add ADDRESS"

@@ -358,5 +358,8 @@ func (a *app) fillLane(ctx context.Context, c *cli.Command, o *lane.Lane, b *gam
 	if err != nil {
 		return err
 	}
-	return a.carry(ctx, c, o, p)
+	if err := a.carry(ctx, c, o, p); err != nil || !c.IsSet("like") || c.Bool("dry-run") {
+		return err
+	}
+	return a.carryKept(ctx, c, o, c.String("like"))
 }

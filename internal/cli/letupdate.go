@@ -208,7 +208,7 @@ func (a *app) afterUpdate(ctx context.Context, c *cli.Command, l *lane.Lane, bef
 func (a *app) proposeAfter(ctx context.Context, l *lane.Lane, then string, before *lane.Status, fresh *game.Build) (*lane.Proposal, error) {
 	switch {
 	case then == thenPin:
-		o := lane.PinOptions{Hold: true, Clean: before.Pin.Clean, Exact: before.Pin.Exact, Open: before.Pin.Open, Companions: before.Pin.Companions}
+		o := lane.PinOptions{Hold: true, Clean: before.Pin.Clean, Exact: before.Pin.Exact, Open: before.Pin.Open, Add: game.Pin{Companions: before.Pin.Companions, Keep: before.Pin.Keep}}
 		return l.ProposePin(ctx, fresh, o)
 	case then == thenBack && before.Build != nil:
 		return l.ProposeRepair(ctx, nil)

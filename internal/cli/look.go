@@ -109,10 +109,14 @@ type statusJSON struct {
 	Block   []blockJSON `json:"block"`
 	Looked  time.Time   `json:"looked"`
 	// Says is what the game says to be, where its content does not tell.
-	Waiting    string           `json:"waiting,omitempty"` // update that the launcher has
-	Says       string           `json:"says,omitempty"`
-	SaysBy     string           `json:"says_by,omitempty"`
+	Waiting string `json:"waiting,omitempty"` // update that the launcher has
+	Says    string `json:"says,omitempty"`
+	SaysBy  string `json:"says_by,omitempty"`
+	// What the pin has beside its build.
+	Overlays   []game.Overlay   `json:"overlays,omitempty"`
 	Companions []game.Companion `json:"companions,omitempty"`
+	Edits      []game.Edit      `json:"edits,omitempty"`
+	Keep       []string         `json:"keep,omitempty"`
 }
 
 func (a *app) showStatus(c *cli.Command, s *lane.Status) error {
@@ -121,7 +125,7 @@ func (a *app) showStatus(c *cli.Command, s *lane.Status) error {
 			Schema: "morvant-status/1", Game: s.Game.Name, Live: s.Game.Live, Lane: s.Lane, Folder: s.Dir, Held: s.Build != nil,
 			Drift: toDrift(s.Drift), Drifted: s.Drift != nil && s.Drift.Any(),
 			Files: s.Files, Bytes: s.Bytes, Running: s.Running, Block: toBlockJSON(s.Block), Looked: s.Looked,
-			Waiting: s.Waiting, Says: s.Says, SaysBy: s.SaysBy.Source, Companions: s.Pin.Companions,
+			Waiting: s.Waiting, Says: s.Says, SaysBy: s.SaysBy.Source, Overlays: s.Pin.Overlays, Companions: s.Pin.Companions, Edits: s.Pin.Edits, Keep: s.Pin.Keep,
 		}
 		if s.Build != nil {
 			b := toBuildJSON(s.Build, s.Pin)
@@ -152,12 +156,9 @@ func (a *app) showStatus(c *cli.Command, s *lane.Status) error {
 	if s.Says != "" {
 		says = fmt.Sprintf("to be %s (%s)", s.Says, s.SaysBy.Source)
 	}
-	var companions []string
-	for _, k := range s.Pin.Companions {
-		companions = append(companions, k.Path)
-	}
-	a.say("%s", fields("lane", laneLine(s), folderWord(s), s.Dir, "holds", count(s.Files, "file")+", "+size(s.Bytes),
-		"held at", held, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", blockLine(s.Block), "waiting", waitingLine(s), "companions", strings.Join(companions, ", "), "says", says, "running", running))
+	a.say("%s", fields(append([]string{"lane", laneLine(s), folderWord(s), s.Dir, "holds", count(s.Files, "file") + ", " + size(s.Bytes),
+		"held at", held, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", blockLine(s.Block), "waiting", waitingLine(s), "says", says, "running", running},
+		additionLines(s.Pin)...)...))
 	if s.Drift != nil {
 		a.showDrift(c, s.Drift)
 		if s.Drift.Any() {

@@ -368,7 +368,7 @@ func (a *app) forgetBuild(ctx context.Context, c *cli.Command, home *game.Home, 
 		return usagef("%s is not a snapshot but what a feed offers; morvant feed remove forgets the feed", found.Name())
 	}
 	for _, l := range lanes {
-		if found.Is(l.Pin) {
+		if found.Is(l.Pin) || l.Pin.Lays(found.Build) {
 			return usagef("%s is what lane %s of %s is held to; run morvant unpin or pin another build first", found.Label, l.Name, name)
 		}
 	}

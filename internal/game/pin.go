@@ -3,9 +3,12 @@ package game
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
+	"morvant/internal/digest"
+	"morvant/internal/edit"
 	"morvant/internal/manifest"
 )
 
@@ -17,9 +20,16 @@ type Pin struct {
 	Clean      bool     `json:"clean,omitempty"` // extra files count as drift
 	Exact      bool     `json:"exact,omitempty"` // so do the player's own
 	Open       bool     `json:"open,omitempty"`  // not blocked: updates are not kept away
+	// Overlays are files of other builds, laid over the build in this order.
+	Overlays []Overlay `json:"overlays,omitempty"`
 	// Companions are small files that the build needs beside it.
 	Companions []Companion `json:"companions,omitempty"`
-	Since      time.Time   `json:"since,omitzero"`
+	// Edits are values set in text files.
+	Edits []Edit `json:"edits,omitempty"`
+	// Keep are patterns of files that belong to the player, beside the game's keep
+	// rules.
+	Keep  []string  `json:"keep,omitempty"`
+	Since time.Time `json:"since,omitzero"`
 	// First is the number of the change that began the hold; taking back that
 	// one and all later ones leads to the folder from before.
 	First string `json:"first,omitempty"`
@@ -27,6 +37,58 @@ type Pin struct {
 
 // Held reports whether the pin holds the lane to anything.
 func (p Pin) Held() bool { return p.Build != "" }
+
+// Lays reports whether files of a build are laid over the pin's.
+func (p Pin) Lays(b *Build) bool {
+	return slices.ContainsFunc(p.Overlays, func(o Overlay) bool { return o.Build == b.UID })
+}
+
+// Overlay is some files of another build.
+type Overlay struct {
+	Build      string        `json:"build"` // UID
+	Name       string        `json:"name"`  // "public/1.2.0"
+	Digest     digest.Digest `json:"digest"`
+	Components []string      `json:"components,omitempty"`
+	Pattern    string        `json:"pattern"`
+}
+
+// Edit is a value that a text file must have.
+type Edit struct {
+	File string `json:"file" toml:"file"` // relative to the lane, /-separated
+	Find string `json:"find" toml:"find"` // RE2, line by line, captures the value
+	Set  string `json:"set" toml:"set"`
+}
+
+// ErrEdit is returned for an edit that cannot be made.
+var ErrEdit = errors.New("not an edit that can be made")
+
+// Check returns an error if the edit cannot be used.
+func (e Edit) Check() error {
+	if err := checkPath(e.File); err != nil {
+		return fmt.Errorf("%w: %w", ErrEdit, err)
+	}
+	if _, err := edit.Pattern(e.Find); err != nil {
+		return fmt.Errorf("%w: %s: %w", ErrEdit, e.File, err)
+	}
+	if strings.ContainsAny(e.Set, "\r\n\x00") || len(e.Set) > maxSet {
+		return fmt.Errorf("%w: the value for %s must be a line of at most %d bytes", ErrEdit, e.File, maxSet)
+	}
+	return nil
+}
+
+// maxSet bounds the value of an edit, in bytes.
+const maxSet = 4096
+
+// checkPath returns an error if a pin may not write there.
+func checkPath(p string) error {
+	if err := manifest.CheckPath(p); err != nil {
+		return err
+	}
+	if p == manifest.PrivateDir || strings.HasPrefix(p, manifest.PrivateDir+"/") {
+		return fmt.Errorf("%s is Morvant's own", p)
+	}
+	return nil
+}
 
 // Companion is a small file that a build needs beside it, written by the pin.
 type Companion struct {
@@ -42,11 +104,8 @@ const maxCompanion = 64 << 10
 
 // Check returns an error if no lane can have the companion.
 func (c Companion) Check() error {
-	if err := manifest.CheckPath(c.Path); err != nil {
+	if err := checkPath(c.Path); err != nil {
 		return fmt.Errorf("%w: %w", ErrCompanion, err)
-	}
-	if c.Path == manifest.PrivateDir || strings.HasPrefix(c.Path, manifest.PrivateDir+"/") {
-		return fmt.Errorf("%w: %s is Morvant's own", ErrCompanion, c.Path)
 	}
 	if len(c.Text) > maxCompanion {
 		return fmt.Errorf("%w: the text of %s is longer than %d KB", ErrCompanion, c.Path, maxCompanion>>10)

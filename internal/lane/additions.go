@@ -5,66 +5,243 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"path/filepath"
 	"slices"
 
 	"morvant/internal/digest"
+	"morvant/internal/edit"
 	"morvant/internal/game"
 	"morvant/internal/manifest"
 	"morvant/internal/rules"
+	"morvant/internal/scan"
 )
 
-// add lays what a pin brings beside its build over the build's files.
-func (c *composed) add(pin game.Pin) error {
-	if len(pin.Companions) == 0 {
+// ErrOverlay is returned for an overlay that brings nothing.
+var ErrOverlay = errors.New("the overlay brings no file")
+
+// add lays what a pin brings beside its build over the build's files: overlays,
+// companions, edits. With look, files of the lane that the build does not have are
+// edited as well; without, only the build's are.
+func (l *Lane) add(ctx context.Context, c *composed, pin game.Pin, look bool) error {
+	files := make(map[string]manifest.File)
+	if len(pin.Overlays) > 0 {
+		c.attributes = c.attributes.Clone()
+	}
+	for _, o := range pin.Overlays {
+		if err := l.overlay(ctx, c, o, files); err != nil {
+			return err
+		}
+	}
+	for _, k := range pin.Companions {
+		files[k.Path] = c.bring(k.Path, []byte(k.Text))
+	}
+	if err := c.lay(files); err != nil {
+		return err
+	}
+	for _, e := range pin.Edits {
+		if err := l.edit(ctx, c, e, look); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// bring makes content a part of what the pin itself brings.
+func (c *composed) bring(path string, content []byte) manifest.File {
+	if c.texts == nil {
+		c.texts = make(map[digest.Digest][]byte)
+	}
+	d := digest.Of(content)
+	c.texts[d] = content
+	return manifest.File{Path: path, Size: int64(len(content)), Digest: d}
+}
+
+// lay puts files over those there are.
+func (c *composed) lay(files map[string]manifest.File) error {
+	if len(files) == 0 {
 		return nil
 	}
-	c.texts = make(map[digest.Digest][]byte)
-	added := make(map[string]bool)
-	m := &manifest.Manifest{}
-	for _, k := range pin.Companions {
-		text := []byte(k.Text)
-		d := digest.Of(text)
-		c.texts[d] = text
-		added[k.Path] = true
-		m.Files = append(m.Files, manifest.File{Path: k.Path, Size: int64(len(text)), Digest: d})
-	}
-	m.Sort()
+	under := c.manifest.Without(func(p string) bool { _, over := files[p]; return over })
+	over := &manifest.Manifest{Files: slices.Collect(maps.Values(files))}
+	over.Sort()
 	var err error
-	if c.manifest, err = manifest.Merge(c.base.Without(func(p string) bool { return added[p] }), m); err != nil {
+	if c.manifest, err = manifest.Merge(under, over); err != nil {
 		return fmt.Errorf("what the pin adds to %s: %w", c.build.Label, err)
 	}
 	return nil
 }
 
+// overlay adds the files of an overlay; those of an earlier one give way.
+func (l *Lane) overlay(ctx context.Context, c *composed, o game.Overlay, files map[string]manifest.File) error {
+	b, err := l.home.RecordedBuild(ctx, l.Game.Name, o.Build)
+	if errors.Is(err, game.ErrUnknown) {
+		b, err = l.offered(ctx, o)
+	}
+	if err != nil {
+		return fmt.Errorf("the overlay of %s: %w", o.Name, err)
+	}
+	if err := l.home.FindOffers(b); err != nil {
+		return err
+	}
+	other, err := l.compose(ctx, b, o.Components)
+	if err != nil {
+		return err
+	}
+	match := rules.NewSet([]string{o.Pattern})
+	found := 0
+	for _, f := range other.manifest.Files {
+		if !match.Match(f.Path) {
+			continue
+		}
+		found++
+		if was, twice := files[f.Path]; twice && was.Digest != f.Digest {
+			c.notes = append(c.notes, fmt.Sprintf("two overlays have %s; that of %s, the later one, is laid over", f.Path, o.Name))
+		}
+		files[f.Path] = f
+		if a, ok := other.attributes.Files[f.Path]; ok {
+			c.attributes.Files[f.Path] = a
+		}
+	}
+	if found == 0 {
+		return fmt.Errorf("%w: %s has nothing that matches %s", ErrOverlay, o.Name, o.Pattern)
+	}
+	c.overlays = append(c.overlays, other)
+	return nil
+}
+
+// offered finds the build of an overlay among what the feeds offer.
+func (l *Lane) offered(ctx context.Context, o game.Overlay) (*game.Build, error) {
+	list, err := l.home.Offered(l.Game.Name)
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range list {
+		if b.Digest() == o.Digest {
+			return b.With(o.Components), nil
+		}
+	}
+	return nil, &game.UnknownError{Kind: "build", Name: o.Name}
+}
+
+// maxEdited bounds a file that an edit is made in, in bytes.
+const maxEdited = edit.MaxSize
+
+// edit sets a value in a file of the build; with look, also in one that only the lane
+// has.
+func (l *Lane) edit(ctx context.Context, c *composed, e game.Edit, look bool) error {
+	f, built := c.manifest.File(e.File)
+	var content []byte
+	var err error
+	switch {
+	case built && c.texts[f.Digest] != nil:
+		content = c.texts[f.Digest]
+	case built:
+		content, err = l.contentOf(ctx, f)
+	case look:
+		content, err = l.ownText(e.File)
+		if errors.Is(err, fs.ErrNotExist) {
+			c.notes = append(c.notes, e.File+" is not there yet; what the pin sets in it is set by a repair once it is")
+			return nil
+		}
+		c.edited = append(c.edited, e.File)
+	default:
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("%w: %s: %w", game.ErrEdit, e.File, err)
+	}
+	d := edit.Parse(content)
+	v, err := d.Find(e.Find, 1)
+	if err != nil {
+		return fmt.Errorf("%w: %s: %w", game.ErrEdit, e.File, err)
+	}
+	return c.lay(map[string]manifest.File{e.File: c.bring(e.File, d.With(v, []string{e.Set}))})
+}
+
+// contentOf reads a small file of a build: from the store, or from the lane if it is
+// as built there.
+func (l *Lane) contentOf(ctx context.Context, f manifest.File) ([]byte, error) {
+	content, err := l.Store.Bytes(ctx, f.Digest, maxEdited)
+	if err == nil {
+		return content, nil
+	}
+	if there, ownErr := l.ownText(f.Path); ownErr == nil && digest.Of(there) == f.Digest {
+		return there, nil
+	}
+	return nil, err
+}
+
+// ownText reads a file of the lane.
+func (l *Lane) ownText(path string) ([]byte, error) {
+	info, err := l.root.Lstat(filepath.FromSlash(path))
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() || info.Size() > maxEdited {
+		return nil, fmt.Errorf("%w: no text file of a size that settings have", edit.ErrMatches)
+	}
+	f, err := scan.OpenFile(l.root, path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, maxEdited))
+}
+
 // keepTexts puts the content that a pin itself brings into the store.
-func (l *Lane) keepTexts(ctx context.Context, c *composed) error {
-	if c == nil || len(c.texts) == 0 {
+func (l *Lane) keepTexts(ctx context.Context, texts map[digest.Digest][]byte) error {
+	if len(texts) == 0 {
 		return nil
 	}
 	session := l.Store.Begin()
 	var errs []error
-	for _, text := range c.texts {
+	for _, text := range texts {
 		_, _, err := session.Put(ctx, bytes.NewReader(text), nil)
 		errs = append(errs, err)
 	}
 	return errors.Join(append(errs, session.Close())...)
 }
 
-// checkCompanions returns an error for a companion that could not be kept as the
-// pin says.
-func checkCompanions(list []game.Companion, match *rules.Matcher) error {
-	for i, k := range list {
+// checkAdditions returns an error for something that could not be kept as the pin
+// says.
+func checkAdditions(pin game.Pin, r rules.Rules) error {
+	if err := (rules.Rules{Keep: pin.Keep}).Check(); err != nil {
+		return err
+	}
+	match := r.Matcher()
+	for i, k := range pin.Companions {
 		if err := k.Check(); err != nil {
 			return err
 		}
 		if match.Kept(k.Path) || match.Scratch(k.Path) {
 			return fmt.Errorf("%w: %s is under a keep or scratch rule, where a pin changes nothing", game.ErrCompanion, k.Path)
 		}
-		if slices.ContainsFunc(list[:i], func(o game.Companion) bool { return o.Path == k.Path }) {
+		if slices.ContainsFunc(pin.Companions[:i], func(o game.Companion) bool { return o.Path == k.Path }) {
 			return fmt.Errorf("%w: %s is named twice", game.ErrCompanion, k.Path)
 		}
 	}
+	for _, e := range pin.Edits {
+		if err := e.Check(); err != nil {
+			return err
+		}
+		if match.Scratch(e.File) {
+			return fmt.Errorf("%w: %s is under a scratch rule, where a pin changes nothing", game.ErrEdit, e.File)
+		}
+	}
 	return nil
+}
+
+// rules returns the rules that a pin's target is reached by: an edit is made also
+// where a keep rule would leave the file alone.
+func (l *Lane) rules(c *composed) rules.Rules {
+	r := l.Game.Rules()
+	if c != nil {
+		r.Except = c.edited
+	}
+	return r
 }
 
 // OnlyCompanions reports whether nothing but companions is missing from the lane.

@@ -25,15 +25,29 @@ var ErrComponent = errors.New("the build has no such component")
 // the pin adds to it.
 type composed struct {
 	build      *game.Build
-	base       *manifest.Manifest // of the build alone
-	manifest   *manifest.Manifest // with what the pin adds
+	base       *manifest.Manifest   // of the build alone
+	manifest   *manifest.Manifest   // with what the pin adds
+	own        *manifest.Attributes // of the build alone
 	attributes *manifest.Attributes
-	parts      []feed.Part              // of a feed's build; empty if no feed offers it now
-	recorded   bool                     // build, base and attributes are in the store
-	texts      map[digest.Digest][]byte // content that the pin itself brings
+	parts      []feed.Part // of a feed's build; empty if no feed offers it now
+	recorded   bool        // build, base and own attributes are in the store
+	// What the pin adds.
+	overlays []*composed              // the builds that files come from
+	texts    map[digest.Digest][]byte // content that the pin itself brings
+	edited   []string                 // files of the lane alone that it edits
+	notes    []string                 // for the player
 }
 
 func (c *composed) state() plan.State { return plan.FromManifest(c.manifest, c.attributes) }
+
+// holds reports whether the file is part of the whole: nothing is laid over it.
+func (c *composed) holds(f manifest.File) bool {
+	is, ok := c.manifest.File(f.Path)
+	return ok && is.Digest == f.Digest
+}
+
+// layers lists the builds that content comes from.
+func (c *composed) layers() []*composed { return append([]*composed{c}, c.overlays...) }
 
 // compose puts a build together. names are the components of a feed's build.
 func (l *Lane) compose(ctx context.Context, b *game.Build, names []string) (*composed, error) {
@@ -74,7 +88,8 @@ func (c *composed) merge() error {
 	c.manifest = c.base
 	b := c.build
 	b.Manifest, b.Files, b.Bytes = c.manifest.Digest(), len(c.manifest.Files), c.manifest.Bytes()
-	c.attributes = manifest.NewAttributes()
+	c.own = manifest.NewAttributes()
+	c.attributes = c.own
 	return nil
 }
 
@@ -111,7 +126,8 @@ func (l *Lane) recorded(ctx context.Context, b *game.Build) (*composed, error) {
 		return nil, err
 	}
 	c.manifest = c.base
-	c.attributes, err = b.ReadAttributes(ctx, l.Store)
+	c.own, err = b.ReadAttributes(ctx, l.Store)
+	c.attributes = c.own
 	return c, err
 }
 
@@ -122,7 +138,7 @@ func (l *Lane) adopt(ctx context.Context, c *composed, partial bool) error {
 	}
 	b := c.build
 	session := l.Store.Begin()
-	err := l.describe(ctx, session, b, c.base.Encode(), c.attributes.Encode())
+	err := l.describe(ctx, session, b, c.base.Encode(), c.own.Encode())
 	if err := errors.Join(err, session.Close()); err != nil {
 		return err
 	}
@@ -305,7 +321,10 @@ func (l *Lane) planFetch(ctx context.Context, c *composed, only map[digest.Diges
 		if err == nil {
 			if !c.recorded {
 				for _, program := range p.Programs() {
-					c.attributes.Files[program] = manifest.Attribute{Mode: 0o755}
+					c.own.Files[program] = manifest.Attribute{Mode: 0o755}
+					if f, ok := c.base.File(program); ok && c.holds(f) {
+						c.attributes.Files[program] = manifest.Attribute{Mode: 0o755}
+					}
 				}
 			}
 			return p, nil

@@ -20,16 +20,17 @@ import (
 
 // Proposal is a change that has been planned and not carried out.
 type Proposal struct {
-	Plan   *plan.Plan
-	Odd    []scan.Oddity
-	Change game.Change // what the history will say
-	Build  *game.Build // the build it leads to, if it leads to one
-	Choice *Choice     // of that build's components
-	Fetch  *feed.Plan  // what must be fetched first; nil: nothing
+	Plan    *plan.Plan
+	Odd     []scan.Oddity
+	Change  game.Change // what the history will say
+	Build   *game.Build // the build it leads to, if it leads to one
+	Choice  *Choice     // of that build's components
+	Fetches []*Fetching // what must be fetched first
+	Notes   []string    // what the player should know
 
 	tree     *scan.Tree
 	composed *composed // nil: what it leads to is no build
-	missing  map[digest.Digest]bool
+	prepare  func(context.Context) error
 	// Shared is how many of the bytes to write are shared with other lanes, and take
 	// no space.
 	Shared int64
@@ -63,6 +64,9 @@ type target struct {
 	clean, exact bool
 	tree         *scan.Tree // what is there, if it has been looked at already
 	composed     *composed  // the build it is; nil: none
+	// prepare, if set, puts the promised content into the store before the change.
+	prepare  func(context.Context) error
+	promised map[digest.Digest]bool
 }
 
 // propose makes the plan that leads to a target.
@@ -79,14 +83,14 @@ func (l *Lane) propose(ctx context.Context, to target, c game.Change) (*Proposal
 		return nil, err
 	}
 	request := plan.Request{
-		Have: plan.FromTree(tree), Odd: tree.Odd, Want: to.want, Owned: to.owned, Rules: l.Game.Rules(),
+		Have: plan.FromTree(tree), Odd: tree.Odd, Want: to.want, Owned: to.owned, Rules: l.rules(to.composed),
 		Clean: to.clean, Exact: to.exact, IgnoresCase: fold,
 	}
-	proposal := &Proposal{Odd: tree.Odd, tree: tree, composed: to.composed}
+	proposal := &Proposal{Odd: tree.Odd, tree: tree, composed: to.composed, prepare: to.prepare}
 	if proposal.Plan, err = plan.Make(request); err != nil {
 		return nil, err
 	}
-	if err := l.source(ctx, proposal, request); err != nil {
+	if err := l.source(ctx, proposal, request, to.promised); err != nil {
 		return nil, err
 	}
 	if proposal.Shared, err = l.shareable(ctx, proposal.Plan); err != nil {
@@ -98,34 +102,68 @@ func (l *Lane) propose(ctx context.Context, to target, c game.Change) (*Proposal
 	return proposal, nil
 }
 
+// Fetching is a part of a change: content that has to come from a feed.
+type Fetching struct {
+	*feed.Plan
+	composed *composed
+	only     map[digest.Digest]bool
+}
+
 // source sees to it that the content a plan writes can be had: from the store, or
-// from a feed that offers the build. What a feed says of a new build's programs
-// goes into the plan.
-func (l *Lane) source(ctx context.Context, p *Proposal, request plan.Request) error {
-	var err error
-	if p.missing, err = l.missing(ctx, p.Plan); err != nil {
+// from a feed that offers the build or an overlay. What a feed says of a new build's
+// programs goes into the plan.
+func (l *Lane) source(ctx context.Context, p *Proposal, request plan.Request, promised map[digest.Digest]bool) error {
+	missing, err := l.missing(ctx, p.Plan)
+	if err != nil {
 		return err
 	}
+	for d := range promised {
+		delete(missing, d)
+	}
 	c := p.composed
-	if c != nil {
-		for d := range c.texts {
-			delete(p.missing, d)
+	if c == nil {
+		return lost(p.Plan, missing)
+	}
+	p.Notes = c.notes
+	for d := range c.texts {
+		delete(missing, d)
+	}
+	fresh := false
+	for _, layer := range c.layers() {
+		if len(missing) == 0 && layer.recorded || len(layer.parts) == 0 {
+			continue
+		}
+		f := &Fetching{composed: layer, only: make(map[digest.Digest]bool)}
+		for _, file := range layer.base.Files {
+			if missing[file.Digest] {
+				f.only[file.Digest] = true
+				delete(missing, file.Digest)
+			}
+		}
+		if len(f.only) == 0 && layer.recorded {
+			continue
+		}
+		if f.Plan, err = l.planFetch(ctx, layer, f.only, p.tree); err != nil {
+			if len(f.only) > 0 {
+				return err
+			}
+			l.meter.Warn("which files are programs is not known: " + err.Error())
+			continue
+		}
+		fresh = fresh || !layer.recorded
+		for path, a := range layer.own.Files {
+			if is, ok := c.manifest.File(path); ok && layer != c {
+				if f, ok := layer.base.File(path); ok && f.Digest == is.Digest {
+					c.attributes.Files[path] = a
+				}
+			}
+		}
+		if !f.Plan.Empty() {
+			p.Fetches = append(p.Fetches, f)
 		}
 	}
-	fresh := c != nil && !c.recorded
-	if len(p.missing) == 0 && !fresh {
-		return nil
-	}
-	if c == nil || len(c.parts) == 0 {
-		return lost(p.Plan, p.missing)
-	}
-	p.Fetch, err = l.planFetch(ctx, c, p.missing, p.tree)
-	if err != nil {
-		if len(p.missing) > 0 {
-			return err
-		}
-		l.meter.Warn("which files are programs is not known: " + err.Error())
-		return nil
+	if len(missing) > 0 {
+		return lost(p.Plan, missing)
 	}
 	if fresh {
 		request.Want = c.state()
@@ -171,8 +209,9 @@ type PinOptions struct {
 	// Components of a feed's build; none: those that the lane has.
 	Components []string
 	Open       bool // do not block updates
-	// Companions are written beside the build.
-	Companions []game.Companion
+	// Add is what the pin has beside its build: overlays, companions, edits, keep
+	// rules.
+	Add game.Pin
 }
 
 // ProposePin plans to bring the lane to a build.
@@ -190,7 +229,8 @@ func (l *Lane) ProposePin(ctx context.Context, b *game.Build, o PinOptions) (*Pr
 	if err != nil {
 		return nil, err
 	}
-	if err := checkCompanions(o.Companions, l.Game.Rules().Matcher()); err != nil {
+	l.keepAlso(o.Add)
+	if err := checkAdditions(o.Add, l.Game.Rules()); err != nil {
 		return nil, err
 	}
 	before, owned, err := l.pinned(ctx)
@@ -202,9 +242,10 @@ func (l *Lane) ProposePin(ctx context.Context, b *game.Build, o PinOptions) (*Pr
 		c.What = "pin"
 		c.After = game.Pin{
 			Build: to.build.UID, Components: choice.Names, Open: o.Open, Clean: o.Clean || o.Exact, Exact: o.Exact,
-			Companions: o.Companions, Since: l.now(), First: before.First,
+			Overlays: o.Add.Overlays, Companions: o.Add.Companions, Edits: o.Add.Edits, Keep: o.Add.Keep,
+			Since: l.now(), First: before.First,
 		}
-		if err := to.add(c.After); err != nil {
+		if err := l.add(ctx, to, c.After, true); err != nil {
 			return nil, err
 		}
 	}
@@ -449,8 +490,12 @@ func (l *Lane) Ready(p *Proposal) error {
 	if err := l.notRunning(); err != nil {
 		return err
 	}
-	if !p.Fetch.Empty() {
-		if err := volume.CheckFree(l.Store.Dir(), p.Fetch.Grow); err != nil {
+	var grow int64
+	for _, f := range p.Fetches {
+		grow += f.Grow
+	}
+	if grow > 0 {
+		if err := volume.CheckFree(l.Store.Dir(), grow); err != nil {
 			return err
 		}
 	}
@@ -464,15 +509,22 @@ func (l *Lane) Carry(ctx context.Context, p *Proposal) error {
 		return err
 	}
 	if p.composed != nil {
-		if err := l.adopt(ctx, p.composed, true); err != nil {
-			return err
+		for _, layer := range p.composed.layers() {
+			if err := l.adopt(ctx, layer, true); err != nil {
+				return err
+			}
 		}
-		if err := l.keepTexts(ctx, p.composed); err != nil {
+		if err := l.keepTexts(ctx, p.composed.texts); err != nil {
 			return err
 		}
 	}
-	if !p.Fetch.Empty() {
-		if _, err := l.runFetch(ctx, p.composed, p.Fetch, p.missing, p.tree); err != nil {
+	if p.prepare != nil {
+		if err := p.prepare(ctx); err != nil {
+			return err
+		}
+	}
+	for _, f := range p.Fetches {
+		if _, err := l.runFetch(ctx, f.composed, f.Plan, f.only, p.tree); err != nil {
 			return err
 		}
 	}

@@ -168,7 +168,7 @@ func (l *Lane) drift(ctx context.Context, tree *scan.Tree, b *game.Build, pin ga
 			d.Unread = append(d.Unread, have[i])
 		}
 	}
-	p, err := plan.Make(plan.Request{Have: have, Odd: tree.Odd, Want: want, Owned: want, Rules: l.Game.Rules(), Clean: pin.Clean, Exact: pin.Exact})
+	p, err := plan.Make(plan.Request{Have: have, Odd: tree.Odd, Want: want, Owned: want, Rules: l.rules(c), Clean: pin.Clean, Exact: pin.Exact})
 	if err != nil {
 		return nil, err
 	}

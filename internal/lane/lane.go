@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -103,6 +104,7 @@ func (l *Lane) open(ctx context.Context, o Options) error {
 		return err
 	}
 	l.Name, l.Dir, l.Live = is.Name, l.Game.Folder(is), is.Live
+	l.keepAlso(is.Pin)
 	info, err := os.Stat(l.Dir)
 	switch {
 	case errors.Is(err, fs.ErrNotExist) || err == nil && !info.IsDir():
@@ -176,6 +178,13 @@ func (l *Lane) recover(ctx context.Context) error {
 	return nil
 }
 
+// keepAlso puts a pin's keep rules beside those of the game.
+func (l *Lane) keepAlso(pin game.Pin) {
+	g := *l.Game
+	g.Keep = slices.Concat(g.Keep, pin.Keep)
+	l.Game = &g
+}
+
 // Title returns what to call the lane in messages: the game, and the lane's name if
 // it is parked.
 func (l *Lane) Title() string {
@@ -196,6 +205,8 @@ func Describe(c *game.Change) string {
 		return fmt.Sprintf("The undo of change %d", c.Undoes)
 	case "repair":
 		return "The repair to " + c.Build
+	case "carry":
+		return "The carry from " + c.Build
 	}
 	return "A change"
 }
@@ -240,7 +251,7 @@ func (l *Lane) composedOf(ctx context.Context, b *game.Build, pin game.Pin) (*co
 	if err != nil {
 		return nil, err
 	}
-	return c, c.add(pin)
+	return c, l.add(ctx, c, pin, true)
 }
 
 // Pin returns what the lane is held to, and the build; nil if it is not held.

@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 
 	"morvant/internal/digest"
 	"morvant/internal/game"
+	"morvant/internal/rules"
 	"morvant/internal/scan"
 	"morvant/internal/store"
 	"morvant/internal/volume"
@@ -64,6 +66,37 @@ func (l *Lane) Snapshot(ctx context.Context, label, note string) (*Snapshot, err
 	}
 	// From here on it is recorded, and an interrupt comes too late.
 	return s, l.home.AddBuild(context.WithoutCancel(ctx), s.Build)
+}
+
+// RecordFolder records the files of another folder that are in the set, as a snapshot.
+func (l *Lane) RecordFolder(ctx context.Context, dir, label, note string, only *rules.Set) (*game.Build, error) {
+	label, err := l.FreeLabel(ctx, label)
+	if err != nil {
+		return nil, err
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	t, err := scan.Walk(ctx, root, rules.Rules{})
+	if err != nil {
+		return nil, err
+	}
+	t.Entries = slices.DeleteFunc(t.Entries, func(e scan.Entry) bool { return !only.Match(e.Path) })
+	if len(t.Entries) == 0 {
+		return nil, fmt.Errorf("%w: nothing in %s matches", ErrOverlay, dir)
+	}
+	session := l.Store.Begin()
+	err = t.Read(ctx, root, scan.Request{Sink: session.Put, Task: "Recording", Meter: l.meter, Now: l.now})
+	var b *game.Build
+	if err == nil {
+		b, err = l.record(ctx, session, t, &game.Build{UID: game.NewUID(), Game: l.Game.Name, Label: label, Note: note, Made: l.now()})
+	}
+	if err := errors.Join(err, session.Close()); err != nil {
+		return nil, err
+	}
+	return b, l.home.AddBuild(context.WithoutCancel(ctx), b)
 }
 
 // fill puts the content of every file into the store, reading only what may not

@@ -284,11 +284,15 @@ func (l *Lane) findParked(ctx context.Context, to *game.Lane) error {
 
 // beside opens another lane of the same game, under the lock that is held already.
 func (l *Lane) beside(ctx context.Context, is *game.Lane) (*Lane, error) {
+	g, err := l.home.Load(l.Game.Name)
+	if err != nil {
+		return nil, err
+	}
 	o := &Lane{
-		Game: l.Game, Store: l.Store, Name: is.Name, Dir: l.Game.Folder(is), Live: is.Live,
+		Game: g, Store: l.Store, Name: is.Name, Dir: l.Game.Folder(is), Live: is.Live,
 		home: l.home, cache: l.cache, meter: l.meter, now: l.now, feed: l.feed, borrowed: true,
 	}
-	var err error
+	o.keepAlso(is.Pin)
 	if o.root, err = os.OpenRoot(o.Dir); err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
 			err = fmt.Errorf("lane %s, %s: %w", o.Name, o.Dir, ErrGone)

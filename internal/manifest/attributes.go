@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io/fs"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -32,6 +33,11 @@ type Attributes struct {
 // NewAttributes returns empty attributes ready to be filled.
 func NewAttributes() *Attributes {
 	return &Attributes{Files: make(map[string]Attribute), Dirs: make(map[string]Attribute)}
+}
+
+// Clone returns a copy that can be changed on its own.
+func (a *Attributes) Clone() *Attributes {
+	return &Attributes{Files: maps.Clone(a.Files), Dirs: maps.Clone(a.Dirs)}
 }
 
 type attributeList struct {

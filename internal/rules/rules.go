@@ -16,6 +16,8 @@ import (
 type Rules struct {
 	Keep    []string // files that belong to the player
 	Scratch []string // files nobody misses
+	// Except are single paths that no keep rule is about.
+	Except []string
 }
 
 // Check returns an error naming the first pattern that cannot be used.
@@ -37,15 +39,20 @@ func (r Rules) Check() error {
 // Several goroutines may use it at once.
 type Matcher struct {
 	keep, scratch *Set
+	except        map[string]bool
 }
 
 // Matcher returns a matcher for r.
 func (r Rules) Matcher() *Matcher {
-	return &Matcher{NewSet(r.Keep), NewSet(r.Scratch)}
+	m := &Matcher{keep: NewSet(r.Keep), scratch: NewSet(r.Scratch), except: make(map[string]bool)}
+	for _, p := range r.Except {
+		m.except[p] = true
+	}
+	return m
 }
 
 // Kept reports whether the file or folder at p belongs to the player.
-func (m *Matcher) Kept(p string) bool { return m.keep.Match(p) }
+func (m *Matcher) Kept(p string) bool { return m.keep.Match(p) && !m.except[p] }
 
 // Scratch reports whether nobody misses the file or folder at p.
 func (m *Matcher) Scratch(p string) bool { return m.scratch.Match(p) }

@@ -1,0 +1,173 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/game"
+	"morvant/internal/lane"
+)
+
+// takeAsk leaves it to the player which conflicts the other side wins.
+const takeAsk = "ask"
+
+func (a *app) carryCommand() *cli.Command {
+	return &cli.Command{
+		Name: "carry", Usage: "bring your own files of another lane, snapshot or folder here", ArgsUsage: "FROM [PATTERN...]", Category: "lanes",
+		Description: "Example: morvant carry lane/main\n         morvant carry snapshot/1.1.1 'Mods/**' --conflict newer\n         morvant carry '/games/Quay (copy)' 'Harbours/**'\n\n" +
+			"Your own are files under keep rules, and others that no known build has. Files that are here and differ stay, or\n" +
+			"give way if --conflict says so: newer, theirs, mine, or ask.",
+		Flags: append(changeFlags(), &cli.StringFlag{Name: "conflict", Usage: "which wins where both sides have a file: `WHICH` of ask, newer, theirs, mine",
+			Value: takeAsk, Validator: oneOf(takeAsk, string(lane.TakeNewer), string(lane.TakeTheirs), string(lane.TakeMine))}),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := arguments(c, 1, 100)
+			if err != nil {
+				return err
+			}
+			return a.withChange(ctx, c, func(l *lane.Lane, home *game.Home) error {
+				from, err := a.carrySource(ctx, home, l, args[0])
+				if err != nil {
+					return err
+				}
+				return errors.Join(a.carryOwn(ctx, c, l, from, args[1:]), from.Close())
+			})
+		},
+	}
+}
+
+// carrySource finds what is meant: lane/NAME, a folder, or a snapshot.
+func (a *app) carrySource(ctx context.Context, home *game.Home, l *lane.Lane, ref string) (*lane.Source, error) {
+	if name, ok := strings.CutPrefix(ref, "lane/"); ok {
+		return l.FromLane(ctx, name)
+	}
+	if info, err := os.Stat(ref); err == nil && info.IsDir() && strings.ContainsAny(ref, `/\.`) {
+		dir, err := filepath.Abs(ref)
+		if err != nil {
+			return nil, err
+		}
+		return l.FromFolder(ctx, dir)
+	}
+	b, err := a.findBuild(ctx, home, l.Game.Name, ref)
+	if err != nil {
+		return nil, err
+	}
+	return l.FromBuild(ctx, b)
+}
+
+func (a *app) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, from *lane.Source, patterns []string) error {
+	found, err := l.CompareOwn(ctx, from, patterns)
+	if err != nil {
+		return err
+	}
+	if len(found.New)+len(found.Conflicts)+found.Same == 0 {
+		return fmt.Errorf("%s: %w", from.Name, errNothingOwn)
+	}
+	take := lane.Take(c.String("conflict"))
+	if !c.Bool("json") && !c.Bool("quiet") {
+		a.showConflicts(found)
+	}
+	if take == takeAsk {
+		if take, err = a.chooseTake(c, found); err != nil {
+			return err
+		}
+	}
+	p, err := l.ProposeCarry(ctx, found, take)
+	if err != nil {
+		return err
+	}
+	return a.carry(ctx, c, l, p)
+}
+
+var errNothingOwn = errors.New("there is nothing of yours that matches")
+
+// chooseTake asks what is to become of conflicts.
+func (a *app) chooseTake(c *cli.Command, found *lane.Carrying) (lane.Take, error) {
+	newer := 0
+	for _, k := range found.Conflicts {
+		if k.Newer {
+			newer++
+		}
+	}
+	if newer == 0 || c.Bool("dry-run") {
+		return lane.TakeMine, nil
+	}
+	switch err := a.ask(c, fmt.Sprintf("Take the %s newer there?", thatAre(newer))); {
+	case err == nil:
+		return lane.TakeNewer, nil
+	case errors.Is(err, errDeclined):
+		return lane.TakeMine, nil
+	default:
+		return "", err
+	}
+}
+
+func thatAre(n int) string {
+	if n == 1 {
+		return "1 file that is"
+	}
+	return comma(n) + " files that are"
+}
+
+func (a *app) showConflicts(found *lane.Carrying) {
+	a.say("From %s: %s new here, %s the same, %s different.", found.Source.Name,
+		count(len(found.New), "file"), comma(found.Same), comma(len(found.Conflicts)))
+	if len(found.Conflicts) == 0 {
+		return
+	}
+	var rows [][]string
+	for _, k := range found.Conflicts {
+		which := "here"
+		if k.Newer {
+			which = "there"
+		}
+		rows = append(rows, []string{k.Path, size(k.Here), stamp(k.HereTime), size(k.There), stamp(k.ThereTime), which})
+	}
+	a.say("\n%s\n", a.fitted([]string{"Different", ">Here", "", ">There", "", "Newer"}, rows))
+}
+
+func stamp(t time.Time) string {
+	if t.UnixNano() == 0 {
+		return ""
+	}
+	return day(t)
+}
+
+// carryKept brings the files under keep rules of another lane.
+func (a *app) carryKept(ctx context.Context, c *cli.Command, l *lane.Lane, name string) error {
+	if len(l.Game.Keep) == 0 {
+		a.note("No keep rule says what is yours; morvant carry brings it once one does.")
+		return nil
+	}
+	from, err := l.FromLane(ctx, name)
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	found, err := l.CompareOwn(ctx, from, l.Game.Keep)
+	if err != nil {
+		return err
+	}
+	if len(found.New) == 0 {
+		return nil
+	}
+	p, err := l.ProposeCarry(ctx, found, lane.TakeMine)
+	if err != nil {
+		return err
+	}
+	if err := l.Carry(ctx, p); err != nil {
+		return err
+	}
+	var bytes int64
+	for _, e := range found.New {
+		bytes += e.Size
+	}
+	a.note("%s of lane %s (keep rules) copied, %s.", count(len(found.New), "file"), name, size(bytes))
+	return nil
+}

@@ -1,0 +1,155 @@
+// Package edit changes single values in a text file and leaves every other byte of
+// it as it is: encoding, line ends, order, comments. UTF-8 and the like are taken
+// as bytes; UTF-16 is known by its mark.
+package edit
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"os"
+	"regexp"
+	"unicode/utf16"
+	"unicode/utf8"
+)
+
+// MaxSize bounds a file whose values are changed, in bytes.
+const MaxSize = 16 << 20
+
+// ErrMatches is returned for a value that is not found as often as expected.
+var ErrMatches = errors.New("the setting is not found as the rule expects")
+
+// Pattern compiles a pattern that captures one value, line by line.
+func Pattern(find string) (*regexp.Regexp, error) {
+	p, err := regexp.Compile("(?m)" + find)
+	if err != nil {
+		return nil, err
+	}
+	if p.NumSubexp() != 1 {
+		return nil, fmt.Errorf("the pattern %q must capture one value", find)
+	}
+	return p, nil
+}
+
+// Document is a text file. Text is what it says.
+type Document struct {
+	Text string
+
+	raw   []byte
+	at    []int     // maps each byte of the text to its place in the file
+	order byteOrder // of UTF-16; nil: bytes as they are
+}
+
+type byteOrder interface {
+	binary.ByteOrder
+	binary.AppendByteOrder
+}
+
+// Read reads a file.
+func Read(path string) (*Document, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() || info.Size() > MaxSize {
+		return nil, fmt.Errorf("%s: %w: no text file of a size that settings have", path, ErrMatches)
+	}
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	return Parse(raw), nil
+}
+
+// Parse reads the content of a file.
+func Parse(raw []byte) *Document {
+	d := &Document{raw: raw}
+	switch {
+	case len(raw) >= 2 && raw[0] == 0xFF && raw[1] == 0xFE:
+		d.order = binary.LittleEndian
+	case len(raw) >= 2 && raw[0] == 0xFE && raw[1] == 0xFF:
+		d.order = binary.BigEndian
+	default:
+		d.Text = string(raw)
+		return d
+	}
+	d.decode()
+	return d
+}
+
+// decode reads UTF-16 behind its mark.
+func (d *Document) decode() {
+	var text []byte
+	for i := 2; i+1 < len(d.raw); i += 2 {
+		start := i
+		r := rune(d.order.Uint16(d.raw[i:]))
+		if utf16.IsSurrogate(r) && i+3 < len(d.raw) {
+			r = utf16.DecodeRune(r, rune(d.order.Uint16(d.raw[i+2:])))
+			i += 2
+		}
+		before := len(text)
+		text = utf8.AppendRune(text, r)
+		for range len(text) - before {
+			d.at = append(d.at, start)
+		}
+	}
+	d.at = append(d.at, len(d.raw))
+	d.Text = string(text)
+}
+
+// place returns where byte i of the text stands in the file.
+func (d *Document) place(i int) int {
+	if d.order == nil {
+		return i
+	}
+	return d.at[i]
+}
+
+func (d *Document) encode(s string) []byte {
+	if d.order == nil {
+		return []byte(s)
+	}
+	var out []byte
+	for _, u := range utf16.Encode([]rune(s)) {
+		out = d.order.AppendUint16(out, u)
+	}
+	return out
+}
+
+// Values are what a pattern captures in a document.
+type Values struct {
+	Texts  []string
+	places [][2]int // in the file
+}
+
+// Find finds what the pattern captures, which must be there so many times.
+func (d *Document) Find(find string, count int) (*Values, error) {
+	p, err := Pattern(find)
+	if err != nil {
+		return nil, err
+	}
+	v := &Values{}
+	for _, m := range p.FindAllStringSubmatchIndex(d.Text, -1) {
+		if m[2] < 0 {
+			continue
+		}
+		v.Texts = append(v.Texts, d.Text[m[2]:m[3]])
+		v.places = append(v.places, [2]int{d.place(m[2]), d.place(m[3])})
+	}
+	if len(v.Texts) != count {
+		return nil, fmt.Errorf("%w: %q matches %d times, and %d were expected", ErrMatches, find, len(v.Texts), count)
+	}
+	return v, nil
+}
+
+// With returns the file with other values in their places.
+func (d *Document) With(v *Values, texts []string) []byte {
+	var out []byte
+	end := 0
+	for i, p := range v.places {
+		out = append(out, d.raw[end:p[0]]...)
+		out = append(out, d.encode(texts[i])...)
+		end = p[1]
+	}
+	return append(out, d.raw[end:]...)
+}
