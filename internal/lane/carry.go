@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -144,6 +145,8 @@ func (l *Lane) CompareOwn(ctx context.Context, s *Source, patterns []string) (*C
 		}
 		is, there := have[e.Path]
 		switch {
+		case blocked(have, e.Path) || there && is.Kind == plan.Dir:
+			l.meter.Warn(fmt.Sprintf("%s cannot be carried: a folder and a file of one name are in each other's way", e.Path))
 		case !there:
 			c.New = append(c.New, e)
 		case is.Kind == e.Kind && is.Digest == e.Digest && is.Target == e.Target:
@@ -156,6 +159,16 @@ func (l *Lane) CompareOwn(ctx context.Context, s *Source, patterns []string) (*C
 	}
 	slices.SortFunc(c.New, plan.BiggestFirst)
 	return c, nil
+}
+
+// blocked reports whether something that is no folder stands where the path needs one.
+func blocked(have map[string]plan.Node, p string) bool {
+	for dir := path.Dir(p); dir != "."; dir = path.Dir(dir) {
+		if n, ok := have[dir]; ok && n.Kind != plan.Dir {
+			return true
+		}
+	}
+	return false
 }
 
 // gamesPaths lists the paths of what this lane is held to, and of what the feeds
@@ -218,7 +231,7 @@ func (l *Lane) ProposeCarry(ctx context.Context, c *Carrying, take Take) (*Propo
 	if err != nil {
 		return nil, err
 	}
-	to := target{want: plan.FromTree(c.tree).With(bring), exact: true, tree: c.tree}
+	to := target{want: plan.FromTree(c.tree).Over(bring), exact: true, tree: c.tree}
 	if c.Source.tree != nil {
 		to.promised = wanted
 		to.prepare = func(ctx context.Context) error { return l.putFrom(ctx, c.Source, bring) }

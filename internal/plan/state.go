@@ -74,6 +74,12 @@ func (s State) With(nodes map[string]Node) State {
 	return out
 }
 
+// Over returns the state with nodes at these paths, whatever it has there.
+func (s State) Over(nodes map[string]Node) State {
+	under := slices.DeleteFunc(slices.Clone(s), func(e Entry) bool { _, over := nodes[e.Path]; return over })
+	return under.With(nodes)
+}
+
 func (s State) sort() {
 	slices.SortFunc(s, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
 }
