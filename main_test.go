@@ -13,8 +13,8 @@ import (
 // layers lists the packages, the lowest first. A package may import only what
 // stands before it.
 var layers = []string{
-	"digest", "progress", "database", "volume", "reflink", "process", "rules", "edit",
-	"manifest", "chunk", "pack", "store", "scan", "plan", "apply",
+	"digest", "progress", "database", "volume", "reflink", "process", "rules", "edit", "userpath",
+	"manifest", "chunk", "pack", "store", "scan", "plan", "apply", "saves",
 	"catalogue", "feed", "block", "version", "game", "identify", "publish", "lane", "upkeep", "standin", "cli",
 }
 

@@ -11,10 +11,9 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
-	"strings"
 
 	"morvant/internal/edit"
+	"morvant/internal/userpath"
 )
 
 // Errors that callers test for.
@@ -105,17 +104,8 @@ type Place struct {
 	Home  string   // what ~ stands for
 }
 
-// resolve makes a path of a rule full: ~, $VARIABLES, and relative to the live folder.
-func (p Place) resolve(path string) string {
-	if path == "~" || strings.HasPrefix(path, "~/") || strings.HasPrefix(path, `~\`) {
-		path = p.Home + path[1:]
-	}
-	path = filepath.FromSlash(os.ExpandEnv(path))
-	if !filepath.IsAbs(path) {
-		path = filepath.Join(p.Dir, path)
-	}
-	return path
-}
+// resolve makes a path of a rule full.
+func (p Place) resolve(path string) string { return userpath.Expand(path, p.Home, p.Dir) }
 
 // Watched returns the path whose changes matter to a rule; empty if it is about the
 // lane's own files.

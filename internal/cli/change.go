@@ -284,6 +284,7 @@ func (a *app) showPlan(c *cli.Command, l *lane.Lane, p *lane.Proposal) {
 	if p.Plan.Empty() {
 		a.say("%s of %s changes no file.", what, strong(l.Title()))
 		a.showLeft(c, p)
+		a.showSteps(l, p)
 		return
 	}
 	t := p.Plan.Totals()
@@ -308,6 +309,20 @@ func (a *app) showPlan(c *cli.Command, l *lane.Lane, p *lane.Proposal) {
 		a.say("\n%s\n", grid([]string{"Action", ">Size", "File"}, rows))
 	}
 	a.showLeft(c, p)
+	a.showSteps(l, p)
+}
+
+// showSteps tells which commands of the player's run after a pin.
+func (a *app) showSteps(l *lane.Lane, p *lane.Proposal) {
+	if p.Change.What != "pin" {
+		return
+	}
+	for _, line := range l.Game.AfterPin {
+		a.say("  then runs: %s", line)
+	}
+	if l.Game.ConvertSaves != "" {
+		a.say("  then converts a copy of the saves: %s", l.Game.ConvertSaves)
+	}
 }
 
 func gets(n int) string {
@@ -398,6 +413,34 @@ func (a *app) historyCommand() *cli.Command {
 		Description: "Example: morvant history",
 		Action:      a.onGame(a.history),
 		Commands: []*cli.Command{{
+			Name: "output", Usage: "show what the steps after a pin have said", ArgsUsage: "NUMBER",
+			Description: "Example: morvant history output 3",
+			Action: func(ctx context.Context, c *cli.Command) error {
+				args, err := arguments(c, 1, 1)
+				if err != nil {
+					return err
+				}
+				id, err := strconv.ParseInt(args[0], 10, 64)
+				if err != nil {
+					return usagef("%q is not the number of a change; morvant history lists them", args[0])
+				}
+				return a.withGame(ctx, c, func(home *game.Home, name string) error {
+					text, err := home.Output(ctx, name, id)
+					if err != nil {
+						return err
+					}
+					if c.Bool("json") {
+						return a.emit(struct {
+							Schema string `json:"schema"`
+							Change int64  `json:"change"`
+							Output string `json:"output"`
+						}{"morvant-output/1", id, text})
+					}
+					fmt.Fprint(a.out, text)
+					return nil
+				})
+			},
+		}, {
 			Name: "forget", Usage: "forget changes made before a date; they cannot be taken back any more", ArgsUsage: "DATE",
 			Description: "Example: morvant history forget 2031-08-01\n\nThe content that only they needed is given back by morvant store trim.",
 			Action: func(ctx context.Context, c *cli.Command) error {

@@ -94,7 +94,7 @@ func (a *app) command() *cli.Command {
 			a.snapshotCommand(), a.buildsCommand(), a.identifyCommand(), a.diffCommand(), a.statusCommand(), a.verifyCommand(),
 			a.feedCommand(), a.fetchCommand(),
 			a.pinCommand(), a.unpinCommand(), a.undoCommand(), a.historyCommand(), a.blockCommand(), a.unblockCommand(), a.launchCommand(), a.watchCommand(), a.letUpdateCommand(),
-			a.laneCommand(), a.carryCommand(),
+			a.laneCommand(), a.carryCommand(), a.savesCommand(),
 			a.publishCommand(), a.storeCommand(), a.demoCommand(),
 		),
 	}

@@ -19,6 +19,7 @@ import (
 	"morvant/internal/pack"
 	"morvant/internal/plan"
 	"morvant/internal/publish"
+	"morvant/internal/saves"
 	"morvant/internal/scan"
 	"morvant/internal/store"
 	"morvant/internal/volume"
@@ -158,6 +159,10 @@ func advice(err error) string {
 		return "Let the launcher look for updates, then try again; nothing was changed"
 	case errors.Is(err, lane.ErrHalfDone):
 		return "Run it again, or go back: morvant verify --repair"
+	case errors.Is(err, lane.ErrNoSaves):
+		return "Say where they are: morvant game set --saves '~/Saved Games/...'; morvant saves list says what was looked for"
+	case errors.Is(err, saves.ErrTooMuch), errors.Is(err, saves.ErrPattern):
+		return "Say more exactly where the saves are: morvant game set --no-saves OLD --saves NEW"
 	case errors.Is(err, lane.ErrLive):
 		return "Switch to another lane first: morvant lane switch LANE"
 	case errors.Is(err, lane.ErrFollowed):

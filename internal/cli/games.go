@@ -28,6 +28,7 @@ func settingFlags() []cli.Flag {
 		&cli.StringFlag{Name: "program", Usage: "the `FILE` to start, inside the live folder"},
 		&cli.StringSliceFlag{Name: "keep", Usage: "a `PATTERN` for files that are yours: never replaced or removed"},
 		&cli.StringSliceFlag{Name: "scratch", Usage: "a `PATTERN` for files nobody misses: logs, caches"},
+		&cli.StringSliceFlag{Name: "saves", Usage: "a `PATTERN` for folders of saved games: ~, $VARIABLES, *"},
 	}
 }
 
@@ -66,7 +67,7 @@ func (a *app) add(ctx context.Context, c *cli.Command, home *game.Home, name, di
 	}
 	g := &game.Game{Name: name, Settings: game.Settings{
 		Title: c.String("title"), Live: live, Program: filepath.ToSlash(c.String("program")),
-		Keep: c.StringSlice("keep"), Scratch: c.StringSlice("scratch"),
+		Keep: c.StringSlice("keep"), Scratch: c.StringSlice("scratch"), Saves: c.StringSlice("saves"),
 	}}
 	if err := g.Rules().Check(); err != nil {
 		return fmt.Errorf("%w: %v", game.ErrSettings, err)
@@ -232,6 +233,11 @@ func (a *app) gameCommand() *cli.Command {
 		&cli.StringFlag{Name: "live", Usage: "the `FOLDER` that the launcher starts"},
 		&cli.StringSliceFlag{Name: "no-keep", Usage: "take a keep `PATTERN` away"},
 		&cli.StringSliceFlag{Name: "no-scratch", Usage: "take a scratch `PATTERN` away"},
+		&cli.StringSliceFlag{Name: "no-saves", Usage: "take a saves `PATTERN` away"},
+		&cli.BoolFlag{Name: "saves-per-lane", Usage: "each lane has saves of its own (--saves-per-lane=false: all share one set)"},
+		&cli.StringFlag{Name: "convert-saves", Usage: "a `COMMAND` for the saves after a pin, run on a copy; empty: none"},
+		&cli.StringSliceFlag{Name: "after-pin", Usage: "a `COMMAND` to run after a pin, in the game's folder"},
+		&cli.StringSliceFlag{Name: "no-after-pin", Usage: "take such a `COMMAND` away"},
 		&cli.StringSliceFlag{Name: "version-rule", Usage: "where the game says its version: `FILE=PATTERN`, with the version in parentheses"},
 		&cli.StringSliceFlag{Name: "waiting-rule", Usage: "where the launcher says which update waits: `FILE=PATTERN`, with the build in parentheses"},
 	)
@@ -274,7 +280,7 @@ func (a *app) gameShow(ctx context.Context, c *cli.Command, home *game.Home, nam
 	a.say("%s", strong(g.Display()))
 	a.say("%s", fields(
 		"name", g.Name, "state", j.held(), "builds", fmt.Sprint(j.Builds), "live folder", g.Live, "program", g.Program,
-		"keep", strings.Join(g.Keep, "  "), "scratch", strings.Join(g.Scratch, "  "), "settings", j.Settings,
+		"keep", strings.Join(g.Keep, "  "), "scratch", strings.Join(g.Scratch, "  "), "saves", strings.Join(g.Saves, "  "), "settings", j.Settings,
 	))
 	return nil
 }
@@ -285,33 +291,37 @@ func (a *app) gameSet(ctx context.Context, c *cli.Command, home *game.Home, name
 		return err
 	}
 	change := make(map[string]any)
-	for _, key := range []string{"title", "program"} {
-		if c.IsSet(key) {
+	for flag, key := range map[string]string{"title": "title", "program": "program", "convert-saves": "convert_saves"} {
+		if c.IsSet(flag) {
 			change[key] = nil
-			if v := c.String(key); v != "" {
+			if v := c.String(flag); v != "" {
 				change[key] = v
 			}
 		}
+	}
+	if c.IsSet("saves-per-lane") {
+		change["saves_per_lane"] = c.Bool("saves-per-lane")
 	}
 	if c.IsSet("live") {
 		if change["live"], err = home.CheckFolder(ctx, name, game.MainLane, c.String("live")); err != nil {
 			return err
 		}
 	}
-	for key, old := range map[string][]string{"keep": g.Keep, "scratch": g.Scratch} {
-		if !c.IsSet(key) && !c.IsSet("no-"+key) {
+	for flag, old := range map[string][]string{"keep": g.Keep, "scratch": g.Scratch, "saves": g.Saves, "after-pin": g.AfterPin} {
+		key := strings.ReplaceAll(flag, "-", "_")
+		if !c.IsSet(flag) && !c.IsSet("no-"+flag) {
 			continue
 		}
 		list := slices.Clone(old)
-		for _, p := range c.StringSlice(key) {
+		for _, p := range c.StringSlice(flag) {
 			if !slices.Contains(list, p) {
 				list = append(list, p)
 			}
 		}
-		for _, p := range c.StringSlice("no-" + key) {
+		for _, p := range c.StringSlice("no-" + flag) {
 			i := slices.Index(list, p)
 			if i < 0 {
-				return usagef("there is no %s rule %q; the rules are: %s", key, p, strings.Join(old, "  "))
+				return usagef("there is no %s rule %q; the rules are: %s", flag, p, strings.Join(old, "  "))
 			}
 			list = slices.Delete(list, i, i+1)
 		}

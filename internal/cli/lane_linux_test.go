@@ -86,3 +86,56 @@ func TestALaneOnAnotherDiskIsLinkedOrRefused(t *testing.T) {
 	w.ok("-g", "quay", "lane", "switch", "main")
 	require.Equal(t, main, w.picture())
 }
+
+// TestKilledAtAnyPointSavesAreOldOrNew kills a restore of saves, and a switch that
+// brings a lane's own, and finishes it with the next command.
+func TestKilledAtAnyPointSavesAreOldOrNew(t *testing.T) {
+	t.Parallel()
+	canTrace(t)
+	w := newSaved(t)
+	w.ok("game", "set", "--saves-per-lane")
+	w.ok("lane", "switch", "old")
+	w.save("100/slot1.sav", "old build")
+	w.save("100/slot9.sav", "only there")
+	old := w.saves()
+	w.ok("-g", "quay", "lane", "switch", "main")
+	main := w.saves()
+	places := []string{w.live, w.parked("old"), w.home, filepath.Dir(w.dir), filepath.Dir(w.state)}
+	template := filepath.Join(w.launched.dir, "template")
+	require.NoError(t, os.Mkdir(template, 0o755))
+	require.NoError(t, exec.Command("cp", append(append([]string{"-a"}, places...), template)...).Run())
+	c := &crashWorld{world: w.world}
+	kills := 0
+	for _, command := range [][]string{{"-g", "quay", "lane", "switch", "old"}, {"-g", "quay", "saves", "restore", "2", "--yes"}} {
+		for _, calls := range []string{"renameat,renameat2,rename", "fsync,fdatasync,syncfs", "unlinkat", "mkdirat"} {
+			for n := 1; n < 200; n += 2 * stride(n) {
+				for _, dir := range append(places, w.parked("main")) {
+					require.NoError(t, os.RemoveAll(dir))
+				}
+				for _, dir := range places {
+					require.NoError(t, exec.Command("cp", "-a", filepath.Join(template, filepath.Base(dir)), dir).Run())
+				}
+				if !c.killed(calls, n, command...) {
+					break
+				}
+				kills++
+				where := fmt.Sprintf("%v killed at %s %d", command, calls, n)
+				r := w.run("-g", "quay", "status")
+				require.Contains(t, []int{0, 3}, r.code, "%s: %s", where, r.err)
+				require.NoDirExists(t, filepath.Join(w.dir, "100", ".morvant"), where)
+				live := w.lanes()["main"]["live"] == true
+				switch now := w.saves(); {
+				case command[2] == "lane" && live:
+					require.Equal(t, main, now, where)
+				case command[2] == "lane":
+					require.Equal(t, old, now, where)
+				case now["100/slot9.sav"] == "":
+					require.Equal(t, main, now, where)
+				default:
+					require.Equal(t, old, now, where)
+				}
+			}
+		}
+	}
+	require.Greater(t, kills, 10)
+}

@@ -4,13 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os/exec"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/game"
 	"morvant/internal/lane"
+	"morvant/internal/process"
 )
 
 // What let-update does once the update is there.
@@ -120,7 +120,7 @@ func (a *app) awaitUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) (*l
 	if command := c.String("after"); command != "" {
 		a.note("Updates are let in. Running %s.", command)
 		w.After = func(ctx context.Context) error {
-			cmd := shell(ctx, command)
+			cmd := process.Shell(ctx, command)
 			cmd.Dir, cmd.Stdout, cmd.Stderr = l.Game.Live, a.stderr, a.stderr
 			if err := cmd.Run(); err != nil {
 				return fmt.Errorf("%s: %w", command, err)
@@ -218,10 +218,4 @@ func (a *app) proposeAfter(ctx context.Context, l *lane.Lane, then string, befor
 		return l.ProposeLift(ctx)
 	}
 	return nil, nil
-}
-
-// shell runs a command line the way the player's system does.
-func shell(ctx context.Context, line string) *exec.Cmd {
-	name, args := systemShell(line)
-	return exec.CommandContext(ctx, name, args...)
 }

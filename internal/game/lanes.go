@@ -247,7 +247,7 @@ func (h *Home) EndSwitch(ctx context.Context, game string) error {
 }
 
 // laneTables are the tables that name a lane beside the table of lanes.
-var laneTables = []string{"change", "block"}
+var laneTables = []string{"change", "block", "saves"}
 
 // RenameLane gives a lane another name.
 func (h *Home) RenameLane(ctx context.Context, game, from, to string) error {
@@ -284,7 +284,8 @@ func (h *Home) ForgetLane(ctx context.Context, game, lane string) error {
 		return err
 	}
 	defer tx.Rollback()
-	for _, query := range append(each(laneTables, `DELETE FROM %s WHERE game = ? AND lane = ?`), `DELETE FROM lane WHERE game = ? AND name = ?`) {
+	// Backups of saves outlive the lane.
+	for _, query := range append(each(laneTables[:2], `DELETE FROM %s WHERE game = ? AND lane = ?`), `DELETE FROM lane WHERE game = ? AND name = ?`) {
 		if _, err := tx.ExecContext(ctx, query, game, lane); err != nil {
 			return err
 		}

@@ -14,6 +14,7 @@ import (
 
 	"morvant/internal/block"
 	"morvant/internal/rules"
+	"morvant/internal/saves"
 	"morvant/internal/version"
 	"morvant/internal/volume"
 )
@@ -25,6 +26,15 @@ type Settings struct {
 	Program string   `toml:"program,omitempty"` // what to start, relative to the live folder
 	Keep    []string `toml:"keep,omitempty"`    // files that belong to the player
 	Scratch []string `toml:"scratch,omitempty"` // files nobody misses
+	// Saves are the folders of saved games: ~, $VARIABLES, patterns; relative to the
+	// live folder.
+	Saves []string `toml:"saves,omitempty"`
+	// SavesPerLane gives each lane saves of its own; otherwise all share one set.
+	SavesPerLane bool `toml:"saves_per_lane,omitempty"`
+	// ConvertSaves is a command that is run on a copy of the saves after a pin.
+	ConvertSaves string `toml:"convert_saves,omitempty"`
+	// AfterPin are commands that are run after a pin, in the lane's folder.
+	AfterPin []string `toml:"after_pin,omitempty"`
 	// Block says how updates are kept away from a held game.
 	Block []block.Rule `toml:"block,omitempty"`
 	// Version says where the game itself tells which version it is.
@@ -50,6 +60,11 @@ func (s *Settings) check() error {
 	}
 	if err := s.Rules().Check(); err != nil {
 		return fmt.Errorf("%w: %v", ErrSettings, err)
+	}
+	for _, p := range s.Saves {
+		if err := saves.Check(p); err != nil {
+			return fmt.Errorf("%w: %v", ErrSettings, err)
+		}
 	}
 	for _, r := range s.Block {
 		if err := r.Check(); err != nil {

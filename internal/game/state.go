@@ -47,6 +47,13 @@ CREATE TABLE block (game TEXT, lane TEXT, body TEXT NOT NULL, PRIMARY KEY (game,
 `, `
 ALTER TABLE lane ADD COLUMN body TEXT NOT NULL DEFAULT '{}';
 CREATE TABLE live (game TEXT PRIMARY KEY, lane TEXT NOT NULL, switching TEXT NOT NULL DEFAULT '') WITHOUT ROWID;
+`, `
+CREATE TABLE saves (
+	id INTEGER PRIMARY KEY AUTOINCREMENT, game TEXT NOT NULL, lane TEXT NOT NULL, made INTEGER NOT NULL, why TEXT NOT NULL, build TEXT NOT NULL,
+	parts TEXT NOT NULL, files INTEGER NOT NULL, bytes INTEGER NOT NULL
+);
+CREATE TABLE restoring (game TEXT PRIMARY KEY, body TEXT NOT NULL) WITHOUT ROWID;
+ALTER TABLE change ADD COLUMN output TEXT NOT NULL DEFAULT '';
 `}}
 
 // NewUID returns a name that no other build or change has.
@@ -196,6 +203,22 @@ func (h *Home) History(ctx context.Context, name, lane string) ([]*Change, error
 	return list, rows.Err()
 }
 
+// SetOutput keeps what the steps after a change have said.
+func (h *Home) SetOutput(ctx context.Context, id int64, text string) error {
+	_, err := h.db.ExecContext(ctx, `UPDATE change SET output = ? WHERE id = ?`, text, id)
+	return err
+}
+
+// Output returns what the steps after a change have said.
+func (h *Home) Output(ctx context.Context, name string, id int64) (string, error) {
+	var text string
+	err := h.db.QueryRowContext(ctx, `SELECT output FROM change WHERE game = ? AND id = ?`, name, id).Scan(&text)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", &UnknownError{Kind: "change", Name: fmt.Sprint(id)}
+	}
+	return text, err
+}
+
 // ForgetChanges forgets the changes of a game that were made before t; they can
 // not be taken back any more.
 func (h *Home) ForgetChanges(ctx context.Context, name string, t time.Time) (int64, error) {
@@ -213,7 +236,7 @@ func (h *Home) Forget(ctx context.Context, name string) error {
 		return err
 	}
 	defer tx.Rollback()
-	for _, query := range []string{`DELETE FROM build WHERE game = ?`, `DELETE FROM lane WHERE game = ?`, `DELETE FROM change WHERE game = ?`, `DELETE FROM own_note WHERE game = ?`, `DELETE FROM block WHERE game = ?`, `DELETE FROM live WHERE game = ?`} {
+	for _, query := range []string{`DELETE FROM build WHERE game = ?`, `DELETE FROM lane WHERE game = ?`, `DELETE FROM change WHERE game = ?`, `DELETE FROM own_note WHERE game = ?`, `DELETE FROM block WHERE game = ?`, `DELETE FROM live WHERE game = ?`, `DELETE FROM saves WHERE game = ?`, `DELETE FROM restoring WHERE game = ?`} {
 		if _, err := tx.ExecContext(ctx, query, name); err != nil {
 			return err
 		}

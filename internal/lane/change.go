@@ -508,6 +508,9 @@ func (l *Lane) Carry(ctx context.Context, p *Proposal) error {
 	if err := l.Ready(p); err != nil {
 		return err
 	}
+	if err := l.guardSaves(ctx, &p.Change); err != nil {
+		return err
+	}
 	if p.composed != nil {
 		for _, layer := range p.composed.layers() {
 			if err := l.adopt(ctx, layer, true); err != nil {
@@ -539,6 +542,7 @@ func (l *Lane) Carry(ctx context.Context, p *Proposal) error {
 			return err
 		}
 		l.follow(ctx, &p.Change)
+		l.afterPin(ctx, &p.Change)
 		return l.mark(ctx, false)
 	}
 	memo, err := json.Marshal(&p.Change)
@@ -572,6 +576,7 @@ func (l *Lane) Carry(ctx context.Context, p *Proposal) error {
 		return err
 	}
 	l.follow(ctx, &p.Change)
+	l.afterPin(ctx, &p.Change)
 	return nil
 }
 

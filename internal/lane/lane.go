@@ -118,6 +118,9 @@ func (l *Lane) open(ctx context.Context, o Options) error {
 	if err := l.recover(ctx); err != nil {
 		return err
 	}
+	if err := l.recoverSaves(ctx); err != nil {
+		return err
+	}
 	return l.Tighten(ctx)
 }
 

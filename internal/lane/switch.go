@@ -53,6 +53,9 @@ func (l *Lane) Switch(ctx context.Context, name string) (*Lane, error) {
 	if err := l.mark(ctx, false); err != nil {
 		return nil, err
 	}
+	if s.Saves, err = l.leaveSaves(ctx, s.To); err != nil {
+		return nil, err
+	}
 	if err := l.home.BeginSwitch(ctx, l.Game.Name, s); err != nil {
 		return nil, err
 	}
@@ -113,6 +116,9 @@ func (l *Lane) arrive(ctx context.Context, s *game.Switch) (*Lane, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := next.enterSaves(ctx, s); err != nil {
+		return nil, errors.Join(err, next.Close())
+	}
 	if err := next.settle(ctx); err != nil {
 		return nil, errors.Join(err, next.Close())
 	}
@@ -164,6 +170,11 @@ func (l *Lane) recoverSwitch(ctx context.Context) error {
 	}
 	if err := exchange(s, l.Game); err != nil {
 		return fmt.Errorf("an unfinished switch to lane %s: %w", s.To, err)
+	}
+	if s.Saves != 0 {
+		if err := l.recoverEntering(ctx, s); err != nil {
+			return err
+		}
 	}
 	next, err := l.arrive(ctx, s)
 	if err != nil {

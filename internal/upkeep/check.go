@@ -132,6 +132,9 @@ func (h *Health) findLosses(ctx context.Context, home *game.Home, s *store.Store
 	}
 	return references(ctx, home, s, func(r *reference, err error) error {
 		lists := []digest.Digest{r.list}
+		if r.also != (digest.Digest{}) {
+			lists = append(lists, r.also)
+		}
 		if r.build != nil {
 			lists = append(lists, r.build.Attributes)
 		}

@@ -13,6 +13,7 @@ import (
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
 	"morvant/internal/progress"
+	"morvant/internal/saves"
 	"morvant/internal/store"
 )
 
@@ -44,8 +45,9 @@ func alone(ctx context.Context, home *game.Home) (*store.Store, bool, error) {
 type reference struct {
 	label   string // "1.1.1 of cinder-quay"
 	list    digest.Digest
-	build   *game.Build  // nil for a change
-	content []plan.Entry // the files it needs
+	also    digest.Digest // a second list; zero: none
+	build   *game.Build   // nil for a change, and for saves
+	content []plan.Entry  // the files it needs
 }
 
 // references lists everything that keeps content alive, and what it needs. visit
@@ -68,6 +70,9 @@ func references(ctx context.Context, home *game.Home, s *store.Store, visit func
 			return err
 		}
 	}
+	if err := savesReferences(ctx, home, s, visit); err != nil {
+		return err
+	}
 	changes, err := home.History(ctx, "", "")
 	if err != nil {
 		return err
@@ -84,6 +89,29 @@ func references(ctx context.Context, home *game.Home, s *store.Store, visit func
 		}
 		if err := visit(r, err); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// savesReferences lists what the backups of saves need.
+func savesReferences(ctx context.Context, home *game.Home, s *store.Store, visit func(r *reference, err error) error) error {
+	backups, err := home.Backups(ctx, "")
+	if err != nil {
+		return err
+	}
+	for _, b := range backups {
+		for _, p := range b.Parts {
+			r := &reference{label: fmt.Sprintf("backup %d of the saves of %s", b.ID, b.Game), list: p.Manifest, also: p.Attributes}
+			m, err := (&saves.Keeper{Store: s}).Manifest(ctx, p)
+			if err == nil {
+				for _, f := range m.Files {
+					r.content = append(r.content, plan.Entry{Path: f.Path, Node: plan.Node{Kind: plan.File, Size: f.Size, Digest: f.Digest}})
+				}
+			}
+			if err := visit(r, err); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
@@ -117,6 +145,9 @@ func mark(ctx context.Context, home *game.Home, s *store.Store) (m *store.Mark, 
 			if err := m.Records(ctx, []digest.Digest{r.build.Record}, owner); err != nil {
 				return err
 			}
+		}
+		if r.also != (digest.Digest{}) {
+			files = append(files, r.also)
 		}
 		for _, e := range r.content {
 			files = append(files, e.Digest)

@@ -1,0 +1,278 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/plan"
+	"morvant/internal/saves"
+)
+
+func (a *app) savesCommand() *cli.Command {
+	return &cli.Command{
+		Name: "saves", Usage: "your saved games: list, backup, restore, stash", Category: "saves",
+		Commands: []*cli.Command{
+			{
+				Name: "list", Usage: "list the backups, and where the saves are",
+				Description: "Example: morvant game set --saves '~/Saved Games/Cinder Quay/*'\n         morvant saves list",
+				Action:      a.onGame(a.savesList),
+			},
+			{
+				Name: "backup", Usage: "back the saves up now; pins and switches do so by themselves", ArgsUsage: "[NOTE]",
+				Description: "Example: morvant saves backup 'before the race'",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := arguments(c, 0, 1)
+					if err != nil {
+						return err
+					}
+					return a.withLiveLane(ctx, c, func(l *lane.Lane, _ *game.Home) error {
+						return a.savesBackup(ctx, c, l, firstNonEmpty(append(args, "by hand")...))
+					})
+				},
+			},
+			{
+				Name: "restore", Usage: "bring a backup back; what is there now is backed up first", ArgsUsage: "[NUMBER]",
+				Description: "Example: morvant saves restore 4\n\nWithout a number: the newest that is not as the saves are now.",
+				Flags:       changeFlags(),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := arguments(c, 0, 1)
+					if err != nil {
+						return err
+					}
+					var id int64
+					if len(args) == 1 {
+						if id, err = strconv.ParseInt(args[0], 10, 64); err != nil || id < 1 {
+							return usagef("%q is not the number of a backup; morvant saves list lists them", args[0])
+						}
+					}
+					return a.withLiveLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.savesRestore(ctx, c, l, home, id) })
+				},
+			},
+			{
+				Name: "stash", Usage: "put the saves away, for a clean start", Description: "Example: morvant saves stash\n         morvant saves restore",
+				Flags: changeFlags(),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					if _, err := arguments(c, 0, 0); err != nil {
+						return err
+					}
+					return a.withLiveLane(ctx, c, func(l *lane.Lane, _ *game.Home) error {
+						change, err := l.ProposeSaves(ctx, nil)
+						if err != nil {
+							return err
+						}
+						return a.carrySaves(ctx, c, l, change, "stashed", "The saves are put away")
+					})
+				},
+			},
+			{
+				Name: "forget", Usage: "forget a backup", ArgsUsage: "NUMBER", Description: "Example: morvant saves forget 2",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := arguments(c, 1, 1)
+					if err != nil {
+						return err
+					}
+					id, err := strconv.ParseInt(args[0], 10, 64)
+					if err != nil {
+						return usagef("%q is not the number of a backup; morvant saves list lists them", args[0])
+					}
+					return a.withGame(ctx, c, func(home *game.Home, name string) error { return a.savesForget(ctx, c, home, name, id) })
+				},
+			},
+		},
+	}
+}
+
+type backupJSON struct {
+	Backup int64     `json:"backup"`
+	Date   time.Time `json:"date"`
+	Lane   string    `json:"lane"`
+	Build  string    `json:"build,omitempty"`
+	Why    string    `json:"why"`
+	Files  int       `json:"files"`
+	Bytes  int64     `json:"bytes"`
+	// Places are the folders; relative ones lie inside the lane.
+	Places []string `json:"places"`
+}
+
+func toBackupJSON(b *saves.Backup) backupJSON {
+	j := backupJSON{Backup: b.ID, Date: b.Made, Lane: b.Lane, Build: b.Build, Why: b.Why, Files: b.Files, Bytes: b.Bytes, Places: []string{}}
+	for _, p := range b.Parts {
+		j.Places = append(j.Places, p.Path)
+	}
+	return j
+}
+
+func (a *app) savesList(ctx context.Context, c *cli.Command, home *game.Home, name string) error {
+	return a.onLane(ctx, c, home, name, func(l *lane.Lane, home *game.Home) error {
+		places, none, err := l.FindSaves(ctx)
+		if err != nil {
+			return err
+		}
+		list, err := home.Backups(ctx, name)
+		if err != nil {
+			return err
+		}
+		var now []string
+		for _, p := range places {
+			now = append(now, p.In(l.Dir))
+		}
+		if c.Bool("json") {
+			out := []backupJSON{}
+			for _, b := range list {
+				out = append(out, toBackupJSON(b))
+			}
+			return a.emit(struct {
+				Schema  string       `json:"schema"`
+				Game    string       `json:"game"`
+				PerLane bool         `json:"per_lane"`
+				Places  []string     `json:"places"`
+				None    []string     `json:"not_found"`
+				Backups []backupJSON `json:"backups"`
+			}{"morvant-saves/1", name, l.Game.SavesPerLane, append([]string{}, now...), append([]string{}, none...), out})
+		}
+		a.showSaves(l, now, none, list)
+		return nil
+	})
+}
+
+func (a *app) showSaves(l *lane.Lane, now, none []string, list []*saves.Backup) {
+	whose := "all lanes share them"
+	if l.Game.SavesPerLane {
+		whose = "each lane has its own"
+	}
+	switch {
+	case len(l.Game.Saves) == 0:
+		a.say("It is not known where %s keeps its saves: morvant game set --saves '~/Saved Games/...'", l.Game.Display())
+	case len(now) == 0:
+		a.say("There are no saves of %s yet.", l.Game.Display())
+	default:
+		a.say("Saves of %s (%s): %s", strong(l.Game.Display()), whose, strings.Join(now, ", "))
+	}
+	for _, p := range none {
+		a.note("Note: nothing matches %s yet.", p)
+	}
+	if len(list) == 0 {
+		return
+	}
+	var rows [][]string
+	for _, b := range list {
+		rows = append(rows, []string{fmt.Sprint(b.ID), day(b.Made), b.Lane, b.Build, comma(b.Files), size(b.Bytes), b.Why})
+	}
+	a.say("\n%s", a.fitted([]string{">No", "Date", "Lane", "Build", ">Files", ">Size", "Why"}, rows))
+}
+
+func (a *app) savesBackup(ctx context.Context, c *cli.Command, l *lane.Lane, why string) error {
+	b, fresh, err := l.BackupSaves(ctx, why)
+	switch {
+	case err != nil:
+		return err
+	case b == nil:
+		return lane.ErrNoSaves
+	case c.Bool("json"):
+		return a.emit(struct {
+			Schema string `json:"schema"`
+			backupJSON
+			Fresh bool `json:"fresh"`
+		}{"morvant-backup/1", toBackupJSON(b), fresh})
+	case !fresh:
+		a.say("Nothing has changed since backup %d.", b.ID)
+	default:
+		a.say("Backup %d: %s, %s.", b.ID, count(b.Files, "file"), size(b.Bytes))
+	}
+	return nil
+}
+
+func (a *app) savesRestore(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, id int64) error {
+	var change *lane.SavesChange
+	if id != 0 {
+		b, err := home.Backup(ctx, l.Game.Name, id)
+		if err != nil {
+			return err
+		}
+		if change, err = l.ProposeSaves(ctx, b); err != nil {
+			return err
+		}
+		return a.carrySaves(ctx, c, l, change, fmt.Sprintf("before backup %d was brought back", id), fmt.Sprintf("The saves are those of backup %d", id))
+	}
+	list, err := home.Backups(ctx, l.Game.Name)
+	if err != nil {
+		return err
+	}
+	for _, b := range list {
+		if change, err = l.ProposeSaves(ctx, b); err != nil {
+			return err
+		}
+		if !change.Empty() {
+			return a.carrySaves(ctx, c, l, change, fmt.Sprintf("before backup %d was brought back", b.ID), fmt.Sprintf("The saves are those of backup %d", b.ID))
+		}
+	}
+	return fmt.Errorf("every backup is as the saves are now: %w", lane.ErrNothing)
+}
+
+// carrySaves shows a change of the saves, asks, and carries it out.
+func (a *app) carrySaves(ctx context.Context, c *cli.Command, l *lane.Lane, change *lane.SavesChange, why, done string) error {
+	p := &plan.Plan{Steps: change.Steps(l.Dir)}
+	if !c.Bool("json") && !c.Bool("quiet") {
+		if change.Empty() {
+			a.say("Nothing would change.")
+		} else {
+			t := p.Totals()
+			a.say("%s replaced, %s added, %s removed:", comma(t.Replaced), comma(t.Added), comma(t.Removed))
+			a.say("\n%s\n", grid([]string{"Action", ">Size", "File"}, planRows(p, nil, c.Bool("verbose"))))
+		}
+	}
+	if !c.Bool("dry-run") && !change.Empty() {
+		if err := a.ask(c, "Go ahead?"); err != nil {
+			return err
+		}
+		if err := l.CarrySaves(ctx, change, why); err != nil {
+			return err
+		}
+	}
+	if c.Bool("json") {
+		t := p.Totals()
+		return a.emit(struct {
+			Schema   string `json:"schema"`
+			Done     bool   `json:"done"`
+			Replaced int    `json:"replaced"`
+			Added    int    `json:"added"`
+			Removed  int    `json:"removed"`
+			Before   int64  `json:"backup_before,omitempty"`
+		}{"morvant-saves-change/1", !c.Bool("dry-run"), t.Replaced, t.Added, t.Removed, numberOf(change.Now)})
+	}
+	switch {
+	case c.Bool("dry-run"):
+		a.say("This was a dry run; nothing was changed.")
+	case !change.Empty() && change.Now != nil:
+		a.say("%s. %s", done, faint(fmt.Sprintf("Take it back: morvant saves restore %d", change.Now.ID)))
+	}
+	return nil
+}
+
+func numberOf(b *saves.Backup) int64 {
+	if b == nil {
+		return 0
+	}
+	return b.ID
+}
+
+func (a *app) savesForget(ctx context.Context, c *cli.Command, home *game.Home, name string, id int64) error {
+	b, err := home.Backup(ctx, name, id)
+	if err != nil {
+		return err
+	}
+	if err := a.ask(c, fmt.Sprintf("Forget backup %d (%s, %s)?", id, day(b.Made), b.Why)); err != nil {
+		return err
+	}
+	if err := home.ForgetBackup(ctx, name, id); err != nil {
+		return err
+	}
+	return a.done(c, fmt.Sprintf("Backup %d is forgotten; what only it needed goes with morvant store trim.", id))
+}

@@ -1,0 +1,110 @@
+package game
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"morvant/internal/saves"
+)
+
+// AddBackup remembers a backup of saves and gives it its number.
+func (h *Home) AddBackup(ctx context.Context, b *saves.Backup) error {
+	parts, err := json.Marshal(b.Parts)
+	if err != nil {
+		return err
+	}
+	res, err := h.db.ExecContext(ctx, `INSERT INTO saves (game, lane, made, why, build, parts, files, bytes) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		b.Game, b.Lane, b.Made.UnixNano(), b.Why, b.Build, string(parts), b.Files, b.Bytes)
+	if err != nil {
+		return err
+	}
+	b.ID, err = res.LastInsertId()
+	return err
+}
+
+// Backups lists the backups of a game's saves, the newest first; of all games if name
+// is empty.
+func (h *Home) Backups(ctx context.Context, name string) ([]*saves.Backup, error) {
+	rows, err := h.db.QueryContext(ctx, `SELECT id, game, lane, made, why, build, parts, files, bytes FROM saves WHERE game = ? OR ? = '' ORDER BY id DESC`, name, name)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var list []*saves.Backup
+	for rows.Next() {
+		b := &saves.Backup{}
+		var made int64
+		var parts string
+		if err := rows.Scan(&b.ID, &b.Game, &b.Lane, &made, &b.Why, &b.Build, &parts, &b.Files, &b.Bytes); err != nil {
+			return nil, err
+		}
+		b.Made = time.Unix(0, made)
+		if err := json.Unmarshal([]byte(parts), &b.Parts); err != nil {
+			return nil, err
+		}
+		list = append(list, b)
+	}
+	return list, rows.Err()
+}
+
+// Backup returns a backup of a game's saves.
+func (h *Home) Backup(ctx context.Context, name string, id int64) (*saves.Backup, error) {
+	list, err := h.Backups(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range list {
+		if b.ID == id {
+			return b, nil
+		}
+	}
+	return nil, &UnknownError{Kind: "backup of saves", Name: fmt.Sprint(id)}
+}
+
+// ForgetBackup forgets a backup; the content that only it needed goes with the next
+// trim of the store.
+func (h *Home) ForgetBackup(ctx context.Context, name string, id int64) error {
+	_, err := h.db.ExecContext(ctx, `DELETE FROM saves WHERE game = ? AND id = ?`, name, id)
+	return err
+}
+
+// Restoring is a change of the saves that has begun: which backup they are to be; 0:
+// none, they are to be empty.
+type Restoring struct {
+	Backup int64         `json:"backup"`
+	Places []saves.Place `json:"places"`
+}
+
+// BeginRestoring notes a change of the saves before it is made.
+func (h *Home) BeginRestoring(ctx context.Context, name string, r Restoring) error {
+	text, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	_, err = h.db.ExecContext(ctx, `INSERT OR REPLACE INTO restoring (game, body) VALUES (?, ?)`, name, string(text))
+	return err
+}
+
+// EndRestoring forgets the change that has begun.
+func (h *Home) EndRestoring(ctx context.Context, name string) error {
+	_, err := h.db.ExecContext(ctx, `DELETE FROM restoring WHERE game = ?`, name)
+	return err
+}
+
+// Restoring returns the change of the saves that has begun; nil if there is none.
+func (h *Home) Restoring(ctx context.Context, name string) (*Restoring, error) {
+	var text string
+	err := h.db.QueryRowContext(ctx, `SELECT body FROM restoring WHERE game = ?`, name).Scan(&text)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	r := &Restoring{}
+	return r, json.Unmarshal([]byte(text), r)
+}

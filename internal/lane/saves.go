@@ -1,0 +1,261 @@
+package lane
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"morvant/internal/game"
+	"morvant/internal/plan"
+	"morvant/internal/saves"
+)
+
+// ErrNoSaves is returned where the settings name no saves, or none are there.
+var ErrNoSaves = errors.New("no saves are known")
+
+func (l *Lane) keeper() *saves.Keeper {
+	return &saves.Keeper{Dir: l.Dir, Store: l.Store, Cache: l.cache, Meter: l.meter, Now: l.now}
+}
+
+// FindSaves lists the folders of the game's saves, and the patterns that match none.
+func (l *Lane) FindSaves(ctx context.Context) (places []saves.Place, none []string, err error) {
+	if len(l.Game.Saves) == 0 {
+		return nil, nil, nil
+	}
+	f := saves.Finder{Patterns: l.Game.Saves, Dir: l.Dir, Own: []string{l.home.Dir()}}
+	f.Home, _ = os.UserHomeDir() // without one, a path with ~ is simply not found
+	lanes, err := l.home.Lanes(ctx, l.Game.Name)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, o := range lanes {
+		if dir := l.Game.Folder(o); o.Name != l.Name && dir != "" {
+			f.Own = append(f.Own, dir)
+		}
+	}
+	return f.Find()
+}
+
+// BackupSaves records the saves as they are now. fresh is false where the newest
+// backup holds the same already, and is returned. Without saves it returns nil.
+func (l *Lane) BackupSaves(ctx context.Context, why string) (b *saves.Backup, fresh bool, err error) {
+	places, _, err := l.FindSaves(ctx)
+	if err != nil || len(places) == 0 {
+		return nil, false, err
+	}
+	if b, err = l.keeper().Record(ctx, places); err != nil {
+		return nil, false, fmt.Errorf("the saves: %w", err)
+	}
+	list, err := l.home.Backups(ctx, l.Game.Name)
+	if err != nil {
+		return nil, false, err
+	}
+	if len(list) > 0 && list[0].Same(b) {
+		return list[0], false, nil
+	}
+	b.Game, b.Lane, b.Why = l.Game.Name, l.Name, why
+	if _, build, err := l.Pin(ctx); err == nil && build != nil {
+		b.Build = build.Label
+	}
+	return b, true, l.home.AddBackup(ctx, b)
+}
+
+// guardSaves backs up the saves before something else is changed. Those of a parked
+// lane are not in use, or are in its folder and so in the plan.
+func (l *Lane) guardSaves(ctx context.Context, c *game.Change) error {
+	if !l.Live {
+		return nil
+	}
+	what := Describe(c)
+	_, _, err := l.BackupSaves(ctx, "before "+lowerFirst(what))
+	return err
+}
+
+func lowerFirst(s string) string { return string(s[0]|0x20) + s[1:] }
+
+// SavesChange is a change of the saves that has been planned.
+type SavesChange struct {
+	Returns []*saves.Return
+	Now     *saves.Backup // the saves as they are; nil if there are none
+	backup  *saves.Backup // what they are to be; nil: nothing
+}
+
+// Empty reports whether nothing would change.
+func (c *SavesChange) Empty() bool {
+	return !slices.ContainsFunc(c.Returns, func(r *saves.Return) bool { return !r.Plan.Empty() })
+}
+
+// Steps lists what would change, by full path.
+func (c *SavesChange) Steps(dir string) []plan.Step {
+	var list []plan.Step
+	for _, r := range c.Returns {
+		for _, s := range r.Plan.Steps {
+			s.Path = filepath.Join(r.Place.In(dir), filepath.FromSlash(s.Path))
+			list = append(list, s)
+		}
+	}
+	return list
+}
+
+// ProposeSaves plans to bring a backup back. Folders of saves that are there now and
+// not in it are emptied.
+func (l *Lane) ProposeSaves(ctx context.Context, b *saves.Backup) (*SavesChange, error) {
+	places, _, err := l.FindSaves(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c := &SavesChange{backup: b}
+	var rest []saves.Place
+	for _, p := range places {
+		if b == nil || !slices.ContainsFunc(b.Parts, func(o saves.Part) bool { return o.Place == p }) {
+			rest = append(rest, p)
+		}
+	}
+	if c.Returns, err = l.keeper().ProposeEmpty(ctx, rest); err != nil {
+		return nil, err
+	}
+	if b == nil {
+		return c, nil
+	}
+	back, err := l.keeper().Propose(ctx, b)
+	c.Returns = append(c.Returns, back...)
+	return c, err
+}
+
+// CarrySaves backs the saves up, and carries out a change of them. Killed at any
+// point, the next Open finishes it.
+func (l *Lane) CarrySaves(ctx context.Context, c *SavesChange, why string) error {
+	if err := l.notRunning(); err != nil {
+		return err
+	}
+	var err error
+	if c.Now, _, err = l.BackupSaves(ctx, why); err != nil {
+		return err
+	}
+	var note game.Restoring
+	for _, r := range c.Returns {
+		note.Places = append(note.Places, r.Place)
+	}
+	if c.backup != nil {
+		note.Backup = c.backup.ID
+	}
+	if err := l.home.BeginRestoring(ctx, l.Game.Name, note); err != nil {
+		return err
+	}
+	ctx = context.WithoutCancel(ctx)
+	if err := l.keeper().Carry(ctx, c.Returns); err != nil {
+		return err
+	}
+	return l.home.EndRestoring(ctx, l.Game.Name)
+}
+
+// recoverSaves ends a change of the saves that an earlier run did not.
+func (l *Lane) recoverSaves(ctx context.Context) error {
+	r, err := l.home.Restoring(ctx, l.Game.Name)
+	if err != nil || r == nil || !l.Live {
+		return err
+	}
+	if err := saves.Recover(l.Dir, r.Places); err != nil {
+		return err
+	}
+	var b *saves.Backup
+	if r.Backup != 0 {
+		if b, err = l.home.Backup(ctx, l.Game.Name, r.Backup); err != nil {
+			return err
+		}
+	}
+	c, err := l.ProposeSaves(ctx, b)
+	if err != nil {
+		return err
+	}
+	if err := l.CarrySaves(ctx, c, "before an interrupted change of the saves was finished"); err != nil {
+		return err
+	}
+	if l.Recovered == "" {
+		l.Recovered = "A change of the saves of " + l.Game.Display() + " had been interrupted; it is finished now."
+	}
+	return nil
+}
+
+// leaveSaves backs the saves up before the lane is parked, and returns the backup's
+// number; 0 if there are none.
+func (l *Lane) leaveSaves(ctx context.Context, to string) (int64, error) {
+	b, _, err := l.BackupSaves(ctx, "before the switch to lane "+to)
+	if err != nil || b == nil {
+		return 0, err
+	}
+	return b.ID, nil
+}
+
+// enterSaves puts the saves in place that the lane is to have, which has just become
+// live: its own, where each lane has its own, or those that lay in the other lane's
+// folder, where all lanes share them.
+func (l *Lane) enterSaves(ctx context.Context, s *game.Switch) error {
+	if len(l.Game.Saves) == 0 {
+		return nil
+	}
+	is, err := l.home.Lane(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return err
+	}
+	id := is.LaneState.Saves
+	if !l.Game.SavesPerLane {
+		id = s.Saves
+	}
+	if id == 0 {
+		return nil
+	}
+	b, err := l.home.Backup(ctx, l.Game.Name, id)
+	if errors.Is(err, game.ErrUnknown) {
+		return nil // it has been forgotten
+	}
+	if err != nil {
+		return err
+	}
+	if l.Game.SavesPerLane {
+		// What lies in the lane's folder has moved with it.
+		b = only(b, func(p saves.Place) bool { return !p.Inside })
+	} else {
+		b = only(b, func(p saves.Place) bool { return p.Inside })
+	}
+	if len(b.Parts) == 0 {
+		return nil
+	}
+	back, err := l.keeper().Propose(ctx, b)
+	if err != nil {
+		return err
+	}
+	return l.keeper().Carry(ctx, back)
+}
+
+func only(b *saves.Backup, keep func(saves.Place) bool) *saves.Backup {
+	c := *b
+	c.Parts = slices.DeleteFunc(slices.Clone(b.Parts), func(p saves.Part) bool { return !keep(p.Place) })
+	return &c
+}
+
+// recoverEntering ends what a switch that was cut off has begun in the folders of the
+// saves.
+func (l *Lane) recoverEntering(ctx context.Context, s *game.Switch) error {
+	var places []saves.Place
+	to, err := l.home.Lane(ctx, l.Game.Name, s.To)
+	if err != nil {
+		return err
+	}
+	for _, id := range []int64{s.Saves, to.LaneState.Saves} {
+		if id == 0 {
+			continue
+		}
+		b, err := l.home.Backup(ctx, l.Game.Name, id)
+		if err != nil {
+			return err
+		}
+		for _, p := range b.Parts {
+			places = append(places, p.Place)
+		}
+	}
+	return saves.Recover(l.Game.Live, places)
+}

@@ -1,0 +1,3 @@
+package process
+
+func shell(line string) (string, []string) { return "cmd", []string{"/C", line} }

@@ -1,0 +1,382 @@
+// Package saves keeps the player's saved games: it finds their folders, records them
+// in the store, and puts a record back. In go patterns of folders and a store, out
+// come backups; a folder is changed by plan and apply, as a lane is. Which backups
+// there are is remembered by package game.
+package saves
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"morvant/internal/apply"
+	"morvant/internal/digest"
+	"morvant/internal/manifest"
+	"morvant/internal/plan"
+	"morvant/internal/progress"
+	"morvant/internal/rules"
+	"morvant/internal/scan"
+	"morvant/internal/store"
+	"morvant/internal/userpath"
+)
+
+// Errors that callers test for.
+var (
+	ErrPattern = errors.New("not a place where saves can be")
+	ErrTooMuch = errors.New("that is more than saves can be")
+)
+
+// Limits of what is taken for saves.
+const (
+	MaxFiles = 100_000
+	MaxBytes = 50 << 30
+)
+
+// Check returns an error if a pattern of the settings cannot be used.
+func Check(pattern string) error {
+	if strings.TrimSpace(pattern) == "" || !doublestar.ValidatePattern(filepath.ToSlash(pattern)) {
+		return fmt.Errorf("%w: the pattern %q cannot be read", ErrPattern, pattern)
+	}
+	if pattern == ".." || strings.HasPrefix(filepath.ToSlash(pattern), "../") {
+		return fmt.Errorf("%w: %q leaves the live folder; write the full path, or begin with ~", ErrPattern, pattern)
+	}
+	if strings.Contains(pattern, "**") {
+		return fmt.Errorf("%w: %q names folders at any depth; name one depth with *", ErrPattern, pattern)
+	}
+	return nil
+}
+
+// Place is one folder of saves.
+type Place struct {
+	Path   string `json:"path"`             // full, or relative to the lane's folder
+	Inside bool   `json:"inside,omitempty"` // it lies inside the lane's folder
+}
+
+// In returns the full path of the place, for a lane in dir.
+func (p Place) In(dir string) string {
+	if p.Inside {
+		return filepath.Join(dir, filepath.FromSlash(p.Path))
+	}
+	return p.Path
+}
+
+// Finder finds the folders of saves.
+type Finder struct {
+	Patterns []string
+	Dir      string   // the lane's folder; relative patterns start here
+	Home     string   // what ~ stands for
+	Own      []string // folders of Morvant and other lanes, where no saves can be
+}
+
+// Find lists the folders there are that match. none lists patterns that match nothing.
+func (f Finder) Find() (places []Place, none []string, err error) {
+	for _, pattern := range f.Patterns {
+		matches, err := f.glob(pattern)
+		if err != nil {
+			return nil, nil, fmt.Errorf("%w: %q: %v", ErrPattern, pattern, err)
+		}
+		found := false
+		for _, m := range matches {
+			info, err := os.Stat(m)
+			if err != nil || !info.IsDir() {
+				continue
+			}
+			found = true
+			p, err := f.place(m)
+			if err != nil {
+				return nil, nil, err
+			}
+			if !slices.Contains(places, p) {
+				places = append(places, p)
+			}
+		}
+		if !found {
+			none = append(none, pattern)
+		}
+	}
+	return places, none, nil
+}
+
+// glob lists what a pattern matches. In a relative one, signs in the name of the
+// lane's folder are no pattern.
+func (f Finder) glob(pattern string) ([]string, error) {
+	const base = "\x00"
+	full := userpath.Expand(pattern, f.Home, base)
+	rest, relative := strings.CutPrefix(full, base+string(filepath.Separator))
+	if !relative {
+		return filepath.Glob(full)
+	}
+	matches, err := fs.Glob(os.DirFS(f.Dir), filepath.ToSlash(rest))
+	for i := range matches {
+		matches[i] = filepath.Join(f.Dir, filepath.FromSlash(matches[i]))
+	}
+	return matches, err
+}
+
+func (f Finder) place(dir string) (Place, error) {
+	bad := func(why string) (Place, error) { return Place{}, fmt.Errorf("%w: %s %s", ErrPattern, dir, why) }
+	switch {
+	case filepath.Dir(dir) == dir:
+		return bad("is the root of a file system")
+	case within(f.Home, dir):
+		return bad("is your home folder or holds it")
+	case within(f.Dir, dir):
+		return bad("is the game's folder or holds it")
+	}
+	for _, own := range f.Own {
+		if within(own, dir) || within(dir, own) {
+			return bad("lies in or around " + own)
+		}
+	}
+	if rel, err := filepath.Rel(f.Dir, dir); err == nil && filepath.IsLocal(rel) {
+		return Place{Path: filepath.ToSlash(rel), Inside: true}, nil
+	}
+	return Place{Path: dir}, nil
+}
+
+// within reports whether path is dir or below it.
+func within(path, dir string) bool {
+	rel, err := filepath.Rel(dir, path)
+	return path != "" && err == nil && filepath.IsLocal(rel)
+}
+
+// Part is what a backup holds of one folder.
+type Part struct {
+	Place
+	Manifest   digest.Digest `json:"manifest"`
+	Attributes digest.Digest `json:"attributes"`
+}
+
+// Backup is the saves as they were at one moment.
+type Backup struct {
+	ID    int64     `json:"id"`
+	Game  string    `json:"game"`
+	Lane  string    `json:"lane"`
+	Made  time.Time `json:"made"`
+	Why   string    `json:"why"`   // "before the pin to 1.1.1"
+	Build string    `json:"build"` // label of what the lane was held to
+	Parts []Part    `json:"parts"`
+	Files int       `json:"files"`
+	Bytes int64     `json:"bytes"`
+}
+
+// Same reports whether two backups hold the same.
+func (b *Backup) Same(o *Backup) bool {
+	return slices.EqualFunc(b.Parts, o.Parts, func(x, y Part) bool { return x.Place == y.Place && x.Manifest == y.Manifest })
+}
+
+// Keeper records saves and puts them back.
+type Keeper struct {
+	Dir   string // the lane's folder
+	Store *store.Store
+	Cache *scan.Cache
+	Meter progress.Meter
+	Now   func() time.Time
+}
+
+// look walks a folder and reads what was touched, with the content going to sink.
+func (k *Keeper) look(ctx context.Context, dir string, sink scan.Sink) (*scan.Tree, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	t, err := scan.Walk(ctx, root, rules.Rules{})
+	if err != nil {
+		return nil, err
+	}
+	var bytes int64
+	for i := range t.Entries {
+		bytes += t.Entries[i].Stamp.Size
+	}
+	if len(t.Entries) > MaxFiles || bytes > MaxBytes {
+		return nil, fmt.Errorf("%s: %w: %d files and folders, %d MB", dir, ErrTooMuch, len(t.Entries), bytes>>20)
+	}
+	if err := k.Cache.Recall(ctx, dir, t); err != nil {
+		return nil, err
+	}
+	skip := func(e *scan.Entry) bool { return e.Known }
+	if sink == nil {
+		sink = scan.Hash()
+	} else {
+		skip = func(e *scan.Entry) bool {
+			ok, err := k.Store.Has(ctx, e.Digest)
+			return e.Known && ok && err == nil
+		}
+	}
+	err = t.Read(ctx, root, scan.Request{Sink: sink, Skip: skip, Task: "Saves", Meter: k.Meter, Now: k.Now})
+	return t, errors.Join(err, k.Cache.Remember(context.WithoutCancel(ctx), dir, t))
+}
+
+// Record puts the saves into the store.
+func (k *Keeper) Record(ctx context.Context, places []Place) (*Backup, error) {
+	b := &Backup{Made: k.Now()}
+	session := k.Store.Begin()
+	err := func() error {
+		for _, p := range places {
+			t, err := k.look(ctx, p.In(k.Dir), session.Put)
+			if err != nil {
+				return err
+			}
+			m := t.Manifest()
+			if err := m.Validate(); err != nil {
+				return fmt.Errorf("%s: %w", p.In(k.Dir), err)
+			}
+			part := Part{Place: p}
+			for _, list := range []struct {
+				to      *digest.Digest
+				encoded []byte
+			}{{&part.Manifest, m.Encode()}, {&part.Attributes, t.Attributes().Encode()}} {
+				if *list.to, _, err = session.Put(ctx, bytes.NewReader(list.encoded), nil); err != nil {
+					return err
+				}
+			}
+			b.Parts = append(b.Parts, part)
+			b.Files += len(m.Files)
+			b.Bytes += m.Bytes()
+		}
+		return nil
+	}()
+	return b, errors.Join(err, session.Close())
+}
+
+// Manifest reads what a part of a backup lists.
+func (k *Keeper) Manifest(ctx context.Context, p Part) (*manifest.Manifest, error) {
+	raw, err := k.Store.Bytes(ctx, p.Manifest, manifest.MaxEncoded)
+	if err != nil {
+		return nil, err
+	}
+	return manifest.Decode(raw)
+}
+
+// Return is a plan to bring one folder of saves back.
+type Return struct {
+	Place Place
+	Plan  *plan.Plan
+	tree  *scan.Tree
+}
+
+// Propose plans to bring a backup back. A folder that is not there is made.
+func (k *Keeper) Propose(ctx context.Context, b *Backup) ([]*Return, error) {
+	var list []*Return
+	for _, p := range b.Parts {
+		m, err := k.Manifest(ctx, p)
+		if err != nil {
+			return nil, fmt.Errorf("backup %d: %w", b.ID, err)
+		}
+		raw, err := k.Store.Bytes(ctx, p.Attributes, manifest.MaxEncoded)
+		if err != nil {
+			return nil, err
+		}
+		a, err := manifest.DecodeAttributes(raw)
+		if err != nil {
+			return nil, err
+		}
+		r, err := k.toward(ctx, p.Place, plan.FromManifest(m, a))
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, r)
+	}
+	return list, nil
+}
+
+// ProposeEmpty plans to empty folders of saves, for a clean start.
+func (k *Keeper) ProposeEmpty(ctx context.Context, places []Place) ([]*Return, error) {
+	var list []*Return
+	for _, p := range places {
+		r, err := k.toward(ctx, p, nil)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, r)
+	}
+	return list, nil
+}
+
+func (k *Keeper) toward(ctx context.Context, p Place, want plan.State) (*Return, error) {
+	r := &Return{Place: p, tree: &scan.Tree{}}
+	dir := p.In(k.Dir)
+	if _, err := os.Stat(dir); err == nil {
+		if r.tree, err = k.look(ctx, dir, nil); err != nil {
+			return nil, err
+		}
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	var err error
+	r.Plan, err = plan.Make(plan.Request{Have: plan.FromTree(r.tree), Odd: r.tree.Odd, Want: want, Exact: true})
+	return r, err
+}
+
+// Carry carries plans out, one folder after the other; each of them is old or new.
+func (k *Keeper) Carry(ctx context.Context, list []*Return) error {
+	for _, r := range list {
+		if r.Plan.Empty() {
+			continue
+		}
+		if err := k.carry(ctx, r); err != nil {
+			return fmt.Errorf("%s: %w", r.Place.In(k.Dir), err)
+		}
+	}
+	return nil
+}
+
+func (k *Keeper) carry(ctx context.Context, r *Return) error {
+	dir := r.Place.In(k.Dir)
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	err = apply.Do(ctx, apply.Job{Root: root, Dir: dir, Plan: r.Plan, Tree: r.tree, Store: k.Store, Meter: k.Meter, Now: k.Now})
+	if err == nil {
+		err = apply.Finish(root)
+	}
+	return errors.Join(err, tidy(root))
+}
+
+// tidy takes Morvant's own folder away from a folder of saves, unless a change is
+// unfinished in it.
+func tidy(root *os.Root) error {
+	err := root.Remove(manifest.PrivateDir)
+	if _, _, found, _ := apply.Pending(root); found || errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// Recover ends what an earlier run has left unfinished in the folders.
+func Recover(dir string, places []Place) error {
+	for _, p := range places {
+		root, err := os.OpenRoot(p.In(dir))
+		if err != nil {
+			continue // it is not there any more
+		}
+		if _, err = root.Lstat(manifest.PrivateDir); err == nil {
+			var outcome apply.Outcome
+			if outcome, _, err = apply.Recover(root); outcome == apply.Finished {
+				err = apply.Finish(root)
+			}
+			err = errors.Join(err, tidy(root))
+		} else {
+			err = nil
+		}
+		if err = errors.Join(err, root.Close()); err != nil {
+			return fmt.Errorf("an unfinished change in %s: %w", p.In(dir), err)
+		}
+	}
+	return nil
+}

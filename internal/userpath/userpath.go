@@ -1,0 +1,27 @@
+// Package userpath makes the paths that people write in settings full: ~, variables
+// in both manners, and relative ones.
+package userpath
+
+import (
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+)
+
+var percent = regexp.MustCompile(`%([A-Za-z_][A-Za-z0-9_()]*)%`)
+
+// Expand makes path full: ~ stands for home, $NAME and %NAME% for variables, and a
+// relative path starts at base. Slashes are those of the system. A variable that is
+// not set leaves nothing.
+func Expand(path, home, base string) string {
+	if path == "~" || strings.HasPrefix(path, "~/") || strings.HasPrefix(path, `~\`) {
+		path = home + path[1:]
+	}
+	path = percent.ReplaceAllStringFunc(path, func(name string) string { return os.Getenv(name[1 : len(name)-1]) })
+	path = filepath.FromSlash(os.ExpandEnv(path))
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(base, path)
+	}
+	return filepath.Clean(path)
+}
