@@ -14,8 +14,8 @@ import (
 // stands before it.
 var layers = []string{
 	"digest", "progress", "database", "volume", "reflink", "process", "rules", "edit", "userpath",
-	"manifest", "chunk", "pack", "store", "scan", "plan", "apply", "saves",
-	"catalogue", "feed", "block", "version", "game", "identify", "publish", "lane", "upkeep", "standin", "cli",
+	"manifest", "chunk", "pack", "store", "scan", "plan", "apply", "saves", "exchange",
+	"catalogue", "feed", "block", "version", "game", "pinfile", "identify", "publish", "lane", "upkeep", "standin", "cli",
 }
 
 type listed struct {

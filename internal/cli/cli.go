@@ -95,7 +95,7 @@ func (a *app) command() *cli.Command {
 			a.feedCommand(), a.fetchCommand(),
 			a.pinCommand(), a.unpinCommand(), a.undoCommand(), a.historyCommand(), a.blockCommand(), a.unblockCommand(), a.launchCommand(), a.watchCommand(), a.letUpdateCommand(),
 			a.laneCommand(), a.carryCommand(), a.savesCommand(),
-			a.publishCommand(), a.storeCommand(), a.demoCommand(),
+			a.pinfileCommand(), a.compareWithCommand(), a.exportCommand(), a.importCommand(), a.publishCommand(), a.storeCommand(), a.demoCommand(),
 		),
 	}
 }

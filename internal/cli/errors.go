@@ -12,11 +12,13 @@ import (
 	"morvant/internal/catalogue"
 	"morvant/internal/database"
 	"morvant/internal/edit"
+	"morvant/internal/exchange"
 	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/manifest"
 	"morvant/internal/pack"
+	"morvant/internal/pinfile"
 	"morvant/internal/plan"
 	"morvant/internal/publish"
 	"morvant/internal/saves"
@@ -80,11 +82,15 @@ func advice(err error) string {
 	var which *whichGame
 	var unknown *game.UnknownError
 	var ambiguous *game.AmbiguousError
+	var file *pinfileError
 	var damage *store.DamageError
 	var refused *feed.RefusedError
 	var denied *feed.DeniedError
 	var busy *feed.BusyError
 	var wrong *feed.ContentError
+	if errors.As(err, &file) {
+		return file.advice()
+	}
 	switch {
 	case errors.As(err, &which):
 		return "Say which one with -g: " + strings.Join(which.names, ", ")
@@ -159,6 +165,12 @@ func advice(err error) string {
 		return "Let the launcher look for updates, then try again; nothing was changed"
 	case errors.Is(err, lane.ErrHalfDone):
 		return "Run it again, or go back: morvant verify --repair"
+	case errors.Is(err, pinfile.ErrNewer):
+		return "Get a newer Morvant"
+	case errors.Is(err, exchange.ErrPassword):
+		return "Unpack it with a program that knows the password, then: morvant lane new NAME --adopt FOLDER"
+	case errors.Is(err, exchange.ErrHostile), errors.Is(err, exchange.ErrCut):
+		return "Nothing of it was recorded; get it again from somebody you trust"
 	case errors.Is(err, lane.ErrNoSaves):
 		return "Say where they are: morvant game set --saves '~/Saved Games/...'; morvant saves list says what was looked for"
 	case errors.Is(err, saves.ErrTooMuch), errors.Is(err, saves.ErrPattern):

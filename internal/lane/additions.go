@@ -17,6 +17,7 @@ import (
 	"morvant/internal/manifest"
 	"morvant/internal/rules"
 	"morvant/internal/scan"
+	"morvant/internal/store"
 )
 
 // ErrOverlay is returned for an overlay that brings nothing.
@@ -139,7 +140,7 @@ func (l *Lane) edit(ctx context.Context, c *composed, e game.Edit, look bool) er
 	case built && c.texts[f.Digest] != nil:
 		content = c.texts[f.Digest]
 	case built:
-		content, err = l.contentOf(ctx, f)
+		content, err = l.contentOf(ctx, c, f)
 	case look:
 		content, err = l.ownText(e.File)
 		if errors.Is(err, fs.ErrNotExist) {
@@ -161,15 +162,33 @@ func (l *Lane) edit(ctx context.Context, c *composed, e game.Edit, look bool) er
 	return c.lay(map[string]manifest.File{e.File: c.bring(e.File, d.With(v, []string{e.Set}))})
 }
 
-// contentOf reads a small file of a build: from the store, or from the lane if it is
-// as built there.
-func (l *Lane) contentOf(ctx context.Context, f manifest.File) ([]byte, error) {
+// contentOf reads a small file of a build: from the store, from the lane if it is as
+// built there, or from a feed, since what is planned depends on it.
+func (l *Lane) contentOf(ctx context.Context, c *composed, f manifest.File) ([]byte, error) {
 	content, err := l.Store.Bytes(ctx, f.Digest, maxEdited)
-	if err == nil {
-		return content, nil
+	if !errors.Is(err, store.ErrMissing) {
+		return content, err
 	}
-	if there, ownErr := l.ownText(f.Path); ownErr == nil && digest.Of(there) == f.Digest {
+	if there, err := l.ownText(f.Path); err == nil && digest.Of(there) == f.Digest {
 		return there, nil
+	}
+	tree, lookErr := l.Look(ctx, 0)
+	if lookErr != nil {
+		return nil, lookErr
+	}
+	for _, layer := range c.layers() {
+		if is, ok := layer.base.File(f.Path); !ok || is.Digest != f.Digest || len(layer.parts) == 0 {
+			continue
+		}
+		only := map[digest.Digest]bool{f.Digest: true}
+		p, err := l.planFetch(ctx, layer, only, tree)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := l.runFetch(ctx, layer, p, only, tree); err != nil {
+			return nil, err
+		}
+		return l.Store.Bytes(ctx, f.Digest, maxEdited)
 	}
 	return nil, err
 }

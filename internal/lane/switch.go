@@ -68,7 +68,7 @@ func (l *Lane) Switch(ctx context.Context, name string) (*Lane, error) {
 		return nil, err
 	}
 	l.root = nil
-	if err := exchange(s, l.Game); err != nil {
+	if err := changePlaces(s, l.Game); err != nil {
 		return nil, errors.Join(err, l.takeBack(ctx, s))
 	}
 	return l.arrive(ctx, s)
@@ -168,7 +168,7 @@ func (l *Lane) recoverSwitch(ctx context.Context) error {
 		l.Recovered = fmt.Sprintf("The switch of %s to lane %s had been interrupted; it is taken back.", l.Game.Display(), s.To)
 		return errors.Join(was.settle(ctx), was.Close())
 	}
-	if err := exchange(s, l.Game); err != nil {
+	if err := changePlaces(s, l.Game); err != nil {
 		return fmt.Errorf("an unfinished switch to lane %s: %w", s.To, err)
 	}
 	if s.Saves != 0 {
@@ -184,9 +184,9 @@ func (l *Lane) recoverSwitch(ctx context.Context) error {
 	return next.Close()
 }
 
-// exchange moves the lane that is live away and the other one in, from whatever point
+// changePlaces moves the lane that is live away and the other one in, from whatever point
 // an earlier try has come to.
-func exchange(s *game.Switch, g *game.Game) error {
+func changePlaces(s *game.Switch, g *game.Game) error {
 	live := g.Live
 	from, to := identity{g.Name, s.From}, identity{g.Name, s.To}
 	if laneAt(live) == from {

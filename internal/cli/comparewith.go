@@ -1,0 +1,237 @@
+package cli
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/digest"
+	"morvant/internal/exchange"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/manifest"
+	"morvant/internal/pinfile"
+)
+
+func (a *app) compareWithCommand() *cli.Command {
+	return &cli.Command{
+		Name: "compare-with", Usage: "is it the same as a friend's? which files differ", ArgsUsage: "FILE", Category: "share",
+		Description: "Example: morvant compare-with race-night.pin.toml\n         morvant compare-with friend.json\n         morvant compare-with sums.txt\n\n" +
+			"FILE is a pin file, what morvant --json status has written on the other computer, or a list of checksums\n" +
+			"(b3sum, sha256sum). Exit code 3 says that something differs.",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := arguments(c, 1, 1)
+			if err != nil {
+				return err
+			}
+			theirs, err := a.readTheirs(args[0])
+			if err != nil {
+				return err
+			}
+			return a.withLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.compareWith(ctx, c, l, home, theirs) })
+		},
+	}
+}
+
+// theirs is what is known of the other computer's game.
+type theirs struct {
+	label  string
+	digest string // of the build; empty: not known
+	// differs lists what has drifted there.
+	differs []string
+	sums    []exchange.Sum // a list of checksums instead
+}
+
+// maxTheirs bounds the file, in bytes.
+const maxTheirs = 256 << 20
+
+func (a *app) readTheirs(name string) (*theirs, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	b, err := io.ReadAll(io.LimitReader(f, maxTheirs))
+	if err != nil {
+		return nil, err
+	}
+	var status struct {
+		Schema string     `json:"schema"`
+		Build  *buildJSON `json:"build"`
+		Drift  *driftJSON `json:"drift"`
+		Equals string     `json:"equals"`
+	}
+	if json.Unmarshal(b, &status) == nil && strings.HasPrefix(status.Schema, "morvant-status/") {
+		return fromStatus(status.Build, status.Drift)
+	}
+	pin, pinErr := pinfile.Decode(b)
+	if pinErr == nil {
+		return &theirs{label: pin.Build, digest: pin.Digest.String()}, nil
+	}
+	if errors.Is(pinErr, pinfile.ErrNewer) {
+		return nil, fmt.Errorf("%s: %w", name, pinErr)
+	}
+	sums, err := exchange.ParseSums(b)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w: no pin file (%v), no status, and no list of checksums", name, exchange.ErrFormat, pinErr)
+	}
+	return &theirs{sums: sums}, nil
+}
+
+func fromStatus(b *buildJSON, d *driftJSON) (*theirs, error) {
+	if b == nil {
+		return nil, errors.New("their game is not held to any build: ask for morvant pinfile write, or for a list of checksums (morvant export here)")
+	}
+	t := &theirs{label: b.Label, digest: b.Digest}
+	if d != nil {
+		for _, f := range slices.Concat(d.Altered, d.Missing) {
+			t.differs = append(t.differs, f.Path)
+		}
+	}
+	return t, nil
+}
+
+type comparisonJSON struct {
+	Schema  string   `json:"schema"`
+	Game    string   `json:"game"`
+	Mine    string   `json:"mine,omitempty"` // builds
+	Theirs  string   `json:"theirs,omitempty"`
+	Same    bool     `json:"same"`
+	Differs []string `json:"differs"` // between the builds, or from the list
+	Here    []string `json:"drifted_here"`
+	There   []string `json:"drifted_there"`
+}
+
+func (a *app) compareWith(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, t *theirs) error {
+	j := comparisonJSON{Schema: "morvant-comparison/1", Game: l.Game.Name, Theirs: t.label, Differs: []string{}, Here: []string{}, There: append([]string{}, t.differs...)}
+	if t.sums != nil {
+		var err error
+		if j.Differs, err = l.CheckSums(ctx, t.sums, sums); err != nil {
+			return err
+		}
+		j.Same = len(j.Differs) == 0
+		return a.showComparison(c, j, true)
+	}
+	s, err := l.Status(ctx)
+	if err != nil {
+		return err
+	}
+	if s.Build == nil {
+		return lane.ErrNotHeld
+	}
+	for _, e := range slices.Concat(s.Drift.Altered, s.Drift.Missing) {
+		j.Here = append(j.Here, e.Path)
+	}
+	j.Mine = s.Build.Label
+	known := true
+	if s.Build.Digest().String() != t.digest {
+		if j.Differs, known, err = a.buildDifference(ctx, l, home, s, t); err != nil {
+			return err
+		}
+	}
+	j.Same = s.Build.Digest().String() == t.digest && len(j.Here)+len(j.There) == 0
+	return a.showComparison(c, j, known)
+}
+
+// buildDifference lists what differs between this build and theirs, if theirs is known.
+func (a *app) buildDifference(ctx context.Context, l *lane.Lane, home *game.Home, s *lane.Status, t *theirs) (list []string, known bool, err error) {
+	builds, err := home.Builds(ctx, l.Game.Name)
+	if err != nil {
+		return nil, false, err
+	}
+	i := slices.IndexFunc(builds, func(b *game.Build) bool { return b.Digest().String() == t.digest })
+	if i < 0 {
+		return []string{}, false, nil
+	}
+	mine, err := l.BuildSide(ctx, s.Build, s.Pin.Components)
+	if err != nil {
+		return nil, false, err
+	}
+	other, err := l.BuildSide(ctx, builds[i], nil)
+	if err != nil {
+		return nil, false, err
+	}
+	return changedPaths(l.Compare(mine, other).Build), true, nil
+}
+
+func changedPaths(c *manifest.Changes) []string {
+	list := []string{}
+	for _, f := range c.Changed {
+		list = append(list, f.Path)
+	}
+	for _, f := range c.Added {
+		list = append(list, f.Path)
+	}
+	for _, f := range c.Removed {
+		list = append(list, f.Path)
+	}
+	for _, f := range c.Moved {
+		list = append(list, f.To.Path)
+	}
+	slices.Sort(list)
+	return list
+}
+
+// sums computes what a list may say of content: BLAKE3 and SHA-256, which
+// cannot be told apart by their length.
+func sums(r io.Reader) ([][]byte, error) {
+	b3, sha := digest.NewHasher(), sha256.New()
+	if _, err := io.Copy(io.MultiWriter(b3, sha), r); err != nil {
+		return nil, err
+	}
+	d := b3.Digest()
+	return [][]byte{d[:], sha.Sum(nil)}, nil
+}
+
+func (a *app) showComparison(c *cli.Command, j comparisonJSON, known bool) error {
+	result := errDifferent
+	if j.Same {
+		result = nil
+	}
+	if c.Bool("json") {
+		return errors.Join(a.emit(j), result)
+	}
+	switch {
+	case j.Same && j.Mine == "":
+		a.say("%s", paint(good, "Every file of the list is here and the same."))
+	case j.Same:
+		a.say("%s Both are %s.", paint(good, "The same."), j.Mine)
+	case j.Mine == "":
+		a.say("%s of the list %s here.", paint(bad, count(len(j.Differs), "file")), differOrMissing(len(j.Differs)))
+	case j.Mine != j.Theirs || len(j.Differs) > 0 || !known:
+		a.say("%s You have %s, they have %s.", paint(bad, "Not the same."), j.Mine, j.Theirs)
+		if !known {
+			a.say("Their build is not known here, so that its files cannot be compared. A feed that has it would tell.")
+		}
+	default:
+		a.say("Both are %s, but %s", j.Mine, paint(bad, "not every file is as built."))
+	}
+	for _, group := range []struct {
+		word string
+		list []string
+	}{{"differs", j.Differs}, {"changed here", j.Here}, {"changed there", j.There}} {
+		for i, p := range group.list {
+			if i == few && !c.Bool("verbose") {
+				a.say("  %-13s  %s", group.word, faint(fmt.Sprintf("and %s more; --verbose lists all", comma(len(group.list)-few))))
+				break
+			}
+			a.say("  %-13s  %s", group.word, p)
+		}
+	}
+	return result
+}
+
+func differOrMissing(n int) string {
+	if n == 1 {
+		return "differs or is missing"
+	}
+	return "differ or are missing"
+}

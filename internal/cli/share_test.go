@@ -1,0 +1,124 @@
+package cli_test
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"morvant/internal/standin"
+)
+
+// TestAFriendReachesTheSameByAPinFile plays two computers, each with a home and a feed
+// mirror of its own.
+func TestAFriendReachesTheSameByAPinFile(t *testing.T) {
+	t.Parallel()
+	ada := newMarket(t, "1.3.0")
+	ada.ok("feed", "add", ada.address)
+	ada.ok("pin", "public/1.1.1", "--yes", "--overlay", "public/1.2.0:readme.txt", "--companion", `bin/standalone.txt=240117\n`, "--edit", `version.txt:^Cinder Quay (\S+)=race`)
+	file := filepath.Join(ada.dir, "race.pin.toml")
+	ada.ok("pinfile", "write", file)
+	ada.fails(1, "exists", "pinfile", "write", file)
+	require.Contains(t, ada.ok("pinfile", "write").out, `build = '1.1.1'`)
+
+	ben := newMarket(t, "1.0.0")
+	before := ben.picture()
+	ben.fails(1, "this build is not known here", "pinfile", "show", file)
+	require.Contains(t, ben.run("pinfile", "apply", file, "--yes").err, "morvant feed add "+ada.address)
+	require.Equal(t, before, ben.picture())
+	ben.ok("feed", "add", ben.address)
+	shown := ben.ok("pinfile", "show", file)
+	require.Contains(t, shown.out, "The file pins")
+	require.Contains(t, shown.out, "to fetch:")
+	require.Equal(t, before, ben.picture())
+	ben.ok("pinfile", "apply", file, "--yes")
+	require.Equal(t, "Cinder Quay race\n", ben.read("version.txt"))
+	require.Equal(t, "240117\n", ben.read("bin/standalone.txt"))
+	require.Equal(t, contentOf(t, ada.live, nil), contentOf(t, ben.live, nil), "the same, byte for byte")
+	mine, theirs := ada.json(0, "status"), ben.json(0, "status")
+	require.Equal(t, mine["build"].(map[string]any)["digest"], theirs["build"].(map[string]any)["digest"])
+
+	require.Contains(t, ben.ok("compare-with", file).out, "The same. Both are 1.1.1")
+	status := filepath.Join(ada.dir, "status.json")
+	require.NoError(t, os.WriteFile(status, []byte(ada.ok("--json", "status").out), 0o644))
+	ben.ok("compare-with", status)
+	ben.write("readme.txt", "changed here")
+	require.Contains(t, ben.run("compare-with", status).out, "changed here   readme.txt")
+	require.Equal(t, 3, ben.run("compare-with", file).code)
+	ben.ok("pin", "public/1.0.0", "--yes")
+	different := ben.json(3, "compare-with", file)
+	require.NotEmpty(t, different["differs"])
+	require.Equal(t, false, different["same"])
+}
+
+func TestPinFilesThatMeanSomethingElse(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	w.ok("pin", "1.1.1", "--yes")
+	text := w.ok("pinfile", "write").out
+	write := func(content string) string {
+		name := filepath.Join(w.dir, "a.pin.toml")
+		require.NoError(t, os.WriteFile(name, []byte(content), 0o644))
+		return name
+	}
+	before := w.picture()
+	digestAt := strings.Index(text, "digest = '") + len("digest = '")
+	w.fails(1, "the label means other content here", "pinfile", "apply", "--yes", write(text[:digestAt]+"00ff"+text[digestAt+4:]))
+	w.fails(1, "newer Morvant", "pinfile", "show", write(strings.Replace(text, "morvant-pin/1", "morvant-pin/9", 1)))
+	w.fails(1, "../out", "pinfile", "apply", "--yes", write(text+"\n[[companion]]\npath = '../out'\ntext = 'x'\n"))
+	w.fails(1, "nothing is known of", "pinfile", "apply", "--yes", write("after_pin = ['rm -rf /']\n"+text))
+	w.fails(1, "no such file", "pinfile", "show", filepath.Join(w.dir, "nothing"))
+	require.Equal(t, before, w.picture())
+	w.write("readme.txt", "altered")
+	w.ok("pinfile", "apply", "--yes", write(text))
+	require.Equal(t, before["readme.txt"], w.picture()["readme.txt"])
+}
+
+func TestBuildsInOpenFormats(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	require.NoError(t, os.MkdirAll(w.path("empty/folder"), 0o755))
+	w.ok("snapshot", "all")
+	before := w.picture()
+	for _, format := range []string{"zip", "tar.zst", "bagit"} {
+		name := filepath.Join(w.dir, "quay."+format)
+		w.ok("export", "all", name)
+		require.Equal(t, format != "bagit", w.run("export", "all", name).code == 1, "a bag is gone on with")
+		w.ok("import", name, "from-"+format)
+		builds := w.json(0, "builds")["builds"].([]any)
+		require.Equal(t, "from-"+format, builds[0].(map[string]any)["label"])
+		if format != "bagit" {
+			require.Equal(t, builds[len(builds)-2].(map[string]any)["digest"], builds[0].(map[string]any)["digest"])
+		}
+		w.ok("pin", "from-"+format, "--yes")
+		now := w.picture()
+		require.Equal(t, before["data/harbour.pak"], now["data/harbour.pak"])
+		w.ok("unpin", "--yes")
+	}
+	for format, tool := range map[string]string{"b3sums": "b3sum", "sha256sums": "sha256sum"} {
+		name := filepath.Join(w.dir, "sums."+format)
+		w.ok("export", "all", name)
+		if path, err := exec.LookPath(tool); err == nil {
+			check := exec.Command(path, "--check", "--quiet", name)
+			check.Dir = w.live
+			out, err := check.CombinedOutput()
+			require.NoError(t, err, "%s", out)
+		}
+		require.Contains(t, w.ok("compare-with", name).out, "Every file of the list is here")
+	}
+	w.write("readme.txt", "altered")
+	require.Contains(t, w.run("compare-with", filepath.Join(w.dir, "sums.b3sums")).out, "differs        readme.txt")
+	w.fails(2, "say in which format", "export", "all", filepath.Join(w.dir, "x"))
+	w.fails(1, "in no format that can be read", "import", filepath.Join(w.dir, "sums.b3sums"))
+	w.fails(1, "no bag", "import", w.live)
+	w.fails(1, "already there", "import", filepath.Join(w.dir, "quay.zip"), "all")
+
+	m := newMarketOn(t, "1.3.0", &standin.Service{Dir: w.feed})
+	m.ok("feed", "add", m.address)
+	m.fails(1, "not fetched yet", "export", "public/1.0.0", filepath.Join(m.dir, "x.zip"))
+	m.ok("fetch", "public/1.0.0")
+	m.ok("export", "public/1.0.0", filepath.Join(m.dir, "x.zip"), "--component", "base")
+}

@@ -1,0 +1,451 @@
+package exchange
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"morvant/internal/digest"
+	"morvant/internal/manifest"
+	"morvant/internal/progress"
+)
+
+// Limits of what is read.
+const (
+	maxEntries = 2_000_000
+	// maxRatio is how many times larger content may be than what it was packed into,
+	// once it is larger than ratioFrom bytes: zeros come to about a thousand.
+	maxRatio  = 1200
+	ratioFrom = 1 << 30
+	maxList   = 256 << 20 // bytes of a list of checksums
+	maxLink   = 4096
+	// maxWindow bounds the memory that a zstd stream may ask for, in bytes.
+	maxWindow = 128 << 20
+)
+
+// Sink takes content and returns its digest and size.
+type Sink func(ctx context.Context, r io.Reader, read func(n int)) (digest.Digest, int64, error)
+
+// Import is a build to be read.
+type Import struct {
+	Inside string // only what is in this folder of it; empty: all
+	Sink   Sink
+	Meter  progress.Meter
+}
+
+// Imported is what was read.
+type Imported struct {
+	Manifest   *manifest.Manifest
+	Attributes *manifest.Attributes
+}
+
+// reading is one import under way.
+type reading struct {
+	*Import
+	ctx     context.Context
+	out     *Imported
+	dirs    []string
+	entries int
+	bytes   int64        // unpacked so far
+	packed  func() int64 // read so far
+}
+
+// Read reads the archive or bag at src. Its content is in the sink afterwards; if it
+// returns an error, what is there belongs to nobody.
+func (i *Import) Read(ctx context.Context, src string) (*Imported, error) {
+	r := &reading{Import: i, ctx: ctx, out: &Imported{Manifest: &manifest.Manifest{}, Attributes: manifest.NewAttributes()}}
+	info, err := os.Stat(src)
+	if err != nil {
+		return nil, err
+	}
+	i.Meter.Begin("Reading", info.Size())
+	defer i.Meter.End()
+	if info.IsDir() {
+		err = r.bag(src)
+	} else {
+		err = r.file(src)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return r.finish()
+}
+
+func (r *reading) file(src string) error {
+	f, err := os.Open(src)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	var head [4]byte
+	n, _ := io.ReadFull(f, head[:])
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	switch magic := string(head[:n]); {
+	case magic == "PK\x03\x04" || magic == "PK\x05\x06":
+		return r.zip(f)
+	case magic == "\x28\xb5\x2f\xfd":
+		return r.tarZstd(f)
+	}
+	return fmt.Errorf("%s: %w: no zip, no tar.zst, no bag", src, ErrFormat)
+}
+
+// finish checks what was read as a whole.
+func (r *reading) finish() (*Imported, error) {
+	m := r.out.Manifest
+	if len(m.Files)+len(m.Links) == 0 {
+		return nil, fmt.Errorf("%w: there are no files in it", ErrFormat)
+	}
+	filled := make(map[string]bool)
+	add := func(p string) {
+		for d := path.Dir(p); d != "."; d = path.Dir(d) {
+			filled[d] = true
+		}
+	}
+	for _, f := range m.Files {
+		add(f.Path)
+	}
+	for _, l := range m.Links {
+		add(l.Path)
+	}
+	for _, d := range r.dirs {
+		add(d)
+	}
+	slices.Sort(r.dirs)
+	for _, d := range slices.Compact(r.dirs) {
+		if !filled[d] {
+			m.EmptyDirs = append(m.EmptyDirs, d)
+		}
+	}
+	m.Sort()
+	if err := m.Validate(); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrHostile, err)
+	}
+	if a, b, found := m.CaseConflict(); found {
+		return nil, fmt.Errorf("%w: %s and %s differ by letter case only, which not every computer can tell apart", ErrHostile, a, b)
+	}
+	return r.out, nil
+}
+
+// name returns the path of an entry; ok is false for what lies outside of Inside.
+func (r *reading) name(raw string) (p string, ok bool, err error) {
+	if r.entries++; r.entries > maxEntries {
+		return "", false, fmt.Errorf("%w: more than %d entries", ErrHostile, maxEntries)
+	}
+	p = strings.TrimSuffix(strings.TrimPrefix(raw, "./"), "/")
+	if p == "" || p == "." {
+		return "", false, nil
+	}
+	if err := manifest.CheckPath(p); err != nil {
+		return "", false, fmt.Errorf("%w: %w", ErrHostile, err)
+	}
+	if p == manifest.PrivateDir || strings.HasPrefix(p, manifest.PrivateDir+"/") {
+		return "", false, nil
+	}
+	if r.Inside == "" {
+		return p, true, nil
+	}
+	p, ok = strings.CutPrefix(p, strings.Trim(r.Inside, "/")+"/")
+	return p, ok, nil
+}
+
+// take reads the content of a file.
+func (r *reading) take(p string, in io.Reader, mode fs.FileMode, when time.Time) error {
+	d, size, err := r.Sink(r.ctx, &bounded{r, in}, func(int) {})
+	if err != nil {
+		return fmt.Errorf("%s: %w", p, cut(err))
+	}
+	r.out.Manifest.Files = append(r.out.Manifest.Files, manifest.File{Path: p, Size: size, Digest: d})
+	a := manifest.Attribute{Mode: 0o644}
+	if mode&0o111 != 0 {
+		a.Mode = 0o755
+	}
+	if when.Unix() > 0 {
+		a.MTime = when
+	}
+	r.out.Attributes.Files[p] = a
+	return r.ctx.Err()
+}
+
+func (r *reading) link(p, target string) error {
+	if err := manifest.CheckTarget(p, target); err != nil {
+		return fmt.Errorf("%w: %w", ErrHostile, err)
+	}
+	r.out.Manifest.Links = append(r.out.Manifest.Links, manifest.Link{Path: p, Target: target})
+	return nil
+}
+
+// bounded refuses content that grows out of all proportion to what it came from.
+type bounded struct {
+	r  *reading
+	in io.Reader
+}
+
+func (b *bounded) Read(p []byte) (int, error) {
+	n, err := b.in.Read(p)
+	b.r.bytes += int64(n)
+	if b.r.bytes > ratioFrom && b.r.packed != nil && b.r.bytes/maxRatio > b.r.packed() {
+		return n, fmt.Errorf("%w: it unpacks to more than %d times its size", ErrHostile, maxRatio)
+	}
+	return n, err
+}
+
+// cut names what a reader says of an archive that ends too early or does not add up.
+func cut(err error) error {
+	switch {
+	case errors.Is(err, ErrHostile), errors.Is(err, context.Canceled):
+		return err
+	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF), errors.Is(err, zip.ErrChecksum), errors.Is(err, zip.ErrFormat),
+		errors.Is(err, tar.ErrHeader), errors.Is(err, zstd.ErrMagicMismatch), errors.Is(err, zstd.ErrCRCMismatch), errors.Is(err, zstd.ErrUnexpectedBlockSize):
+		return fmt.Errorf("%w: %v", ErrCut, err)
+	}
+	return err
+}
+
+func (r *reading) zip(f *os.File) error {
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	z, err := zip.NewReader(f, info.Size())
+	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
+		return cut(err)
+	}
+	var packed int64
+	r.packed = func() int64 { return packed }
+	for _, e := range z.File {
+		raw := strings.ReplaceAll(e.Name, `\`, "/") // as some programs on Windows write
+		p, ok, err := r.name(raw)
+		if err != nil {
+			return err
+		}
+		packed += int64(e.CompressedSize64)
+		r.Meter.Advance(int64(e.CompressedSize64), p)
+		if !ok {
+			continue
+		}
+		if e.Flags&1 != 0 {
+			return fmt.Errorf("%s: %w", p, ErrPassword)
+		}
+		if err := r.zipEntry(e, p, strings.HasSuffix(raw, "/")); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *reading) zipEntry(e *zip.File, p string, dir bool) error {
+	if dir || e.Mode().IsDir() {
+		r.dirs = append(r.dirs, p)
+		return nil
+	}
+	in, err := e.Open()
+	if err != nil {
+		return fmt.Errorf("%s: %w", p, cut(err))
+	}
+	defer in.Close()
+	switch mode := e.Mode(); {
+	case mode&fs.ModeSymlink != 0:
+		target, err := io.ReadAll(io.LimitReader(in, maxLink))
+		if err != nil {
+			return fmt.Errorf("%s: %w", p, cut(err))
+		}
+		return r.link(p, string(target))
+	case mode.IsRegular():
+		return r.take(p, in, mode, e.Modified)
+	}
+	return fmt.Errorf("%w: %s is neither file nor folder nor link", ErrHostile, p)
+}
+
+// counted counts what is read, for the meter and the ratio.
+type counted struct {
+	in io.Reader
+	n  int64
+	r  *reading
+}
+
+func (c *counted) Read(b []byte) (int, error) {
+	n, err := c.in.Read(b)
+	c.n += int64(n)
+	c.r.Meter.Advance(int64(n), "")
+	return n, err
+}
+
+func (r *reading) tarZstd(f *os.File) error {
+	in := &counted{in: bufio.NewReaderSize(f, 1<<20), r: r}
+	r.packed = func() int64 { return in.n }
+	z, err := zstd.NewReader(in, zstd.WithDecoderMaxWindow(maxWindow), zstd.WithDecoderConcurrency(1))
+	if err != nil {
+		return cut(err)
+	}
+	defer z.Close()
+	t := tar.NewReader(z)
+	for {
+		h, err := t.Next()
+		if errors.Is(err, io.EOF) {
+			// The end of the stream has its checksum.
+			_, err := io.Copy(io.Discard, &bounded{r, z})
+			return cut(err)
+		}
+		if err != nil {
+			return cut(err)
+		}
+		p, ok, err := r.name(h.Name)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			continue
+		}
+		switch h.Typeflag {
+		case tar.TypeDir:
+			r.dirs = append(r.dirs, p)
+		case tar.TypeSymlink:
+			err = r.link(p, h.Linkname)
+		case tar.TypeReg:
+			err = r.take(p, t, fs.FileMode(h.Mode), h.ModTime)
+		default:
+			err = fmt.Errorf("%w: %s is neither file nor folder nor link", ErrHostile, p)
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// bag reads a BagIt folder: every file of the payload must be listed and be as the
+// list says, and every one listed must be there.
+func (r *reading) bag(dir string) error {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	if _, err := root.Stat("bagit.txt"); err != nil {
+		return fmt.Errorf("%s: %w: it is a folder and no bag (morvant lane new --adopt takes a game's folder)", dir, ErrFormat)
+	}
+	name, newHash := bagPayload, sha256.New
+	b, err := readLimited(root, name)
+	if errors.Is(err, fs.ErrNotExist) {
+		name, newHash = "manifest-sha512.txt", sha512.New
+		b, err = readLimited(root, name)
+	}
+	if err != nil {
+		return fmt.Errorf("the bag's list: %w", err)
+	}
+	listed, err := ParseSums(b)
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	seen := make(map[string]bool)
+	for _, s := range listed {
+		raw := unescapeBag(s.Path)
+		rel, ok := strings.CutPrefix(raw, "data/")
+		if !ok {
+			return fmt.Errorf("%w: %s lists %q, which is no payload", ErrHostile, name, s.Path)
+		}
+		seen[raw] = true
+		p, ok, err := r.name(rel)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			continue
+		}
+		if err := r.bagFile(root, raw, p, s.Sum, newHash); err != nil {
+			return err
+		}
+	}
+	return fs.WalkDir(root.FS(), "data", func(p string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() && !seen[p] {
+			return fmt.Errorf("%w: %s is not in the bag's list", ErrHostile, p)
+		}
+		return err
+	})
+}
+
+func (r *reading) bagFile(root *os.Root, raw, p string, want []byte, newHash func() hash.Hash) error {
+	info, err := root.Lstat(raw)
+	if err != nil {
+		return fmt.Errorf("%w: %s, which the list names: %v", ErrCut, p, err)
+	}
+	if !info.Mode().IsRegular() {
+		return fmt.Errorf("%w: %s is no file", ErrHostile, p)
+	}
+	f, err := root.Open(raw)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	sum := newHash()
+	if err := r.take(p, io.TeeReader(f, sum), info.Mode(), info.ModTime()); err != nil {
+		return err
+	}
+	if !bytes.Equal(sum.Sum(nil), want) {
+		return fmt.Errorf("%w: %s does not have the sum that the list says", ErrCut, p)
+	}
+	r.Meter.Advance(info.Size(), p)
+	return nil
+}
+
+func unescapeBag(p string) string {
+	return strings.NewReplacer("%0D", "\r", "%0d", "\r", "%0A", "\n", "%0a", "\n", "%25", "%").Replace(p)
+}
+
+func readLimited(root *os.Root, name string) ([]byte, error) {
+	f, err := root.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	b, err := io.ReadAll(io.LimitReader(f, maxList+1))
+	if err == nil && len(b) > maxList {
+		err = fmt.Errorf("%w: the list is larger than %d MB", ErrHostile, maxList>>20)
+	}
+	return b, err
+}
+
+// Sum is a line of a list of checksums.
+type Sum struct {
+	Sum  []byte
+	Path string
+}
+
+// ParseSums reads a list of checksums: a sum in hexadecimal, two spaces or a space
+// and a star, a path.
+func ParseSums(b []byte) ([]Sum, error) {
+	var list []Sum
+	for n, line := range strings.Split(strings.ReplaceAll(string(b), "\r\n", "\n"), "\n") {
+		if line == "" {
+			continue
+		}
+		sum, p, ok := strings.Cut(line, " ")
+		raw, err := hex.DecodeString(sum)
+		if !ok || err != nil || len(raw) < 16 || len(p) < 2 || len(list) > 0 && len(raw) != len(list[0].Sum) {
+			return nil, fmt.Errorf("%w: line %d is no checksum and path", ErrFormat, n+1)
+		}
+		list = append(list, Sum{raw, strings.TrimPrefix(strings.TrimLeft(p, " "), "*")})
+	}
+	if len(list) == 0 {
+		return nil, fmt.Errorf("%w: it lists nothing", ErrFormat)
+	}
+	return list, nil
+}

@@ -1,0 +1,147 @@
+// Package pinfile reads and writes pin files: a pin written down, to keep or to share.
+// Everything in one is data. Reading it runs nothing and touches nothing, and what it
+// asks for goes through the same checks as what the player asks for.
+package pinfile
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"morvant/internal/catalogue"
+	"morvant/internal/digest"
+	"morvant/internal/game"
+	"morvant/internal/rules"
+)
+
+// Format is the version of the format that is written and read.
+const Format = "morvant-pin/1"
+
+// MaxSize bounds a pin file, in bytes, and maxItems each of its lists.
+const (
+	MaxSize  = 1 << 20
+	maxItems = 10_000
+)
+
+// Errors that callers test for.
+var (
+	ErrFormat = errors.New("this is no pin file that can be used")
+	ErrNewer  = errors.New("the pin file was written by a newer Morvant")
+)
+
+// Overlay is some files of another build.
+type Overlay struct {
+	Build      string        `toml:"build"` // "public/1.2.0", as the writer called it
+	Digest     digest.Digest `toml:"digest"`
+	Components []string      `toml:"components,omitempty"`
+	Files      string        `toml:"files"` // a pattern
+}
+
+// Source is where the writer has the build from.
+type Source struct {
+	Address string `toml:"address"`
+	Key     string `toml:"key"` // that signs it
+}
+
+// File is a pin file.
+type File struct {
+	Format     string           `toml:"format"`
+	Game       string           `toml:"game"` // the writer's name for it
+	Title      string           `toml:"title,omitempty"`
+	Build      string           `toml:"build"` // label
+	Channel    string           `toml:"channel,omitempty"`
+	Digest     digest.Digest    `toml:"digest"` // of the build, all components
+	Components []string         `toml:"components,omitempty"`
+	Keep       []string         `toml:"keep,omitempty"`
+	Feeds      []Source         `toml:"feed,omitempty"`
+	Overlays   []Overlay        `toml:"overlay,omitempty"`
+	Companions []game.Companion `toml:"companion,omitempty"`
+	Edits      []game.Edit      `toml:"edit,omitempty"`
+}
+
+const head = "# A pin: which build a game is to be held to. Apply it with: morvant pinfile apply FILE\n"
+
+// Encode writes the file.
+func (f *File) Encode() ([]byte, error) {
+	f.Format = Format
+	b, err := toml.Marshal(f)
+	return append([]byte(head), b...), err
+}
+
+// Decode reads a pin file and checks all of it.
+func Decode(b []byte) (*File, error) {
+	if len(b) > MaxSize {
+		return nil, fmt.Errorf("%w: it is larger than %d KB", ErrFormat, MaxSize>>10)
+	}
+	var version struct {
+		Format string `toml:"format"`
+	}
+	if err := toml.Unmarshal(b, &version); err != nil {
+		return nil, broken(err)
+	}
+	if version.Format != Format {
+		if strings.HasPrefix(version.Format, "morvant-pin/") {
+			return nil, fmt.Errorf("%w: %q", ErrNewer, version.Format)
+		}
+		return nil, fmt.Errorf("%w: its format is %q", ErrFormat, version.Format)
+	}
+	f := &File{}
+	if err := toml.NewDecoder(bytes.NewReader(b)).DisallowUnknownFields().Decode(f); err != nil {
+		return nil, broken(err)
+	}
+	if err := f.check(); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrFormat, err)
+	}
+	return f, nil
+}
+
+func broken(err error) error {
+	var unknown *toml.StrictMissingError
+	var syntax *toml.DecodeError
+	switch {
+	case errors.As(err, &unknown) && len(unknown.Errors) > 0:
+		line, _ := unknown.Errors[0].Position()
+		return fmt.Errorf("%w: line %d: nothing is known of %q", ErrFormat, line, strings.Join(unknown.Errors[0].Key(), "."))
+	case errors.As(err, &syntax):
+		line, column := syntax.Position()
+		return fmt.Errorf("%w: line %d, column %d: %v", ErrFormat, line, column, syntax)
+	}
+	return fmt.Errorf("%w: %v", ErrFormat, err)
+}
+
+func (f *File) check() error {
+	for _, n := range []int{len(f.Components), len(f.Keep), len(f.Feeds), len(f.Overlays), len(f.Companions), len(f.Edits)} {
+		if n > maxItems {
+			return fmt.Errorf("it lists %d things", n)
+		}
+	}
+	if f.Digest == (digest.Digest{}) {
+		return errors.New("it does not say the digest of the build")
+	}
+	errs := []error{game.CheckName(f.Game), game.CheckLabel(f.Build), (rules.Rules{Keep: f.Keep}).Check(), catalogue.CheckText(f.Title)}
+	if f.Channel != "" {
+		errs = append(errs, catalogue.CheckName(f.Channel))
+	}
+	for _, name := range f.Components {
+		errs = append(errs, catalogue.CheckName(name))
+	}
+	for _, s := range f.Feeds {
+		errs = append(errs, catalogue.CheckText(s.Address), catalogue.CheckText(s.Key))
+	}
+	for _, o := range f.Overlays {
+		errs = append(errs, catalogue.CheckText(o.Build), (rules.Rules{Keep: []string{o.Files}}).Check())
+		if o.Digest == (digest.Digest{}) {
+			errs = append(errs, fmt.Errorf("the overlay %s has no digest", o.Files))
+		}
+	}
+	for _, k := range f.Companions {
+		errs = append(errs, k.Check())
+	}
+	for _, e := range f.Edits {
+		errs = append(errs, e.Check())
+	}
+	return errors.Join(errs...)
+}

@@ -1,0 +1,82 @@
+package pinfile
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"morvant/internal/digest"
+	"morvant/internal/game"
+)
+
+func example() *File {
+	return &File{
+		Game: "cinder-quay", Title: "Cinder Quay", Build: "1.1.1", Channel: "public", Digest: digest.Of([]byte("build")),
+		Components: []string{"base", "voices-en"}, Keep: []string{"Mods/**"}, Feeds: []Source{{"http://127.0.0.1:4711", "RWQ"}},
+		Overlays:   []Overlay{{Build: "public/1.2.0", Digest: digest.Of([]byte("other")), Components: []string{"base"}, Files: "bin/*.dll"}},
+		Companions: []game.Companion{{Path: "bin/standalone.txt", Text: "240117\n"}},
+		Edits:      []game.Edit{{File: "launch.cfg", Find: `^display\s*=\s*(\w+)`, Set: "windowed"}},
+	}
+}
+
+func TestAPinFileIsReadAsItWasWritten(t *testing.T) {
+	b, err := example().Encode()
+	require.NoError(t, err)
+	got, err := Decode(b)
+	require.NoError(t, err)
+	want := example()
+	want.Format = Format
+	require.Equal(t, want, got)
+	again, err := got.Encode()
+	require.NoError(t, err)
+	require.Equal(t, string(b), string(again))
+}
+
+func TestPinFilesThatCannotBeUsed(t *testing.T) {
+	b, err := example().Encode()
+	require.NoError(t, err)
+	text := string(b)
+	change := func(old, new string) string {
+		require.Contains(t, text, old)
+		return strings.Replace(text, old, new, 1)
+	}
+	for words, content := range map[string]string{
+		"newer Morvant":       change("morvant-pin/1", "morvant-pin/2"),
+		"its format is":       change("morvant-pin/1", "other"),
+		"line 1, column":      "no toml",
+		"nothing is known of": text + "\n[[step]]\nrun = 'x'\n",
+		"does not say":        change(digest.Of([]byte("build")).String(), strings.Repeat("0", 64)),
+		"digest":              change(digest.Of([]byte("build")).String(), "12"),
+		"has no digest":       change(digest.Of([]byte("other")).String(), strings.Repeat("0", 64)),
+		"name not allowed":    change("cinder-quay", "../../x"),
+		"../standalone.txt":   change("bin/standalone.txt", "../standalone.txt"),
+		"Morvant's own":       change("bin/standalone.txt", ".morvant/lane.toml"),
+		"C:/launch.cfg":       change("launch.cfg", "C:/launch.cfg"),
+		"must capture one":    change(`(\w+)`, `\w+`),
+		"must be relative":    change("bin/*.dll", "../*.dll"),
+		"must be a line":      change("windowed", `a\nb`),
+		"larger than":         text + strings.Repeat("#", MaxSize),
+	} {
+		_, err := Decode([]byte(strings.ReplaceAll(content, "'a\\nb'", `"a\nb"`)))
+		require.ErrorContains(t, err, words, words)
+	}
+}
+
+func FuzzDecode(f *testing.F) {
+	b, err := example().Encode()
+	require.NoError(f, err)
+	f.Add(b)
+	f.Add([]byte(head))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		file, err := Decode(b)
+		if err != nil {
+			return
+		}
+		again, err := file.Encode()
+		require.NoError(t, err)
+		back, err := Decode(again)
+		require.NoError(t, err, "%s", again)
+		require.Equal(t, file, back)
+	})
+}
