@@ -15,7 +15,7 @@ import (
 var layers = []string{
 	"digest", "progress", "database", "volume", "reflink", "process", "rules", "edit", "userpath",
 	"manifest", "chunk", "pack", "store", "scan", "plan", "apply", "saves", "exchange",
-	"catalogue", "feed", "block", "version", "game", "pinfile", "identify", "publish", "lane", "upkeep", "standin", "cli",
+	"catalogue", "feed", "block", "version", "game", "pinfile", "identify", "report", "publish", "lane", "upkeep", "standin", "cli",
 }
 
 type listed struct {

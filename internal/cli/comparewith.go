@@ -48,6 +48,7 @@ type theirs struct {
 	// differs lists what has drifted there.
 	differs []string
 	sums    []exchange.Sum // a list of checksums instead
+	add     game.Pin       // what their pin has beside the build
 }
 
 // maxTheirs bounds the file, in bytes.
@@ -67,14 +68,18 @@ func (a *app) readTheirs(name string) (*theirs, error) {
 		Schema string     `json:"schema"`
 		Build  *buildJSON `json:"build"`
 		Drift  *driftJSON `json:"drift"`
-		Equals string     `json:"equals"`
+		game.Pin
 	}
 	if json.Unmarshal(b, &status) == nil && strings.HasPrefix(status.Schema, "morvant-status/") {
-		return fromStatus(status.Build, status.Drift)
+		return fromStatus(status.Build, status.Drift, status.Pin)
 	}
 	pin, pinErr := pinfile.Decode(b)
 	if pinErr == nil {
-		return &theirs{label: pin.Build, digest: pin.Digest.String()}, nil
+		t := &theirs{label: pin.Build, digest: pin.Digest.String(), add: game.Pin{Companions: pin.Companions, Edits: pin.Edits}}
+		for _, o := range pin.Overlays {
+			t.add.Overlays = append(t.add.Overlays, game.Overlay{Name: o.Build, Digest: o.Digest, Pattern: o.Files})
+		}
+		return t, nil
 	}
 	if errors.Is(pinErr, pinfile.ErrNewer) {
 		return nil, fmt.Errorf("%s: %w", name, pinErr)
@@ -86,11 +91,11 @@ func (a *app) readTheirs(name string) (*theirs, error) {
 	return &theirs{sums: sums}, nil
 }
 
-func fromStatus(b *buildJSON, d *driftJSON) (*theirs, error) {
+func fromStatus(b *buildJSON, d *driftJSON, add game.Pin) (*theirs, error) {
 	if b == nil {
 		return nil, errors.New("their game is not held to any build: ask for morvant pinfile write, or for a list of checksums (morvant export here)")
 	}
-	t := &theirs{label: b.Label, digest: b.Digest}
+	t := &theirs{label: b.Label, digest: b.Digest, add: add}
 	if d != nil {
 		for _, f := range slices.Concat(d.Altered, d.Missing) {
 			t.differs = append(t.differs, f.Path)
@@ -137,8 +142,40 @@ func (a *app) compareWith(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 			return err
 		}
 	}
-	j.Same = s.Build.Digest().String() == t.digest && len(j.Here)+len(j.There) == 0
+	j.Differs = append(j.Differs, addedOtherwise(s.Pin, t.add)...)
+	j.Same = s.Build.Digest().String() == t.digest && len(j.Differs)+len(j.Here)+len(j.There) == 0
 	return a.showComparison(c, j, known)
+}
+
+// addedOtherwise lists what two pins do not both have beside their builds.
+func addedOtherwise(mine, other game.Pin) []string {
+	of := func(p game.Pin) map[string]string {
+		all := make(map[string]string)
+		for i, o := range p.Overlays {
+			all[fmt.Sprintf("%s (overlay of %s)", o.Pattern, o.Name)] = fmt.Sprint(i, o.Digest)
+		}
+		for _, k := range p.Companions {
+			all[k.Path+" (companion)"] = k.Text
+		}
+		for _, e := range p.Edits {
+			all[e.File+" (a value set in it)"] = e.Find + "=" + e.Set
+		}
+		return all
+	}
+	a, b := of(mine), of(other)
+	var list []string
+	for what, is := range a {
+		if b[what] != is {
+			list = append(list, what)
+		}
+	}
+	for what := range b {
+		if _, both := a[what]; !both {
+			list = append(list, what)
+		}
+	}
+	slices.Sort(list)
+	return list
 }
 
 // buildDifference lists what differs between this build and theirs, if theirs is known.

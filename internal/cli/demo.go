@@ -162,6 +162,7 @@ func (s *story) play() {
 			{"morvant diff snapshot/1.1.1 snapshot/1.3.0 --all", "every file that the update touched"},
 			{"echo broken > data/harbour.pak; morvant verify --repair", "break something, and mend it"},
 			{"morvant unpin", "go back to how it was before the first pin"},
+			{"morvant lane switch current", "play the current build; lane switch main comes back"},
 			{"morvant demo feed " + quote(filepath.Join(s.dir, "distributor")), "start the distributor again, to fetch more"},
 		} {
 			s.app.say("  %-56s %s", try[0], faint(try[1]))
@@ -236,6 +237,44 @@ func (s *story) keepUpdatesAway(address string) {
 	s.tell("And when you do want the update: let it in, record it, and go back for today's race.")
 	s.run(0, "let-update", "--after", quote(s.self)+" demo launcher idle "+quote(state), "--calm", "1s", "--then", "back")
 	s.run(0, "block", "--show")
+	s.sideBySide()
+	s.withAFriend()
+}
+
+// sideBySide is the part of the story about lanes and saves.
+func (s *story) sideBySide() {
+	s.tell("You want the current build as well, beside the one for races. Saves are backed up before anything is changed.")
+	saves := filepath.Join(s.dir, "Saved Games", "Cinder Quay")
+	s.do(s.quay.AddSaves(saves, 1))
+	s.run(0, "game", "set", "--saves", filepath.Join(saves, "*"))
+	s.run(0, "lane", "new", "current", "--from", "snapshot/1.3.0", "--like", "main", "--yes")
+	s.run(0, "lane", "list")
+	s.run(0, "lane", "switch", "current")
+	s.do(s.quay.AddSaves(saves, 2))
+	s.run(0, "-g", "cinder-quay", "lane", "switch", "main")
+	s.run(0, "saves", "list")
+	s.run(0, "saves", "restore", "1", "--yes")
+}
+
+// withAFriend is the part of the story about sharing a pin.
+func (s *story) withAFriend() {
+	s.tell("A pin of your own: the race build with the new readme. A friend gets it as a file, and reaches the same, byte for byte.")
+	file, theirs := filepath.Join(s.dir, "race-night.pin.toml"), filepath.Join(s.dir, "friend")
+	s.run(0, "pin", "public/1.1.0", "--overlay", "public/1.3.0:readme.txt", "--companion", `bin/standalone.txt=240117\n`, "--yes")
+	s.run(0, "pinfile", "write", file)
+	live := filepath.Join(theirs, "Cinder Quay")
+	if s.failed == nil {
+		s.do(s.quay.Write(live, "1.3.0"))
+	}
+	home := filepath.Join(theirs, "home")
+	s.run(0, "--home", home, "add", "quay", live)
+	s.run(0, "--home", home, "feed", "add", filepath.Join(s.dir, "distributor", "feed"))
+	s.run(0, "--home", home, "pinfile", "apply", file, "--yes")
+	s.run(0, "--home", home, "compare-with", file)
+
+	s.tell("What did the big update change? A page to read and to pass on.")
+	s.run(0, "diff", "snapshot/1.1.1", "snapshot/1.3.0", "--report", filepath.Join(s.dir, "update.html"))
+	s.run(0, "builds", "--channel", "public", "--plot", filepath.Join(s.dir, "history.png"))
 }
 
 // morvant stands for this program in a command line that is shown.

@@ -4,6 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -15,7 +18,7 @@ import (
 
 func (a *app) laneCommand() *cli.Command {
 	return &cli.Command{
-		Name: "lane", Usage: "parallel installs: list, new, switch, rename, remove", Category: "lanes",
+		Name: "lane", Usage: "parallel installs: list, new, switch, rename, remove, share, unshare", Category: "lanes",
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "list the lanes: live or parked, build, drift, size",
@@ -69,8 +72,72 @@ func (a *app) laneCommand() *cli.Command {
 					return a.onOneLane(ctx, c, args[0], func(l *lane.Lane, _ *game.Home) error { return a.laneRemove(ctx, c, l) })
 				},
 			},
+			{
+				Name: "share", Usage: "keep a big folder of yours once, for several lanes", ArgsUsage: "FOLDER",
+				Description: "Example: morvant lane share Mods/Scenery --to '/games/Quay scenery'\n\n" +
+					"Moves the folder there and puts links in its place. A link is a leaf: no command walks into it.",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "to", Usage: "the `FOLDER` to move it to", Required: true},
+					&cli.StringSliceFlag{Name: "with", Usage: "another `LANE` that is to have it (default: all that have nothing there)"},
+				},
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := arguments(c, 1, 1)
+					if err != nil {
+						return err
+					}
+					return a.withLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.laneShare(ctx, c, l, home, args[0]) })
+				},
+			},
+			{
+				Name: "unshare", Usage: "turn a shared folder back into one of this lane's own", ArgsUsage: "FOLDER",
+				Description: "Example: morvant lane unshare Mods/Scenery",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := arguments(c, 1, 1)
+					if err != nil {
+						return err
+					}
+					return a.withLane(ctx, c, func(l *lane.Lane, _ *game.Home) error {
+						p := slashed(args[0])
+						if err := l.Unshare(ctx, p); err != nil {
+							return err
+						}
+						return a.done(c, fmt.Sprintf("%s is lane %s's own again.", p, l.Name))
+					})
+				},
+			},
 		},
 	}
+}
+
+// slashed reads a path inside a lane as people type it.
+func slashed(p string) string { return strings.TrimSuffix(filepath.ToSlash(p), "/") }
+
+func (a *app) laneShare(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, folder string) error {
+	folder = slashed(folder)
+	with := c.StringSlice("with")
+	if !c.IsSet("with") {
+		lanes, err := home.Lanes(ctx, l.Game.Name)
+		if err != nil {
+			return err
+		}
+		for _, o := range lanes {
+			if _, err := os.Lstat(filepath.Join(l.Game.Folder(o), filepath.FromSlash(folder))); errors.Is(err, fs.ErrNotExist) {
+				with = append(with, o.Name)
+			}
+		}
+	}
+	linked, err := l.Share(ctx, folder, c.String("to"), with)
+	if err != nil {
+		return err
+	}
+	return a.done(c, fmt.Sprintf("%s is in %s now, and linked into %s %s.", folder, c.String("to"), laneWord(len(linked)), strings.Join(linked, ", ")))
+}
+
+func laneWord(n int) string {
+	if n == 1 {
+		return "lane"
+	}
+	return "lanes"
 }
 
 // withLiveLane runs f on the live lane, wherever the command is given.

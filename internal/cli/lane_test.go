@@ -196,3 +196,41 @@ func TestLanesThatCannotBe(t *testing.T) {
 	require.Contains(t, w.ok("lane", "list").err, "Lane old")
 	require.Contains(t, w.ok("status").out, "main, one of 2")
 }
+
+func TestAFolderIsSharedBetweenLanes(t *testing.T) {
+	t.Parallel()
+	w := newLanes(t)
+	w.write("Mods/Scenery/a.txt", "hills")
+	w.write("Mods/Scenery/deep/b.txt", "sea")
+	scenery := picture(t, w.path("Mods/Scenery"))
+	to := filepath.Join(w.dir, "scenery")
+	w.fails(1, "it holds files of the build", "-l", "old", "lane", "share", "data", "--to", to)
+	w.fails(1, "it is not there", "lane", "share", "Mods/None", "--to", to)
+	w.fails(1, "lies in lane old", "lane", "share", "Mods/Scenery", "--to", filepath.Join(w.parked("old"), "x"))
+	w.ok("lane", "share", "Mods/Scenery", "--to", to)
+	require.Equal(t, scenery, picture(t, to))
+	for _, dir := range []string{w.live, w.parked("old")} {
+		require.FileExists(t, filepath.Join(dir, "Mods", "Scenery", "deep", "b.txt"))
+		info, err := os.Lstat(filepath.Join(dir, "Mods", "Scenery"))
+		require.NoError(t, err)
+		require.False(t, info.IsDir(), "it is a link")
+	}
+	w.fails(1, "shared already", "lane", "share", "Mods/Scenery", "--to", filepath.Join(w.dir, "again"))
+
+	// No command walks into it.
+	require.Contains(t, w.ok("snapshot", "linked").err, "Mods/Scenery")
+	w.ok("pin", "1.1.1", "--clean", "--yes")
+	w.ok("lane", "switch", "old")
+	w.ok("-g", "quay", "lane", "remove", "main", "--yes")
+	require.Equal(t, scenery, picture(t, to))
+	w.ok("lane", "new", "third", "--from", "1.1.1", "--yes")
+	w.ok("-g", "quay", "-l", "old", "lane", "unshare", "Mods/Scenery")
+	require.Equal(t, scenery, picture(t, w.path("Mods/Scenery")), "the last one gets the folder itself")
+	require.NoDirExists(t, to)
+
+	w.ok("lane", "share", "Mods/Scenery", "--to", to, "--with", "third")
+	w.ok("-l", "third", "lane", "unshare", "Mods/Scenery")
+	require.Equal(t, contentOf(t, to, nil), contentOf(t, filepath.Join(w.parked("third"), "Mods", "Scenery"), nil), "others get a copy")
+	require.Equal(t, scenery, picture(t, to))
+	w.fails(1, "it is no link", "-l", "third", "lane", "unshare", "Mods/Scenery")
+}

@@ -145,6 +145,7 @@ func (a *app) buildsCommand() *cli.Command {
 			&cli.StringFlag{Name: "on", Usage: "which build was the newest on this `DATE` (2031-08-05), and those near it"},
 			&cli.StringFlag{Name: "find", Usage: "only those with this `TEXT` in label or note"},
 			&cli.StringFlag{Name: "channel", Usage: "only those of this `CHANNEL` (snapshot for those recorded here)"},
+			&cli.StringFlag{Name: "plot", Usage: "draw their history: `FILE.png` or FILE.svg"},
 		},
 		Action: a.onGame(a.builds),
 		Commands: []*cli.Command{
@@ -245,6 +246,9 @@ func (a *app) builds(ctx context.Context, c *cli.Command, home *game.Home, name 
 	list, err := a.listBuilds(ctx, c, home, name)
 	if err != nil {
 		return err
+	}
+	if c.IsSet("plot") && len(list.builds) > 0 {
+		return a.plotBuilds(ctx, c, home, g, list.builds)
 	}
 	is, err := home.Lane(ctx, name, "")
 	if err != nil {

@@ -36,6 +36,16 @@ type LaneState struct {
 	// Saves is the backup of the lane's own saves, put in place when it becomes
 	// live; 0: none.
 	Saves int64 `json:"saves,omitempty"`
+	// Shares are folders that the lane has in common with others, by links.
+	Shares []Share `json:"shares,omitempty"`
+}
+
+// Share is a folder of a lane that is a link to one place for several lanes.
+type Share struct {
+	Path   string `json:"path"` // in the lane
+	Target string `json:"target"`
+	// From is set while the folder is being moved or brought back.
+	From string `json:"from,omitempty"`
 }
 
 // Folder returns the folder of a lane, full path.

@@ -89,7 +89,7 @@ func TestAnEmptyFolderGetsWhatIsRequired(t *testing.T) {
 	b.carry(func(l *Lane) (*Proposal, error) {
 		p, err := l.ProposePin(t.Context(), b.find("1.2.0"), PinOptions{Hold: true})
 		if err == nil {
-			require.True(t, p.Fetches[0].Empty())
+			require.Empty(t, p.Fetches)
 		}
 		return p, err
 	})

@@ -118,7 +118,7 @@ func (l *Lane) open(ctx context.Context, o Options) error {
 	if err := l.recover(ctx); err != nil {
 		return err
 	}
-	if err := l.recoverSaves(ctx); err != nil {
+	if err := errors.Join(l.recoverShares(ctx), l.recoverSaves(ctx)); err != nil {
 		return err
 	}
 	return l.Tighten(ctx)

@@ -113,6 +113,9 @@ func (f Finder) glob(pattern string) ([]string, error) {
 	full := userpath.Expand(pattern, f.Home, base)
 	rest, relative := strings.CutPrefix(full, base+string(filepath.Separator))
 	if !relative {
+		if _, err := os.Stat(full); err == nil {
+			return []string{full}, nil // also where its name has signs of a pattern
+		}
 		return filepath.Glob(full)
 	}
 	matches, err := fs.Glob(os.DirFS(f.Dir), filepath.ToSlash(rest))

@@ -251,6 +251,20 @@ func (q Quay) AddPlayerFiles(dir string) error {
 	return nil
 }
 
+// AddSaves writes what the game saves: two accounts, as they are on a day.
+func (q Quay) AddSaves(dir string, day int) error {
+	when := time.Date(2031, time.August, 20+day, 22, 0, 0, 0, time.UTC)
+	for _, account := range []string{"1001", "1002"} {
+		for slot := range day + 1 {
+			f := file{path: fmt.Sprintf("%s/slot%d.sav", account, slot+1), write: seeded(fmt.Sprint("save ", account, slot, day), q.Bytes/2048)}
+			if err := f.put(dir, when); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 func text(s string) func(io.Writer) error {
 	return func(w io.Writer) error {
 		_, err := io.WriteString(w, s)

@@ -111,3 +111,15 @@ func IsLink(name string) bool {
 	info, err := os.Lstat(name)
 	return err == nil && info.Mode().Type() == fs.ModeSymlink
 }
+
+// LinkTarget returns the full path of the folder that the link name leads to.
+func LinkTarget(name string) (string, error) {
+	target, err := os.Readlink(name)
+	if err != nil {
+		return "", err
+	}
+	if !filepath.IsAbs(target) {
+		target = filepath.Join(filepath.Dir(name), target)
+	}
+	return filepath.Clean(target), nil
+}

@@ -1,0 +1,86 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/report"
+	"morvant/internal/volume"
+)
+
+// writeReport writes a comparison as a page.
+func (a *app) writeReport(ctx context.Context, l *lane.Lane, d *lane.Difference, file string) error {
+	p := report.Page{Game: l.Game.Display(), From: d.From.Label, To: d.To.Label, Changes: d.Build, Kept: d.Kept, Made: a.now(), Size: size}
+	left := 0
+	for _, f := range d.Build.Changed {
+		if f.Old.Size > report.MaxText || f.New.Size > report.MaxText {
+			continue
+		}
+		old, _, oldErr := l.Text(ctx, d.From, f.Path)
+		fresh, _, freshErr := l.Text(ctx, d.To, f.Path)
+		switch {
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case oldErr != nil || freshErr != nil:
+			left++
+		case !isText(old) || !isText(fresh):
+		case len(p.Texts) == report.MaxTexts:
+			left++
+		default:
+			p.Texts = append(p.Texts, report.Text{Path: f.Path, Old: string(old), New: string(fresh)})
+		}
+	}
+	if left > 0 {
+		p.Note = fmt.Sprintf("%s of small size are not shown line by line: there are too many, or they have not been fetched.", count(left, "file"))
+	}
+	var out bytes.Buffer
+	if _, err := p.WriteTo(&out); err != nil {
+		return err
+	}
+	return volume.Replace(file, out.Bytes(), 0o644)
+}
+
+func isText(b []byte) bool { return utf8.Valid(b) && bytes.IndexByte(b, 0) < 0 }
+
+// plotBuilds draws the history of builds.
+func (a *app) plotBuilds(ctx context.Context, c *cli.Command, home *game.Home, g *game.Game, list []*game.Build) error {
+	file := c.String("plot")
+	format := strings.TrimPrefix(strings.ToLower(filepath.Ext(file)), ".")
+	return a.onLane(ctx, c, home, g.Name, func(l *lane.Lane, home *game.Home) error {
+		here, err := a.here(ctx, home, g, list)
+		if err != nil {
+			return err
+		}
+		var points []report.Point
+		var before *lane.Side
+		for i := range list { // the oldest first
+			b := list[len(list)-1-i]
+			side, err := l.BuildSide(ctx, b, nil)
+			if err != nil {
+				return err
+			}
+			point := report.Point{Label: b.Label, Date: b.Made, Bytes: side.Manifest.Bytes(), Held: b.Components == nil || here.Bytes[b] >= b.Bytes}
+			if before != nil {
+				point.New = l.Compare(before, side).Build.BytesIn()
+			}
+			before = side
+			points = append(points, point)
+		}
+		var out bytes.Buffer
+		if err := report.Plot(&out, format, g.Display(), points); err != nil {
+			return err
+		}
+		if err := volume.Replace(file, out.Bytes(), 0o644); err != nil {
+			return err
+		}
+		return a.done(c, fmt.Sprintf("%s has the history of %s: %s.", file, g.Display(), count(len(points), "build")))
+	})
+}

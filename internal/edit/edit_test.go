@@ -1,0 +1,69 @@
+package edit
+
+import (
+	"encoding/binary"
+	"os"
+	"path/filepath"
+	"testing"
+	"unicode/utf16"
+
+	"github.com/stretchr/testify/require"
+)
+
+func encode(order binary.AppendByteOrder, mark []byte, s string) []byte {
+	out := mark
+	for _, u := range utf16.Encode([]rune(s)) {
+		out = order.AppendUint16(out, u)
+	}
+	return out
+}
+
+// TestOnlyTheValueChanges sets a value in texts of every encoding, with line ends and
+// signs that must survive.
+func TestOnlyTheValueChanges(t *testing.T) {
+	const before, after = "# ünïcode 🛥\r\nmode = at-once ; why\r\n\tend", "# ünïcode 🛥\r\nmode = nie ; why\r\n\tend"
+	for name, f := range map[string]func(string) []byte{
+		"UTF-8":             func(s string) []byte { return []byte(s) },
+		"UTF-8 with a mark": func(s string) []byte { return append([]byte("\ufeff"), s...) },
+		"UTF-16, little":    func(s string) []byte { return encode(binary.LittleEndian, []byte{0xFF, 0xFE}, s) },
+		"UTF-16, big":       func(s string) []byte { return encode(binary.BigEndian, []byte{0xFE, 0xFF}, s) },
+		"not UTF-8 at all":  func(s string) []byte { return append([]byte(s), 0xE9, 0xFF, 0x00) },
+	} {
+		d := Parse(f(before))
+		v, err := d.Find(`^mode = (\S+)`, 1)
+		require.NoError(t, err, name)
+		require.Equal(t, []string{"at-once"}, v.Texts, name)
+		require.Equal(t, f(after), d.With(v, []string{"nie"}), name)
+		require.Equal(t, f(before), d.With(v, v.Texts), name)
+	}
+}
+
+func TestValuesAreFoundAsOftenAsExpected(t *testing.T) {
+	d := Parse([]byte("a = 1\na = 2\nb =\n"))
+	_, err := d.Find(`^a = (\d)`, 1)
+	require.ErrorIs(t, err, ErrMatches)
+	v, err := d.Find(`^a = (\d)`, 2)
+	require.NoError(t, err)
+	require.Equal(t, "a = 7\na = 8\nb =\n", string(d.With(v, []string{"7", "8"})))
+	_, err = d.Find(`^b = ?(\d)?`, 1)
+	require.ErrorIs(t, err, ErrMatches, "a group that took no part is no value")
+	for _, bad := range []string{`(`, `a`, `(a)(b)`} {
+		_, err := Pattern(bad)
+		require.Error(t, err, bad)
+	}
+	_, err = d.Find(`(a+)+$`, 1)
+	require.Error(t, err, "a pattern that others take for ever over ends at once")
+}
+
+func TestOnlyTextFilesAreRead(t *testing.T) {
+	dir := t.TempDir()
+	_, err := Read(dir)
+	require.ErrorIs(t, err, ErrMatches)
+	_, err = Read(filepath.Join(dir, "nothing"))
+	require.ErrorIs(t, err, os.ErrNotExist)
+	large := filepath.Join(dir, "large")
+	require.NoError(t, os.WriteFile(large, nil, 0o644))
+	require.NoError(t, os.Truncate(large, MaxSize+1))
+	_, err = Read(large)
+	require.ErrorIs(t, err, ErrMatches)
+}

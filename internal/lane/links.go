@@ -1,0 +1,293 @@
+package lane
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"morvant/internal/game"
+	"morvant/internal/manifest"
+	"morvant/internal/saves"
+	"morvant/internal/volume"
+)
+
+// ErrShare is returned for a folder that cannot be shared between lanes.
+var ErrShare = errors.New("this folder cannot be shared")
+
+// Share moves a folder of the lane to one place and puts a link in its stead, here and
+// in the other lanes named. Killed at any point, the next Open of the lane puts the
+// link there.
+func (l *Lane) Share(ctx context.Context, path, to string, lanes []string) (linked []string, err error) {
+	if to, err = filepath.Abs(to); err != nil {
+		return nil, err
+	}
+	if err := l.canBeShared(ctx, path, to); err != nil {
+		return nil, err
+	}
+	others, err := l.openFor(ctx, path, lanes)
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		for _, o := range others {
+			err = errors.Join(err, o.Close())
+		}
+	}()
+	from := filepath.Join(l.Dir, filepath.FromSlash(path))
+	if err := l.addShare(ctx, game.Share{Path: path, Target: to, From: from}); err != nil {
+		return nil, err
+	}
+	ctx = context.WithoutCancel(ctx)
+	if err := l.moveFolder(ctx, from, to); err != nil {
+		return nil, errors.Join(err, l.dropShare(ctx, path))
+	}
+	for _, o := range append([]*Lane{l}, others...) {
+		if err := o.link(ctx, path, to); err != nil {
+			return linked, err
+		}
+		linked = append(linked, o.Name)
+	}
+	return linked, nil
+}
+
+// canBeShared checks that a folder is one, and the player's.
+func (l *Lane) canBeShared(ctx context.Context, path, to string) error {
+	bad := func(format string, args ...any) error {
+		return fmt.Errorf("%s: %w: %s", path, ErrShare, fmt.Sprintf(format, args...))
+	}
+	if err := manifest.CheckPath(path); err != nil {
+		return fmt.Errorf("%w: %w", ErrShare, err)
+	}
+	info, err := l.root.Lstat(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return bad("it is not there")
+	case err != nil:
+		return err
+	case !info.IsDir():
+		return bad("it is no folder, or shared already")
+	}
+	if err := l.notRunning(); err != nil {
+		return err
+	}
+	if list, err := os.ReadDir(to); err == nil && len(list) > 0 {
+		return bad("%s is there and not empty", to)
+	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	lanes, err := l.home.Lanes(ctx, l.Game.Name)
+	if err != nil {
+		return err
+	}
+	for _, o := range lanes {
+		if rel, err := filepath.Rel(l.Game.Folder(o), to); err == nil && filepath.IsLocal(rel) {
+			return bad("%s lies in lane %s", to, o.Name)
+		}
+	}
+	_, owned, err := l.pinned(ctx)
+	if err != nil {
+		return err
+	}
+	for _, e := range owned {
+		if strings.HasPrefix(e.Path, path+"/") && !l.Game.Rules().Matcher().Kept(e.Path) {
+			return bad("it holds files of the build, such as %s", e.Path)
+		}
+	}
+	return nil
+}
+
+// openFor opens the other lanes that are to have the link; none of them may have
+// something of its own there.
+func (l *Lane) openFor(ctx context.Context, path string, names []string) ([]*Lane, error) {
+	var list []*Lane
+	for _, name := range names {
+		if name == l.Name {
+			continue
+		}
+		o, err := l.Beside(ctx, name)
+		if err == nil {
+			list = append(list, o)
+			if _, statErr := o.root.Lstat(path); statErr == nil {
+				err = fmt.Errorf("lane %s has a %s of its own: %w", name, path, ErrInTheWay)
+			}
+		}
+		if err != nil {
+			for _, o := range list {
+				o.Close()
+			}
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+// link puts a link in the place of a folder, and notes it.
+func (l *Lane) link(ctx context.Context, path, to string) error {
+	if err := l.root.MkdirAll(filepath.Dir(filepath.FromSlash(path)), 0o755); err != nil {
+		return err
+	}
+	if _, err := l.root.Lstat(path); errors.Is(err, fs.ErrNotExist) {
+		if err := volume.Link(to, filepath.Join(l.Dir, filepath.FromSlash(path))); err != nil {
+			return err
+		}
+	}
+	return l.addShare(ctx, game.Share{Path: path, Target: to})
+}
+
+// addShare notes a shared folder of the lane.
+func (l *Lane) addShare(ctx context.Context, s game.Share) error {
+	return l.changeShares(ctx, func(list []game.Share) []game.Share {
+		return append(slices.DeleteFunc(list, func(o game.Share) bool { return o.Path == s.Path }), s)
+	})
+}
+
+func (l *Lane) dropShare(ctx context.Context, path string) error {
+	return l.changeShares(ctx, func(list []game.Share) []game.Share {
+		return slices.DeleteFunc(list, func(o game.Share) bool { return o.Path == path })
+	})
+}
+
+func (l *Lane) changeShares(ctx context.Context, change func([]game.Share) []game.Share) error {
+	is, err := l.home.Lane(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return err
+	}
+	is.Shares = change(is.Shares)
+	return l.home.SetLane(ctx, l.Game.Name, l.Name, is.LaneState)
+}
+
+// recoverShares ends what an earlier run has left between moving a folder and linking
+// to it, or between taking a link away and bringing the folder back.
+func (l *Lane) recoverShares(ctx context.Context) error {
+	is, err := l.home.Lane(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return err
+	}
+	for _, s := range is.Shares {
+		if s.From == "" {
+			continue
+		}
+		if _, err := l.root.Lstat(s.Path); err == nil && !volume.IsLink(filepath.Join(l.Dir, filepath.FromSlash(s.Path))) {
+			// The folder has not been moved, or not been moved as a whole: it stays.
+			if err := l.dropShare(ctx, s.Path); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := l.link(ctx, s.Path, s.Target); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Unshare puts a folder back in the place of a link: the only lane that links to it
+// gets it back, others get a copy.
+func (l *Lane) Unshare(ctx context.Context, path string) error {
+	if err := l.notRunning(); err != nil {
+		return err
+	}
+	at := filepath.Join(l.Dir, filepath.FromSlash(path))
+	if manifest.CheckPath(path) != nil || !volume.IsLink(at) {
+		return fmt.Errorf("%s: %w: it is no link", path, ErrShare)
+	}
+	target, err := volume.LinkTarget(at)
+	if err != nil {
+		return err
+	}
+	if info, err := os.Stat(target); err != nil || !info.IsDir() {
+		return fmt.Errorf("%s: %w: %s, which it links to, is no folder any more", path, ErrShare, target)
+	}
+	users, err := l.usersOf(ctx, target)
+	if err != nil {
+		return err
+	}
+	if err := l.addShare(ctx, game.Share{Path: path, Target: target, From: at}); err != nil {
+		return err
+	}
+	ctx = context.WithoutCancel(ctx)
+	if users > 1 {
+		err = l.copyBack(ctx, target, at)
+	} else if err = os.Remove(at); err == nil {
+		err = l.moveFolder(ctx, target, at)
+	}
+	if err != nil {
+		return errors.Join(err, l.recoverShares(ctx))
+	}
+	return l.dropShare(ctx, path)
+}
+
+// usersOf counts the lanes that link to a folder.
+func (l *Lane) usersOf(ctx context.Context, target string) (int, error) {
+	lanes, err := l.home.Lanes(ctx, l.Game.Name)
+	n := 0
+	for _, o := range lanes {
+		if slices.ContainsFunc(o.Shares, func(s game.Share) bool { return s.Target == target }) {
+			n++
+		}
+	}
+	return n, err
+}
+
+// moveFolder moves a folder to a place where there is nothing, or an empty folder. To
+// another disk it is copied, by way of the store, and removed once it is there whole.
+func (l *Lane) moveFolder(ctx context.Context, from, to string) error {
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return err
+	}
+	same, err := volume.SameDisk(from, filepath.Dir(to))
+	if err != nil {
+		return err
+	}
+	if same {
+		if err := os.Remove(to); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		if err := os.Rename(from, to); err != nil {
+			return err
+		}
+		return syncFolders(filepath.Dir(from), filepath.Dir(to))
+	}
+	if err := l.copyFolder(ctx, from, to); err != nil {
+		return err
+	}
+	return os.RemoveAll(from)
+}
+
+// copyBack copies a folder beside the link, and then puts it in the link's place.
+func (l *Lane) copyBack(ctx context.Context, target, at string) error {
+	part := at + ".morvant-part"
+	if err := os.RemoveAll(part); err != nil {
+		return err
+	}
+	if err := l.copyFolder(ctx, target, part); err != nil {
+		return errors.Join(err, os.RemoveAll(part))
+	}
+	if err := os.Remove(at); err != nil {
+		return err
+	}
+	return os.Rename(part, at)
+}
+
+// copyFolder copies a folder by way of the store, checked and synced.
+func (l *Lane) copyFolder(ctx context.Context, from, to string) error {
+	k := l.keeper()
+	b, err := k.Record(ctx, []saves.Place{{Path: from}})
+	if err != nil {
+		return err
+	}
+	if err := volume.CheckFree(filepath.Dir(to), b.Bytes); err != nil {
+		return err
+	}
+	b.Parts[0].Place = saves.Place{Path: to}
+	back, err := k.Propose(ctx, b)
+	if err != nil {
+		return err
+	}
+	return k.Carry(ctx, back)
+}
