@@ -139,3 +139,106 @@ func TestKilledAtAnyPointSavesAreOldOrNew(t *testing.T) {
 	}
 	require.Greater(t, kills, 10)
 }
+
+// TestKilledAtAnyPointASharedFolderIsThere kills the sharing of a folder and the taking
+// back; after the next command the lane has the folder, as a link or as its own.
+func TestKilledAtAnyPointASharedFolderIsThere(t *testing.T) {
+	t.Parallel()
+	canTrace(t)
+	w := newLanes(t)
+	w.write("Mods/Scenery/a.txt", "hills")
+	w.write("Mods/Scenery/deep/b.txt", "sea")
+	to := filepath.Join(w.dir, "scenery")
+	share, unshare := []string{"lane", "share", "Mods/Scenery", "--to", to}, []string{"-l", "main", "lane", "unshare", "Mods/Scenery"}
+	want := contentOf(t, w.path("Mods/Scenery"), nil)
+	places := []string{w.live, w.parked("old"), w.home}
+	c := &crashWorld{world: w.world}
+	kills := 0
+	for _, command := range [][]string{share, unshare} {
+		if command[0] == "-l" {
+			require.NoError(t, os.RemoveAll(to))
+			for _, dir := range places {
+				require.NoError(t, os.RemoveAll(dir))
+				require.NoError(t, exec.Command("cp", "-a", filepath.Join(w.dir, "template-lane", filepath.Base(dir)), dir).Run())
+			}
+			w.ok(share...)
+			places = append(places, to)
+		}
+		template := filepath.Join(w.dir, "template-"+command[0])
+		require.NoError(t, os.Mkdir(template, 0o755))
+		require.NoError(t, exec.Command("cp", append(append([]string{"-a"}, places...), template)...).Run())
+		for _, calls := range []string{"renameat,renameat2,rename,symlinkat", "unlinkat", "fsync,fdatasync", "mkdirat"} {
+			for n := 1; n < 200; n += stride(n) {
+				require.NoError(t, os.RemoveAll(to))
+				for _, dir := range places {
+					require.NoError(t, os.RemoveAll(dir))
+					require.NoError(t, exec.Command("cp", "-a", filepath.Join(template, filepath.Base(dir)), dir).Run())
+				}
+				if !c.killed(calls, n, command...) {
+					break
+				}
+				kills++
+				where := fmt.Sprintf("%v killed at %s %d", command, calls, n)
+				w.ok("-l", "main", "lane", "list")
+				dir, err := filepath.EvalSymlinks(w.path("Mods/Scenery"))
+				require.NoError(t, err, where)
+				require.Equal(t, want, contentOf(t, dir, nil), where)
+				if dir != to { // the other lane's link must not lead to nothing once the next command is through
+					w.run(share...)
+				}
+				dir, err = filepath.EvalSymlinks(w.path("Mods/Scenery"))
+				require.NoError(t, err, where)
+				require.Equal(t, want, contentOf(t, dir, nil), where)
+			}
+		}
+	}
+	require.Greater(t, kills, 6)
+}
+
+// TestKilledAtAnyPointAPinFileIsAppliedOrNot kills the applying of a pin file, with an
+// overlay, a companion and an edit.
+func TestKilledAtAnyPointAPinFileIsAppliedOrNot(t *testing.T) {
+	t.Parallel()
+	canTrace(t)
+	w := newLaunched(t)
+	w.ok("feed", "add", w.feed)
+	w.ok("fetch", "public/1.3.0")
+	w.ok("pin", "public/1.1.1", "--yes", "--overlay", "public/1.3.0:readme.txt", "--companion", "bin/standalone.txt=1", "--edit", `version.txt:^Cinder Quay (\S+)=race`)
+	file := filepath.Join(w.dir, "race.pin.toml")
+	w.ok("pinfile", "write", file)
+	to := w.picture()
+	w.ok("pin", "public/1.3.0", "--yes")
+	from := w.picture()
+	template := filepath.Join(w.dir, "template")
+	require.NoError(t, os.Mkdir(template, 0o755))
+	require.NoError(t, exec.Command("cp", "-a", w.live, w.home, template).Run())
+	c := &crashWorld{world: w.world}
+	kills := 0
+	for _, calls := range []string{"renameat,renameat2,rename", "fsync,fdatasync,syncfs", "openat"} {
+		step := 3
+		if calls == "openat" {
+			step = 40
+		}
+		for n := 1; n < 400; n += step * stride(n) {
+			for _, dir := range []string{w.live, w.home} {
+				require.NoError(t, os.RemoveAll(dir))
+				require.NoError(t, exec.Command("cp", "-a", filepath.Join(template, filepath.Base(dir)), dir).Run())
+			}
+			if !c.killed(calls, n, "pinfile", "apply", file, "--yes") {
+				break
+			}
+			kills++
+			where := fmt.Sprintf("killed at %s %d", calls, n)
+			w.json(0, "status") // held at the one or the other, and as it should be
+			if now := w.picture(); now["bin/standalone.txt"] == "" {
+				require.Equal(t, from, now, where)
+			} else {
+				require.Equal(t, len(to), len(now), where)
+				require.Equal(t, "Cinder Quay race\n", w.read("version.txt"), where)
+			}
+			w.ok("pinfile", "apply", file, "--yes")
+			require.Equal(t, "Cinder Quay race\n", w.read("version.txt"), where)
+		}
+	}
+	require.Greater(t, kills, 6)
+}
