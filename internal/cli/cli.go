@@ -53,7 +53,7 @@ func Main(args []string, stdin, stdout, stderr *os.File) int {
 	// A second Ctrl-C ends the program at once; what is on disk can take it.
 	context.AfterFunc(ctx, stop)
 	a := &app{in: stdin, stdout: stdout, stderr: stderr, out: stdout, err: stderr, now: time.Now}
-	err := a.command().Run(ctx, args)
+	err := a.command().Run(ctx, completable(args))
 	if a.meter != nil {
 		a.meter.End()
 	}
@@ -84,18 +84,23 @@ func (a *app) command() *cli.Command {
 		Writer:                a.stdout,
 		ErrWriter:             a.stderr,
 		OnUsageError:          usageError,
-		EnableShellCompletion: false,
-		HideHelpCommand:       true,
-		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
-		Suggest:               true,
-		Action:                unknownCommand,
+		EnableShellCompletion: true,
+		ConfigureShellCompletionCommand: func(c *cli.Command) {
+			c.Hidden, c.Category, c.Usage = false, "help", "write what makes a shell complete commands, games, builds and lanes: bash, zsh, fish, pwsh"
+			c.Description = "Example: source <(morvant completion bash)"
+		},
+		ShellComplete:   a.complete,
+		HideHelpCommand: true,
+		ExitErrHandler:  func(context.Context, *cli.Command, error) {},
+		Suggest:         true,
+		Action:          unknownCommand,
 		Commands: a.all(
 			a.addCommand(), a.gamesCommand(), a.gameCommand(),
 			a.snapshotCommand(), a.buildsCommand(), a.identifyCommand(), a.diffCommand(), a.statusCommand(), a.verifyCommand(),
 			a.feedCommand(), a.fetchCommand(),
 			a.pinCommand(), a.unpinCommand(), a.undoCommand(), a.historyCommand(), a.blockCommand(), a.unblockCommand(), a.launchCommand(), a.watchCommand(), a.letUpdateCommand(),
 			a.laneCommand(), a.carryCommand(), a.savesCommand(),
-			a.pinfileCommand(), a.compareWithCommand(), a.exportCommand(), a.importCommand(), a.publishCommand(), a.storeCommand(), a.demoCommand(),
+			a.pinfileCommand(), a.compareWithCommand(), a.exportCommand(), a.importCommand(), a.publishCommand(), a.storeCommand(), a.demoCommand(), a.helpCommand(), a.manCommand(), a.valuesCommand(),
 		),
 	}
 }
@@ -105,6 +110,9 @@ func (a *app) all(list ...*cli.Command) []*cli.Command {
 	for _, c := range list {
 		c.OnUsageError = usageError
 		c.HideHelpCommand = true
+		if c.ShellComplete == nil {
+			c.ShellComplete = a.complete
+		}
 		if len(c.Commands) > 0 {
 			a.all(c.Commands...)
 			if c.Action == nil {
@@ -168,8 +176,14 @@ func arguments(c *cli.Command, least, most int) ([]string, error) {
 	return list, nil
 }
 
-// ownVersion comes from the build info.
+// released is the version of a release; the linker sets it.
+var released string
+
+// ownVersion is that of a release, else it comes from the build info.
 func ownVersion() string {
+	if released != "" {
+		return released
+	}
 	info, ok := debug.ReadBuildInfo()
 	if !ok {
 		return "unknown"

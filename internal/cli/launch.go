@@ -19,8 +19,9 @@ import (
 
 func (a *app) launchCommand() *cli.Command {
 	return &cli.Command{
-		Name: "launch", Usage: "check the game and start its program directly", ArgsUsage: "[-- ARGUMENTS...]", Category: "pin",
-		Description: "Example: morvant launch -- --windowed\n\n" +
+		Name: "launch", Usage: "check the game and start its program directly", ArgsUsage: "[LANE] [-- ARGUMENTS...]", Category: "pin",
+		Description: "Example: morvant launch -- --windowed\n         morvant launch current\n\n" +
+			"With LANE it switches there first. " +
 			"Checks that the folder is as held and that the block holds, starts the program (morvant game set --program) in its\n" +
 			"own folder, and says which build reported itself. The program's exit code is passed on.",
 		Flags: []cli.Flag{
@@ -34,6 +35,12 @@ func (a *app) launchCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
+				if to := laneToLaunch(c); to != "" {
+					home.UseLane("")
+					if err := a.onLane(ctx, c, home, name, func(l *lane.Lane, _ *game.Home) error { return a.switchTo(ctx, l, to) }); err != nil {
+						return err
+					}
+				}
 				if err := a.onLane(ctx, c, home, name, a.changing(ctx, c, func(l *lane.Lane, _ *game.Home) error { return a.fit(ctx, c, l) })); err != nil {
 					return err
 				}
@@ -44,6 +51,36 @@ func (a *app) launchCommand() *cli.Command {
 			})
 		},
 	}
+}
+
+// laneToLaunch returns the lane that is named before the program's arguments.
+func laneToLaunch(c *cli.Command) string {
+	first := c.Args().First()
+	if first == "" {
+		return ""
+	}
+	for _, arg := range os.Args {
+		switch arg {
+		case "--":
+			return ""
+		case first:
+			return first
+		}
+	}
+	return ""
+}
+
+// switchTo makes a lane the live one, if it is not.
+func (a *app) switchTo(ctx context.Context, l *lane.Lane, name string) error {
+	if name == l.Name {
+		return nil
+	}
+	next, err := l.Switch(ctx, name)
+	if err != nil {
+		return err
+	}
+	a.note("Lane %s is live now; lane %s is parked.", name, l.Name)
+	return next.Close()
 }
 
 // fit checks that the lane can be started, and asks where it is not as it should be.
@@ -107,7 +144,11 @@ func (a *app) launch(ctx context.Context, c *cli.Command, g *game.Game) error {
 		}
 		name = filepath.Join(g.Live, filepath.FromSlash(g.Program))
 	}
-	cmd := exec.Command(name, c.Args().Slice()...)
+	args := c.Args().Slice()
+	if laneToLaunch(c) != "" {
+		args = args[1:]
+	}
+	cmd := exec.Command(name, args...)
 	cmd.Dir = g.Live
 	if c.String("through") == "" {
 		cmd.Dir = filepath.Dir(name)

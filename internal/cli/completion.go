@@ -1,0 +1,135 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/game"
+)
+
+// complete suggests what may come next on a command line: commands and flags, and
+// games, builds and lanes as they are on this computer. The shell's script takes what
+// fits from a line "word:description" each.
+func (a *app) complete(ctx context.Context, c *cli.Command) {
+	switch before := wordBefore(os.Args); before {
+	case "--like", "--with":
+		a.completeFrom(ctx, c, lanes)
+	case "--from", "--to", "--overlay":
+		a.completeFrom(ctx, c, builds)
+	default:
+		cli.DefaultCompleteWithFlags(ctx, c)
+		if strings.HasPrefix(before, "-") {
+			return
+		}
+		words := strings.FieldsFunc(c.ArgsUsage, func(r rune) bool { return !(r >= 'A' && r <= 'Z') })
+		at := c.Args().Len()
+		if at < len(words) {
+			switch words[at] {
+			case "BUILD", "A", "B", "FROM":
+				a.completeFrom(ctx, c, builds)
+			case "LANE":
+				a.completeFrom(ctx, c, lanes)
+			}
+		}
+	}
+}
+
+// completionFlag ends the command line that a shell's script asks with.
+const completionFlag = "--generate-shell-completion"
+
+// completable makes a command line out of one that asks for the value of a global
+// flag, which cannot be read as it stands.
+func completable(args []string) []string {
+	if len(args) < 3 || args[len(args)-1] != completionFlag {
+		return args
+	}
+	kind := map[string]string{"-g": "games", "--game": "games", "-l": "lanes", "--lane": "lanes"}[args[len(args)-2]]
+	if kind == "" {
+		return args
+	}
+	return append(slices.Clone(args[:len(args)-2]), "values", kind)
+}
+
+func (a *app) valuesCommand() *cli.Command {
+	return &cli.Command{
+		Name: "values", Hidden: true, Usage: "list games or lanes for a shell's completion", Description: "Example: morvant values games",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().First() == "lanes" {
+				a.completeFrom(ctx, c, lanes)
+			} else {
+				a.completeFrom(ctx, c, games)
+			}
+			return nil
+		},
+	}
+}
+
+// wordBefore returns the word before the one that is being completed.
+func wordBefore(args []string) string {
+	if len(args) < 2 {
+		return ""
+	}
+	return args[len(args)-2]
+}
+
+// suggestion is a word and what it means.
+type suggestion struct{ word, about string }
+
+// completeFrom suggests what is known on this computer. Trouble means no suggestion: a
+// message would land in the middle of what is being typed.
+func (a *app) completeFrom(ctx context.Context, c *cli.Command, list func(context.Context, *game.Home, string) []suggestion) {
+	home, err := a.home(ctx, c)
+	if err != nil {
+		return
+	}
+	defer home.Close()
+	name, _ := chooseGame(ctx, home, c)
+	for _, s := range list(ctx, home, name) {
+		fmt.Fprintf(a.stdout, "%s:%s\n", s.word, s.about)
+	}
+}
+
+func games(_ context.Context, home *game.Home, _ string) []suggestion {
+	var list []suggestion
+	known, _, err := home.Games()
+	if err != nil {
+		return nil
+	}
+	for _, g := range known {
+		list = append(list, suggestion{g.Name, g.Display()})
+	}
+	return list
+}
+
+func lanes(ctx context.Context, home *game.Home, name string) []suggestion {
+	var list []suggestion
+	known, err := home.Lanes(ctx, name)
+	if err != nil {
+		return nil
+	}
+	for _, l := range known {
+		about := "parked"
+		if l.Live {
+			about = "live"
+		}
+		list = append(list, suggestion{l.Name, about})
+	}
+	return list
+}
+
+func builds(ctx context.Context, home *game.Home, name string) []suggestion {
+	list := []suggestion{{game.Newest, "the newest build"}, {game.Before, "the one before what is held"}, {game.Here, "the folder as it is now"}}
+	known, err := home.Builds(ctx, name)
+	if err != nil {
+		return nil
+	}
+	for _, b := range known {
+		list = append(list, suggestion{b.Label, b.Line() + " " + day(b.Made)})
+	}
+	return list
+}

@@ -1,0 +1,108 @@
+package cli_test
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// commands lists every command there is, by asking the program for its help.
+func commands(t *testing.T, w *world, prefix ...string) [][]string {
+	t.Helper()
+	var list [][]string
+	r := w.run(append(append([]string{}, prefix...), "--generate-shell-completion")...)
+	require.Equal(t, 0, r.code, r.err)
+	for line := range strings.Lines(r.out) {
+		name, _, ok := strings.Cut(strings.TrimSpace(line), ":")
+		if !ok || name == "completion" || strings.Contains(line, "-") && len(prefix) > 0 && prefix[0] == "help" {
+			continue
+		}
+		list = append(list, append(append([]string{}, prefix...), name))
+	}
+	return list
+}
+
+func TestEveryCommandsHelpHasAnExample(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	top := commands(t, w)
+	require.Greater(t, len(top), 30)
+	for _, c := range top {
+		help := w.ok(append(c, "--help")...).out
+		if !strings.Contains(help, "COMMANDS:") || strings.Contains(help, "Example") {
+			require.Contains(t, help, "Example: morvant", "%v", c)
+			require.Contains(t, help, c[0])
+		}
+		if strings.Contains(help, "COMMANDS:") {
+			for _, sub := range commands(t, w, c...) {
+				if r := w.run(append(sub, "--help")...); r.code == 0 && strings.Contains(r.out, strings.Join(sub, " ")) {
+					require.Contains(t, r.out, "Example: morvant", "%v", sub)
+				}
+			}
+		}
+	}
+}
+
+func TestHelpOnTopics(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	for _, topic := range []string{"words", "builds", "pinfiles", "blocks", "feeds", "lanes"} {
+		text := w.ok("help", topic).out
+		require.Greater(t, len(text), 300, topic)
+		for line := range strings.Lines(text) {
+			require.LessOrEqual(t, len([]rune(line)), 126, "%s: %s", topic, line)
+		}
+	}
+	require.Contains(t, w.ok("help").out, "COMMANDS")
+	require.Contains(t, w.ok("help", "lane", "switch").out, "morvant lane switch")
+	w.fails(2, "there is no topic or command", "help", "magic")
+	require.Contains(t, w.ok("manpage").out, ".TH morvant 1")
+}
+
+func TestTheShellCompletesWhatIsThere(t *testing.T) {
+	t.Parallel()
+	w := newLanes(t)
+	complete := func(args ...string) string { return w.ok(append(args, "--generate-shell-completion")...).out }
+	require.Contains(t, complete("pin"), "1.1.1:snapshot")
+	require.Contains(t, complete("pin"), "newest:")
+	require.Contains(t, complete("lane", "switch"), "old:parked")
+	require.Contains(t, complete("lane", "new", "x", "--like"), "main:live")
+	require.Contains(t, complete("-g"), "quay:")
+	require.Contains(t, complete("-l"), "old:parked")
+	require.Contains(t, complete("lane"), "switch:")
+	require.Contains(t, complete("pin", "--"), "--dry-run")
+	require.NotContains(t, complete("status"), "1.1.1")
+	for _, shell := range []string{"bash", "zsh", "fish", "pwsh"} {
+		require.Contains(t, w.ok("completion", shell).out, "generate-shell-completion")
+	}
+}
+
+// TestCompletionInARealShell asks bash for what it would suggest, with the script as a
+// player loads it.
+func TestCompletionInARealShell(t *testing.T) {
+	t.Parallel()
+	bash, err := exec.LookPath("bash")
+	if err != nil {
+		t.Skip("there is no bash")
+	}
+	w := newLanes(t)
+	script := filepath.Join(w.dir, "completion.bash")
+	require.NoError(t, os.WriteFile(script, []byte(w.ok("completion", "bash").out), 0o644))
+	// _get_comp_words_by_ref is bash-completion's; the words are set by hand here.
+	ask := `_get_comp_words_by_ref() { :; }; source "$1"; shift; COMP_WORDS=("$@"); COMP_CWORD=$(($#-1)); COMP_TYPE=9; __morvant_bash_autocomplete; printf '%s\n' "${COMPREPLY[@]}"`
+	suggest := func(words ...string) []string {
+		cmd := exec.Command(bash, append([]string{"--norc", "-c", ask, "bash", script, "morvant"}, words...)...)
+		cmd.Dir, cmd.Env = w.live, append(w.command().Env, "PATH="+filepath.Dir(program)+string(os.PathListSeparator)+os.Getenv("PATH"))
+		out, err := cmd.Output()
+		require.NoError(t, err)
+		return strings.Fields(string(out))
+	}
+	require.Equal(t, []string{"old"}, suggest("lane", "switch", "o"))
+	require.Equal(t, []string{"1.1.1"}, suggest("pin", "1.1"))
+	require.ElementsMatch(t, []string{"lane", "launch"}, suggest("la"))
+	require.Contains(t, suggest("pin", "--dry"), "--dry-run")
+}

@@ -1,0 +1,79 @@
+package cli
+
+import (
+	"context"
+	"embed"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	docs "github.com/urfave/cli-docs/v3"
+	"github.com/urfave/cli/v3"
+)
+
+//go:embed topics/*.txt
+var topicFiles embed.FS
+
+// topics lists what there is long help on.
+func topics() []string {
+	entries, err := topicFiles.ReadDir("topics")
+	if err != nil {
+		return nil
+	}
+	var names []string
+	for _, e := range entries {
+		names = append(names, strings.TrimSuffix(e.Name(), ".txt"))
+	}
+	return names
+}
+
+func (a *app) helpCommand() *cli.Command {
+	return &cli.Command{
+		Name: "help", Usage: "long help on a topic: " + strings.Join(topics(), ", "), ArgsUsage: "[TOPIC|COMMAND]", Category: "help",
+		Description: "Example: morvant help builds\n\nWithout a topic it lists the commands; with a command it shows that command's help.",
+		ShellComplete: func(context.Context, *cli.Command) {
+			for _, name := range topics() {
+				fmt.Fprintln(a.stdout, name)
+			}
+		},
+		Action: func(_ context.Context, c *cli.Command) error {
+			args, err := arguments(c, 0, 8)
+			if err != nil {
+				return err
+			}
+			if len(args) == 0 {
+				return cli.ShowRootCommandHelp(c.Root())
+			}
+			if slices.Contains(topics(), args[0]) {
+				text, err := topicFiles.ReadFile(path.Join("topics", args[0]+".txt"))
+				if err != nil {
+					return err
+				}
+				fmt.Fprint(a.out, string(text))
+				return nil
+			}
+			about := c.Root()
+			for _, name := range args {
+				if about = about.Command(name); about == nil {
+					return usagef("there is no topic or command %q; topics: %s", strings.Join(args, " "), strings.Join(topics(), ", "))
+				}
+			}
+			return cli.ShowSubcommandHelp(about)
+		},
+	}
+}
+
+// manCommand writes the manual page, for packagers.
+func (a *app) manCommand() *cli.Command {
+	return &cli.Command{
+		Name: "manpage", Usage: "write the manual page", Hidden: true, Description: "Example: morvant manpage > morvant.1",
+		Action: func(_ context.Context, c *cli.Command) error {
+			page, err := docs.ToManWithSection(c.Root(), 1)
+			if err == nil {
+				fmt.Fprint(a.stdout, page)
+			}
+			return err
+		},
+	}
+}
