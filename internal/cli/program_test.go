@@ -14,12 +14,20 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"morvant/internal/cli"
 )
 
 // program is the built program that the tests run.
 var program string
 
+// asProgram makes the test's own program behave as morvant does.
+const asProgram = "MORVANT_TEST_AS_PROGRAM"
+
 func TestMain(m *testing.M) {
+	if os.Getenv(asProgram) != "" {
+		os.Exit(cli.Main(os.Args, os.Stdin, os.Stdout, os.Stderr))
+	}
 	os.Exit(buildAndRun(m))
 }
 
@@ -30,6 +38,15 @@ func buildAndRun(m *testing.M) int {
 		return 1
 	}
 	defer os.RemoveAll(dir)
+	if _, err := exec.LookPath("go"); err != nil {
+		// Where there is no Go, as under Wine, this very program plays it.
+		if program, err = os.Executable(); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		os.Setenv(asProgram, "1")
+		return m.Run()
+	}
 	program = filepath.Join(dir, "morvant")
 	if runtime.GOOS == "windows" {
 		program += ".exe"

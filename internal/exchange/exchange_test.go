@@ -264,7 +264,7 @@ func read(t testing.TB, b []byte) error {
 	return err
 }
 
-func FuzzRead(f *testing.F) {
+func FuzzArchive(f *testing.F) {
 	f.Add(zipOf(f, entry{name: "a/b", content: "x"}, entry{name: "l", content: "a", link: true}))
 	f.Add(tarOf(f, entry{name: "a/b", content: "x"}, entry{name: "l", content: "a", link: true}))
 	f.Fuzz(func(t *testing.T, b []byte) {

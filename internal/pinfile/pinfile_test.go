@@ -63,7 +63,7 @@ func TestPinFilesThatCannotBeUsed(t *testing.T) {
 	}
 }
 
-func FuzzDecode(f *testing.F) {
+func FuzzPinFile(f *testing.F) {
 	b, err := example().Encode()
 	require.NoError(f, err)
 	f.Add(b)

@@ -31,7 +31,7 @@ func sign(keyFile, file string) error {
 	if err != nil {
 		return err
 	}
-	signature := minisign.Sign(key, content)
+	signature := minisign.SignWithComments(key, content, "timestamp:"+os.Getenv("SOURCE_DATE_EPOCH"), "signature of a Morvant release")
 	public, ok := key.Public().(minisign.PublicKey)
 	if !ok || !minisign.Verify(public, content, signature) {
 		return errors.New("the signature does not fit")
