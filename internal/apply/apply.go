@@ -28,11 +28,13 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"path/filepath"
 	"time"
 
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
+	"morvant/internal/process"
 	"morvant/internal/progress"
 	"morvant/internal/scan"
 	"morvant/internal/store"
@@ -275,11 +277,17 @@ func (c *change) displace() error {
 		if s.Before.Kind == plan.File && !info.Mode().IsRegular() || s.Stamp != nil && !sameFile(*s.Stamp, info) {
 			return fmt.Errorf("%s: %w; nothing was changed", s.Path, ErrChanged)
 		}
-		if err := c.root.Rename(s.Path, old(i)); err != nil {
+		if err := c.rename(s.Path, old(i)); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// rename renames within the folder; a file that a program holds open for a moment is
+// waited for.
+func (c *change) rename(from, to string) error {
+	return process.Patiently(filepath.Join(c.root.Name(), filepath.FromSlash(from)), func() error { return c.root.Rename(from, to) })
 }
 
 // sameFile compares all of a stamp but the time of the last change of any kind,
@@ -287,6 +295,9 @@ func (c *change) displace() error {
 func sameFile(want scan.Stamp, info fs.FileInfo) bool {
 	got := scan.StampOf(info)
 	got.CTime = want.CTime
+	if got.Ino == 0 { // this system tells it of open files only
+		got.Ino, got.Dev = want.Ino, want.Dev
+	}
 	return got == want
 }
 
@@ -384,7 +395,7 @@ func (c *change) place() error {
 		if s.After.Kind == plan.Link {
 			err = c.root.Symlink(s.After.Target, s.Path)
 		} else {
-			err = c.root.Rename(c.journal.source(i), s.Path)
+			err = c.rename(c.journal.source(i), s.Path)
 		}
 		if err != nil {
 			return err
@@ -459,7 +470,7 @@ func (c *change) back() error {
 		if c.exists(steps[i].Path) {
 			return fmt.Errorf("%s: %w; what stood there is in %s", steps[i].Path, ErrChanged, old(i))
 		}
-		if err := c.root.Rename(old(i), steps[i].Path); err != nil {
+		if err := c.rename(old(i), steps[i].Path); err != nil {
 			return err
 		}
 	}
@@ -483,7 +494,7 @@ func (c *change) unplace(i int) error {
 	case !c.exists(s.Path):
 		return fmt.Errorf("%s: %w", s.Path, ErrChanged)
 	}
-	return c.root.Rename(s.Path, c.journal.source(i))
+	return c.rename(s.Path, c.journal.source(i))
 }
 
 func (c *change) exists(p string) bool {

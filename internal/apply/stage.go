@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
@@ -115,6 +116,12 @@ func (s *stager) file(ctx context.Context, name string, step *plan.Step) error {
 	after := *step.After
 	if after.Mode == 0 && step.Before != nil {
 		after.Mode = step.Before.Mode
+	}
+	if step.Before != nil {
+		// Hidden and system, which some systems have, are not recorded; they stay.
+		if err := volume.KeepFlags(filepath.Join(s.Dir, filepath.FromSlash(step.Path)), filepath.Join(s.Dir, filepath.FromSlash(name))); err != nil {
+			return err
+		}
 	}
 	return setAttributes(s.Root, name, after)
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"unicode/utf16"
@@ -91,6 +92,10 @@ func TestASettingThatIsNotAsExpectedIsLeftAlone(t *testing.T) {
 
 func TestReadOnlyFilesGetTheirModesBack(t *testing.T) {
 	dir := t.TempDir()
+	if runtime.GOOS == "windows" {
+		readOnlyAttribute(t, dir)
+		return
+	}
 	modes := map[string]os.FileMode{"a": 0o644, "b.exe": 0o755, "c": 0o600, "already": 0o444, "mine": 0o644}
 	for p, mode := range modes {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, p), []byte(p), mode))
@@ -112,6 +117,24 @@ func TestReadOnlyFilesGetTheirModesBack(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(dir, "c")))
 	require.NoError(t, h.Lift(at, false))
 	require.Equal(t, []os.FileMode{0o664, 0o755, 0o444}, []os.FileMode{mode("a"), mode("b.exe"), mode("already")}, "another's mode stays")
+}
+
+// readOnlyAttribute is the same where there is one attribute instead of modes.
+func readOnlyAttribute(t *testing.T, dir string) {
+	for _, p := range []string{"a", "already"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, p), []byte(p), 0o644))
+	}
+	require.NoError(t, os.Chmod(filepath.Join(dir, "already"), 0o444))
+	at := Place{Dir: dir, Files: []string{"a", "already"}}
+	h, err := Prepare(Rule{Kind: ReadOnly}, at)
+	require.NoError(t, err)
+	require.NoError(t, h.Set(at))
+	require.Error(t, os.WriteFile(filepath.Join(dir, "a"), nil, 0o644))
+	require.True(t, h.Check(at).Holds)
+	require.NoError(t, h.Lift(at, false))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a"), nil, 0o644))
+	require.Error(t, os.WriteFile(filepath.Join(dir, "already"), nil, 0o644), "what was so before stays so")
+	require.NoError(t, os.Chmod(filepath.Join(dir, "already"), 0o644))
 }
 
 func TestAnOccupiedPathIsGivenBack(t *testing.T) {
@@ -199,10 +222,11 @@ func TestPresetsAreFilledIn(t *testing.T) {
 }
 
 func TestWhereRulesLook(t *testing.T) {
-	t.Setenv("QUAY_DIR", filepath.FromSlash("/quay"))
-	at := Place{Dir: filepath.FromSlash("/live"), Home: filepath.FromSlash("/home/ada")}
-	for path, want := range map[string]string{"~/x": "/home/ada/x", "$QUAY_DIR/y": "/quay/y", "z/w": "/live/z/w", "~": "/home/ada"} {
-		require.Equal(t, filepath.FromSlash(want), at.Watched(Rule{Kind: Occupy, Path: path}), path)
+	top := t.TempDir()
+	t.Setenv("QUAY_DIR", filepath.Join(top, "quay"))
+	at := Place{Dir: filepath.Join(top, "live"), Home: filepath.Join(top, "ada")}
+	for path, want := range map[string]string{"~/x": "ada/x", "$QUAY_DIR/y": "quay/y", "z/w": "live/z/w", "~": "ada"} {
+		require.Equal(t, filepath.Join(top, filepath.FromSlash(want)), at.Watched(Rule{Kind: Occupy, Path: path}), path)
 	}
 	require.Empty(t, at.Watched(Rule{Kind: ReadOnly}))
 }

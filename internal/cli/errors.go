@@ -20,6 +20,7 @@ import (
 	"morvant/internal/pack"
 	"morvant/internal/pinfile"
 	"morvant/internal/plan"
+	"morvant/internal/process"
 	"morvant/internal/publish"
 	"morvant/internal/saves"
 	"morvant/internal/scan"
@@ -83,6 +84,7 @@ func advice(err error) string {
 	var unknown *game.UnknownError
 	var ambiguous *game.AmbiguousError
 	var file *pinfileError
+	var held *process.HeldError
 	var damage *store.DamageError
 	var refused *feed.RefusedError
 	var denied *feed.DeniedError
@@ -183,6 +185,8 @@ func advice(err error) string {
 		return "Put the lane's folder back there, or forget it: morvant lane remove LANE"
 	case errors.Is(err, lane.ErrInTheWay):
 		return "Move it away, then try again"
+	case errors.As(err, &held):
+		return "Close it, then try again; nothing was changed"
 	case errors.Is(err, errStillBlocked):
 		return "Take the block off first: morvant unblock"
 	case errors.Is(err, errNoRules):

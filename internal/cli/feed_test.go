@@ -25,7 +25,7 @@ const feedSize = 6 << 20
 // publishedFeed is one feed of all builds that the tests share and never change:
 // without sign-in, the preview channel locked.
 var publishedFeed = sync.OnceValues(func() (string, error) {
-	dir, err := os.MkdirTemp(filepath.Dir(program), "feed-")
+	dir, err := os.MkdirTemp(scratch, "feed-")
 	if err != nil {
 		return "", err
 	}
@@ -47,7 +47,7 @@ func (zeroReader) Read(b []byte) (int, error) { clear(b); return len(b), nil }
 
 // smallFeed is a feed like publishedFeed, of builds of 2 MB, open to everybody.
 var smallFeed = sync.OnceValues(func() (string, error) {
-	dir, err := os.MkdirTemp(filepath.Dir(program), "small-")
+	dir, err := os.MkdirTemp(scratch, "small-")
 	if err != nil {
 		return "", err
 	}

@@ -21,6 +21,9 @@ import (
 // program is the built program that the tests run.
 var program string
 
+// scratch is a folder for what tests share.
+var scratch string
+
 // asProgram makes the test's own program behave as morvant does.
 const asProgram = "MORVANT_TEST_AS_PROGRAM"
 
@@ -38,6 +41,7 @@ func buildAndRun(m *testing.M) int {
 		return 1
 	}
 	defer os.RemoveAll(dir)
+	scratch = dir
 	if _, err := exec.LookPath("go"); err != nil {
 		// Where there is no Go, as under Wine, this very program plays it.
 		if program, err = os.Executable(); err != nil {
@@ -81,7 +85,7 @@ func newWorld(t *testing.T) *world {
 func (w *world) command(args ...string) *exec.Cmd {
 	cmd := exec.Command(program, args...)
 	cmd.Dir = w.live
-	cmd.Env = append(os.Environ(), "MORVANT_HOME="+w.home, "MORVANT_GAME=", "HOME="+filepath.Join(w.dir, "user"), "NO_COLOR=1", "MORVANT_KEYRING=file")
+	cmd.Env = append(os.Environ(), "MORVANT_HOME="+w.home, "MORVANT_GAME=", "HOME="+filepath.Join(w.dir, "user"), "USERPROFILE="+filepath.Join(w.dir, "user"), "NO_COLOR=1", "MORVANT_KEYRING=file")
 	return cmd
 }
 

@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
@@ -39,11 +40,25 @@ func Open(ctx context.Context, path string, schema Schema) (*sql.DB, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := migrate(ctx, db, schema); err != nil {
+	err = migrate(ctx, db, schema)
+	// Turning the log on does not wait for others on every system.
+	for until := time.Now().Add(patience); busy(err) && time.Now().Before(until) && ctx.Err() == nil; {
+		time.Sleep(20 * time.Millisecond)
+		err = migrate(ctx, db, schema)
+	}
+	if err != nil {
 		db.Close()
 		return nil, fmt.Errorf("open %s: %w", path, explain(err))
 	}
 	return db, nil
+}
+
+// patience is how long another process is waited for.
+const patience = 30 * time.Second
+
+func busy(err error) bool {
+	var e *sqlite.Error
+	return errors.As(err, &e) && e.Code()&0xff == sqlite3.SQLITE_BUSY
 }
 
 func dsn(path string) string {

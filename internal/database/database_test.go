@@ -13,7 +13,7 @@ var one = Schema{Steps: []string{`CREATE TABLE a (x INTEGER)`}}
 var two = Schema{Steps: append(one.Steps, `ALTER TABLE a ADD COLUMN y INTEGER`)}
 
 func TestAnOlderSchemaIsBroughtUpToDateAndANewerRefused(t *testing.T) {
-	file := filepath.Join(t.TempDir(), "sub folder", "a#b?.db")
+	file := filepath.Join(t.TempDir(), "sub folder", "a#b%20.db")
 	db, err := Open(t.Context(), file, one)
 	require.NoError(t, err)
 	_, err = db.Exec(`INSERT INTO a VALUES (1)`)

@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -327,6 +328,9 @@ func TestAPinLeavesAloneWhatCannotBeRecorded(t *testing.T) {
 		_, err := l.Snapshot(t.Context(), "1", "")
 		require.NoError(t, err)
 	})
+	if runtime.GOOS == "windows" {
+		t.Skip("symbolic links take rights here that players do not have")
+	}
 	require.NoError(t, os.WriteFile(filepath.Join(outside, "precious"), []byte("p"), 0o644))
 	require.NoError(t, os.Symlink(outside, filepath.Join(b.live, "shared")))
 	pin := func(l *Lane) (*Proposal, error) {

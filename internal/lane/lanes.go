@@ -11,6 +11,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/game"
 	"morvant/internal/manifest"
+	"morvant/internal/process"
 	"morvant/internal/reflink"
 	"morvant/internal/scan"
 	"morvant/internal/volume"
@@ -187,7 +188,7 @@ func (l *Lane) Rename(ctx context.Context, name string) error {
 		return err
 	}
 	l.root = nil
-	if err := os.Rename(l.Dir, to); err != nil {
+	if err := process.Rename(l.Dir, to); err != nil {
 		return err
 	}
 	is, err := l.home.Lane(ctx, l.Game.Name, name)

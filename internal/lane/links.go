@@ -12,6 +12,7 @@ import (
 
 	"morvant/internal/game"
 	"morvant/internal/manifest"
+	"morvant/internal/process"
 	"morvant/internal/saves"
 	"morvant/internal/volume"
 )
@@ -248,7 +249,7 @@ func (l *Lane) moveFolder(ctx context.Context, from, to string) error {
 		if err := os.Remove(to); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
-		if err := os.Rename(from, to); err != nil {
+		if err := process.Rename(from, to); err != nil {
 			return err
 		}
 		return syncFolders(filepath.Dir(from), filepath.Dir(to))

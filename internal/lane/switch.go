@@ -13,6 +13,7 @@ import (
 
 	"morvant/internal/block"
 	"morvant/internal/game"
+	"morvant/internal/process"
 	"morvant/internal/volume"
 )
 
@@ -195,7 +196,7 @@ func changePlaces(s *game.Switch, g *game.Game) error {
 		}
 	}
 	if _, err := os.Lstat(live); errors.Is(err, fs.ErrNotExist) {
-		enter := func() error { return os.Rename(s.Place, live) }
+		enter := func() error { return process.Rename(s.Place, live) }
 		if s.ToLinked {
 			enter = func() error { return volume.Link(s.Place, live) }
 		}
@@ -207,7 +208,7 @@ func changePlaces(s *game.Switch, g *game.Game) error {
 		return fmt.Errorf("%s: %w %s", live, ErrNotTheLane, s.To)
 	}
 	if !s.FromLinked && s.Park != s.Place && laneAt(s.Place) == from {
-		if err := os.Rename(s.Place, s.Park); err != nil {
+		if err := process.Rename(s.Place, s.Park); err != nil {
 			return err
 		}
 	}
@@ -228,7 +229,7 @@ func leave(s *game.Switch, live string) error {
 			return err
 		}
 	}
-	return os.Rename(live, s.Park)
+	return process.Rename(live, s.Park)
 }
 
 func syncFolders(list ...string) error {

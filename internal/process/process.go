@@ -3,7 +3,10 @@ package process
 
 import (
 	"context"
+	"fmt"
+	"os"
 	"os/exec"
+	"time"
 )
 
 // Running is a program that runs from inside a folder.
@@ -20,4 +23,44 @@ func In(dir string) ([]Running, error) { return in(dir) }
 func Shell(ctx context.Context, line string) *exec.Cmd {
 	name, args := shell(line)
 	return exec.CommandContext(ctx, name, args...)
+}
+
+// patience is how long an operation on a file that somebody holds open is tried again:
+// a virus scanner lets go within that time, a game does not.
+const patience = 2 * time.Second
+
+// HeldError is returned for a file that somebody holds open.
+type HeldError struct {
+	Path    string
+	Holders []Running // as far as the system tells
+	Err     error
+}
+
+func (e *HeldError) Error() string {
+	if len(e.Holders) == 0 {
+		return fmt.Sprintf("%s: %v", e.Path, e.Err)
+	}
+	return fmt.Sprintf("%s is held open by %s (process %d): %v", e.Path, e.Holders[0].Path, e.Holders[0].PID, e.Err)
+}
+
+func (e *HeldError) Unwrap() error { return e.Err }
+
+// Patiently does something to the file or folder at path. On systems where that fails
+// while somebody holds it open it is tried for up to two seconds; then the error says
+// who does.
+func Patiently(path string, do func() error) error {
+	err := do()
+	for wait, until := 10*time.Millisecond, time.Now().Add(patience); err != nil && transient(err) && time.Now().Before(until); wait *= 2 {
+		time.Sleep(min(wait, 200*time.Millisecond))
+		err = do()
+	}
+	if err != nil && transient(err) {
+		return &HeldError{path, holders(path), err}
+	}
+	return err
+}
+
+// Rename renames a file or folder, patiently.
+func Rename(from, to string) error {
+	return Patiently(from, func() error { return os.Rename(from, to) })
 }

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -42,6 +43,9 @@ func paths(t *Tree) (out []string) {
 }
 
 func TestWalkListsEverythingButScratchAndItsOwn(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("symbolic links take rights here that players do not have")
+	}
 	dir, root := folder(t, map[string]string{
 		"b.txt": "b", "a/deep/x": "x", "logs/today": "l", ".morvant/lane.toml": "m", "sub/.morvant/x": "not ours", "a.log": "s",
 	})

@@ -15,6 +15,7 @@ import (
 	"morvant/internal/chunk"
 	"morvant/internal/digest"
 	"morvant/internal/pack"
+	"morvant/internal/process"
 	"morvant/internal/volume"
 )
 
@@ -545,7 +546,10 @@ func (s *Store) name(p *openPack) (digest.Digest, error) {
 	if err := p.file.Close(); err != nil {
 		return name, err
 	}
-	if err := os.Rename(p.file.Name(), s.packPath(name.String())); err != nil {
+	// One of that name may be there and, on some systems, cannot be replaced while it
+	// is open.
+	s.files.forget(name.String())
+	if err := process.Rename(p.file.Name(), s.packPath(name.String())); err != nil {
 		return name, err
 	}
 	return name, s.syncPacks()

@@ -12,14 +12,21 @@ import (
 var percent = regexp.MustCompile(`%([A-Za-z_][A-Za-z0-9_()]*)%`)
 
 // Expand makes path full: ~ stands for home, $NAME and %NAME% for variables, and a
-// relative path starts at base. Slashes are those of the system. A variable that is
-// not set leaves nothing.
+// relative path starts at base. Slashes are those of the system. DOCUMENTS and
+// SAVED_GAMES, APPDATA and LOCALAPPDATA are known on every system; another variable
+// that is not set leaves nothing.
 func Expand(path, home, base string) string {
 	if path == "~" || strings.HasPrefix(path, "~/") || strings.HasPrefix(path, `~\`) {
 		path = home + path[1:]
 	}
-	path = percent.ReplaceAllStringFunc(path, func(name string) string { return os.Getenv(name[1 : len(name)-1]) })
-	path = filepath.FromSlash(os.ExpandEnv(path))
+	value := func(name string) string {
+		if v := os.Getenv(name); v != "" {
+			return v
+		}
+		return known(name, home)
+	}
+	path = percent.ReplaceAllStringFunc(path, func(name string) string { return value(name[1 : len(name)-1]) })
+	path = filepath.FromSlash(os.Expand(path, value))
 	if !filepath.IsAbs(path) {
 		path = filepath.Join(base, path)
 	}

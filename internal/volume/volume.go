@@ -84,7 +84,7 @@ func Replace(name string, content []byte, mode fs.FileMode) error {
 	}
 	_, err = f.Write(content)
 	if err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close()); err == nil {
-		err = os.Rename(f.Name(), name)
+		err = renameOver(f.Name(), name)
 	}
 	if err != nil {
 		os.Remove(f.Name())
@@ -103,14 +103,19 @@ func Exchange(a, b string) error { return exchange(a, b) }
 // renamed to beside the other.
 func SameDisk(a, b string) (bool, error) { return sameDisk(a, b) }
 
-// Link makes name a link to the folder target, a full path.
-func Link(target, name string) error { return os.Symlink(target, name) }
+// Link makes name a link to the folder target, a full path: a symbolic link, or a
+// junction on Windows, which takes no rights.
+func Link(target, name string) error { return link(target, name) }
 
 // IsLink reports whether name itself is a link.
 func IsLink(name string) bool {
 	info, err := os.Lstat(name)
-	return err == nil && info.Mode().Type() == fs.ModeSymlink
+	return err == nil && isLink(info)
 }
+
+// KeepFlags gives a file the attributes hidden and system that another one has, on
+// systems that know them.
+func KeepFlags(from, to string) error { return keepFlags(from, to) }
 
 // LinkTarget returns the full path of the folder that the link name leads to.
 func LinkTarget(name string) (string, error) {

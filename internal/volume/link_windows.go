@@ -1,0 +1,100 @@
+package volume
+
+import (
+	"encoding/binary"
+	"errors"
+	"io/fs"
+	"os"
+	"unicode/utf16"
+
+	"golang.org/x/sys/windows"
+)
+
+// The structure REPARSE_DATA_BUFFER of a mount point: tag, length, then offsets and
+// lengths of two names in bytes, and the names.
+const (
+	mountPointHead = 8
+	mountPointBody = 8
+)
+
+// link makes a junction: unlike a symbolic link it needs no rights beyond those to the
+// folder.
+func link(target, name string) error {
+	if err := os.Mkdir(name, 0o777); err != nil {
+		return err
+	}
+	if err := setJunction(target, name); err != nil {
+		return errors.Join(&os.LinkError{Op: "junction", Old: target, New: name, Err: err}, os.Remove(name))
+	}
+	return nil
+}
+
+func setJunction(target, name string) error {
+	p, err := windows.UTF16PtrFromString(name)
+	if err != nil {
+		return err
+	}
+	h, err := windows.CreateFile(p, windows.GENERIC_WRITE, 0, nil, windows.OPEN_EXISTING,
+		windows.FILE_FLAG_OPEN_REPARSE_POINT|windows.FILE_FLAG_BACKUP_SEMANTICS, 0)
+	if err != nil {
+		return err
+	}
+	defer windows.CloseHandle(h)
+	substitute, shown := utf16.Encode([]rune(`\??\`+target)), utf16.Encode([]rune(target))
+	var names []byte
+	for _, u := range append(append(substitute, 0), append(shown, 0)...) {
+		names = binary.LittleEndian.AppendUint16(names, u)
+	}
+	b := binary.LittleEndian.AppendUint32(nil, windows.IO_REPARSE_TAG_MOUNT_POINT)
+	b = binary.LittleEndian.AppendUint16(b, uint16(mountPointBody+len(names)))
+	b = binary.LittleEndian.AppendUint16(b, 0)
+	for _, n := range []int{0, 2 * len(substitute), 2*len(substitute) + 2, 2 * len(shown)} {
+		b = binary.LittleEndian.AppendUint16(b, uint16(n))
+	}
+	b = append(b, names...)
+	var returned uint32
+	return windows.DeviceIoControl(h, windows.FSCTL_SET_REPARSE_POINT, &b[0], uint32(len(b)), nil, 0, &returned, nil)
+}
+
+// isLink takes symbolic links and junctions, which Go calls irregular.
+func isLink(info fs.FileInfo) bool {
+	return info.Mode()&(fs.ModeSymlink|fs.ModeIrregular) != 0
+}
+
+// renameOver replaces a file and does not return before that is on disk.
+func renameOver(from, to string) error {
+	a, err := windows.UTF16PtrFromString(from)
+	if err != nil {
+		return err
+	}
+	b, err := windows.UTF16PtrFromString(to)
+	if err != nil {
+		return err
+	}
+	if err := windows.MoveFileEx(a, b, windows.MOVEFILE_REPLACE_EXISTING|windows.MOVEFILE_WRITE_THROUGH); err != nil {
+		return &os.LinkError{Op: "rename", Old: from, New: to, Err: err}
+	}
+	return nil
+}
+
+// keepFlags gives a file the attributes hidden and system that another one has.
+func keepFlags(from, to string) error {
+	const flags = windows.FILE_ATTRIBUTE_HIDDEN | windows.FILE_ATTRIBUTE_SYSTEM
+	a, err := windows.UTF16PtrFromString(from)
+	if err != nil {
+		return err
+	}
+	has, err := windows.GetFileAttributes(a)
+	if err != nil || has&flags == 0 {
+		return nil
+	}
+	b, err := windows.UTF16PtrFromString(to)
+	if err != nil {
+		return err
+	}
+	is, err := windows.GetFileAttributes(b)
+	if err != nil {
+		return err
+	}
+	return windows.SetFileAttributes(b, is|has&flags)
+}
