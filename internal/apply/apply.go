@@ -422,14 +422,14 @@ func (c *change) attributes(ends func(*plan.Step) (from, to *plan.Node)) error {
 
 func setAttributes(root *os.Root, p string, n plan.Node) error {
 	if n.Mode != 0 {
-		if err := root.Chmod(p, n.Mode.Perm()); err != nil {
+		if err := volume.Chmod(root, p, n.Mode.Perm()); err != nil {
 			return err
 		}
 	}
 	if n.MTime == 0 {
 		return nil
 	}
-	return root.Chtimes(p, n.Time(), n.Time())
+	return volume.Chtimes(root, p, n.Time())
 }
 
 // back takes the change back, from wherever it is, and removes its folder.

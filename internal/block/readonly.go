@@ -6,6 +6,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+
+	"morvant/internal/volume"
 )
 
 // writable are the permission bits that read-only takes away.
@@ -59,7 +61,7 @@ func (h *Hold) each(at Place, f func(root *os.Root, path string, now, found os.F
 func (h *Hold) setReadOnly(at Place) error {
 	return h.each(at, func(root *os.Root, p string, now, found os.FileMode) error {
 		if now&writable != 0 {
-			if err := root.Chmod(p, now&^writable); err != nil {
+			if err := volume.Chmod(root, p, now&^writable); err != nil {
 				return err
 			}
 		}
@@ -109,6 +111,6 @@ func (h *Hold) liftReadOnly(at Place) error {
 		if now != found&^writable {
 			return nil
 		}
-		return root.Chmod(p, found)
+		return volume.Chmod(root, p, found)
 	})
 }

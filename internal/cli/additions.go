@@ -39,7 +39,7 @@ func (a *app) additions(ctx context.Context, c *cli.Command, l *lane.Lane, home 
 		if !ok {
 			return add, usagef("%q is not PATH=TEXT", text)
 		}
-		add.Companions = append(add.Companions, game.Companion{Path: path, Text: strings.ReplaceAll(content, `\n`, "\n")})
+		add.Companions = append(add.Companions, game.Companion{Path: filepath.ToSlash(path), Text: strings.ReplaceAll(content, `\n`, "\n")})
 	}
 	for _, text := range c.StringSlice("edit") {
 		file, rest, ok := strings.Cut(text, ":")
@@ -47,7 +47,7 @@ func (a *app) additions(ctx context.Context, c *cli.Command, l *lane.Lane, home 
 		if !ok || at < 0 {
 			return add, usagef("%q is not FILE:PATTERN=VALUE", text)
 		}
-		add.Edits = append(add.Edits, game.Edit{File: file, Find: rest[:at], Set: rest[at+1:]})
+		add.Edits = append(add.Edits, game.Edit{File: filepath.ToSlash(file), Find: rest[:at], Set: rest[at+1:]})
 	}
 	return add, nil
 }

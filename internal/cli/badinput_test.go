@@ -52,6 +52,9 @@ func TestFoldersThatCannotBeAddedAreRefused(t *testing.T) {
 	require.NoError(t, os.Mkdir(w.path("inner"), 0o755))
 	w.fails(1, "lie within each other", "add", "other", w.path("inner"))
 	w.fails(1, "already there", "add", "quay", user+"/inside")
+	if onWindows {
+		return // symbolic links take rights here that players do not have
+	}
 	require.NoError(t, os.Symlink(w.live, filepath.Join(w.dir, "alias")))
 	w.fails(1, "lie within each other", "add", "other", filepath.Join(w.dir, "alias"))
 }

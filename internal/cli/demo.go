@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 
 	"github.com/dustin/go-humanize"
@@ -339,6 +340,12 @@ func (s *story) runWith(lines string, wantCode int, args ...string) {
 
 // quote writes an argument the way a shell reads it.
 func quote(s string) string {
+	if runtime.GOOS == "windows" {
+		if strings.ContainsAny(s, " &|<>()^") {
+			return `"` + s + `"`
+		}
+		return s
+	}
 	if strings.ContainsAny(s, " *'\"$;&|<>()\\") {
 		return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
 	}

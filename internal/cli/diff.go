@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -64,7 +65,7 @@ func (a *app) diff(ctx context.Context, c *cli.Command, l *lane.Lane, home *game
 	if err != nil {
 		return err
 	}
-	if p := c.String("text"); p != "" {
+	if p := filepath.ToSlash(c.String("text")); p != "" {
 		return a.diffText(ctx, c, l, from, to, p)
 	}
 	d := l.Compare(from, to)

@@ -52,6 +52,7 @@ func (a *app) laneCommand() *cli.Command {
 						return err
 					}
 					return a.onOneLane(ctx, c, args[0], func(l *lane.Lane, _ *game.Home) error {
+						leaveFolder(l)
 						if err := l.Rename(ctx, args[1]); err != nil {
 							return err
 						}
@@ -260,6 +261,7 @@ func (a *app) laneSwitch(ctx context.Context, c *cli.Command, l *lane.Lane, name
 	if name == l.Name {
 		return a.done(c, fmt.Sprintf("%s is lane %s already.", l.Game.Display(), name))
 	}
+	leaveFolder(l)
 	next, err := l.Switch(ctx, name)
 	if err != nil {
 		return err
@@ -277,6 +279,11 @@ func (a *app) laneSwitch(ctx context.Context, c *cli.Command, l *lane.Lane, name
 	return errors.Join(a.done(c, line), next.Close())
 }
 
+// leaveFolder makes the program work from elsewhere: on some systems a folder that a
+// program works in can be neither renamed nor removed. What the command line named has
+// been made full by then.
+func leaveFolder(l *lane.Lane) { _ = os.Chdir(filepath.Dir(l.Dir)) }
+
 func (a *app) laneRemove(ctx context.Context, c *cli.Command, l *lane.Lane) error {
 	question := fmt.Sprintf("Forget lane %s? Its files in %s stay.", l.Name, l.Dir)
 	if c.Bool("delete") {
@@ -288,6 +295,7 @@ func (a *app) laneRemove(ctx context.Context, c *cli.Command, l *lane.Lane) erro
 	if err := a.ask(c, question); err != nil {
 		return err
 	}
+	leaveFolder(l)
 	b, err := l.Remove(ctx, c.Bool("delete"))
 	if err != nil {
 		return err

@@ -75,6 +75,7 @@ func (a *app) switchTo(ctx context.Context, l *lane.Lane, name string) error {
 	if name == l.Name {
 		return nil
 	}
+	leaveFolder(l)
 	next, err := l.Switch(ctx, name)
 	if err != nil {
 		return err

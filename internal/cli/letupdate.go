@@ -53,6 +53,7 @@ func (a *app) letUpdateIn(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 		if !other.Follows || other.Live {
 			continue
 		}
+		leaveFolder(l)
 		next, err := l.Switch(ctx, other.Name)
 		if err != nil {
 			return err

@@ -130,7 +130,7 @@ func TestSavesThatCannotBe(t *testing.T) {
 	w := newSaved(t)
 	w.fails(1, "at any depth", "game", "set", "--saves", "~/**/saves")
 	w.fails(1, "leaves the live folder", "game", "set", "--saves", "../saves")
-	for _, bad := range []string{filepath.Dir(w.live), w.home, filepath.Join(w.home, "games"), "/"} {
+	for _, bad := range []string{filepath.Dir(w.live), w.home, filepath.Join(w.home, "games"), filepath.VolumeName(w.dir) + "/"} {
 		w.ok("game", "set", "--saves", bad)
 		r := w.run("saves", "list")
 		require.Equal(t, 1, r.code, bad)

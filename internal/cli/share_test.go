@@ -75,7 +75,7 @@ func TestPinFilesThatMeanSomethingElse(t *testing.T) {
 	w.fails(1, "newer Morvant", "pinfile", "show", write(strings.Replace(text, "morvant-pin/1", "morvant-pin/9", 1)))
 	w.fails(1, "../out", "pinfile", "apply", "--yes", write(text+"\n[[companion]]\npath = '../out'\ntext = 'x'\n"))
 	w.fails(1, "nothing is known of", "pinfile", "apply", "--yes", write("after_pin = ['rm -rf /']\n"+text))
-	w.fails(1, "no such file", "pinfile", "show", filepath.Join(w.dir, "nothing"))
+	w.fails(1, "nothing", "pinfile", "show", filepath.Join(w.dir, "nothing"))
 	require.Equal(t, before, w.picture())
 	w.write("readme.txt", "altered")
 	w.ok("pinfile", "apply", "--yes", write(text))

@@ -81,6 +81,9 @@ func newSource(address string, w *wire) (source, error) {
 			return nil, fmt.Errorf("%w: %s: a file address has three slashes", ErrAddress, address)
 		}
 		dir = filepath.FromSlash(u.Path)
+		if drive := strings.TrimLeft(dir, `\/`); filepath.VolumeName(drive) != "" {
+			dir = drive // file:///C:/feed
+		}
 	} else if strings.Contains(address, "://") {
 		return nil, fmt.Errorf("%w: %s: http://, https://, file:// or a folder", ErrAddress, address)
 	}

@@ -21,8 +21,7 @@ func In(dir string) ([]Running, error) { return in(dir) }
 
 // Shell returns a command that runs a line the way the player's system does.
 func Shell(ctx context.Context, line string) *exec.Cmd {
-	name, args := shell(line)
-	return exec.CommandContext(ctx, name, args...)
+	return shellCommand(ctx, line)
 }
 
 // patience is how long an operation on a file that somebody holds open is tried again:

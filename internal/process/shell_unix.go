@@ -2,4 +2,11 @@
 
 package process
 
-func shell(line string) (string, []string) { return "/bin/sh", []string{"-c", line} }
+import (
+	"context"
+	"os/exec"
+)
+
+func shellCommand(ctx context.Context, line string) *exec.Cmd {
+	return exec.CommandContext(ctx, "/bin/sh", "-c", line)
+}

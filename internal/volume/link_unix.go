@@ -5,6 +5,7 @@ package volume
 import (
 	"io/fs"
 	"os"
+	"time"
 )
 
 func link(target, name string) error { return os.Symlink(target, name) }
@@ -14,3 +15,7 @@ func isLink(info fs.FileInfo) bool { return info.Mode().Type() == fs.ModeSymlink
 func renameOver(from, to string) error { return os.Rename(from, to) }
 
 func keepFlags(string, string) error { return nil }
+
+func chmod(root *os.Root, path string, mode fs.FileMode) error { return root.Chmod(path, mode) }
+
+func chtimes(root *os.Root, path string, when time.Time) error { return root.Chtimes(path, when, when) }

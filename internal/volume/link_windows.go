@@ -5,6 +5,8 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"path/filepath"
+	"time"
 	"unicode/utf16"
 
 	"golang.org/x/sys/windows"
@@ -75,6 +77,42 @@ func renameOver(from, to string) error {
 		return &os.LinkError{Op: "rename", Old: from, New: to, Err: err}
 	}
 	return nil
+}
+
+// chmod goes by the name where a read-only file may not be opened for it.
+func chmod(root *os.Root, path string, mode fs.FileMode) error {
+	err := root.Chmod(path, mode)
+	if !errors.Is(err, fs.ErrPermission) {
+		return err
+	}
+	return byName(root, path, err, func(name string) error { return os.Chmod(name, mode) })
+}
+
+// chtimes takes the read-only attribute off meanwhile where it is in the way.
+func chtimes(root *os.Root, path string, when time.Time) error {
+	err := root.Chtimes(path, when, when)
+	if !errors.Is(err, fs.ErrPermission) {
+		return err
+	}
+	return byName(root, path, err, func(name string) error {
+		info, err := os.Stat(name)
+		if err != nil {
+			return err
+		}
+		if err := os.Chmod(name, 0o666); err != nil {
+			return err
+		}
+		return errors.Join(os.Chtimes(name, when, when), os.Chmod(name, info.Mode().Perm()))
+	})
+}
+
+// byName does something to a file by its full name, if no link stands there.
+func byName(root *os.Root, path string, cause error, do func(name string) error) error {
+	info, err := root.Lstat(path)
+	if err != nil || isLink(info) {
+		return cause
+	}
+	return do(filepath.Join(root.Name(), filepath.FromSlash(path)))
 }
 
 // keepFlags gives a file the attributes hidden and system that another one has.

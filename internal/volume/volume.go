@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 )
 
 // Free returns the bytes that an ordinary user may still write to the file
@@ -112,6 +113,12 @@ func IsLink(name string) bool {
 	info, err := os.Lstat(name)
 	return err == nil && isLink(info)
 }
+
+// Chmod sets the permissions of a file below root that is no link.
+func Chmod(root *os.Root, path string, mode fs.FileMode) error { return chmod(root, path, mode) }
+
+// Chtimes sets the time of the last change of a file below root that is no link.
+func Chtimes(root *os.Root, path string, when time.Time) error { return chtimes(root, path, when) }
 
 // KeepFlags gives a file the attributes hidden and system that another one has, on
 // systems that know them.
