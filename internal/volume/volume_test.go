@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -46,4 +47,71 @@ func TestSyncingReportsWhetherItWasDone(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, SyncDir(f))
 	require.False(t, Full(errors.New("something else")))
+}
+
+func TestTwoFoldersChangePlacesAtOnce(t *testing.T) {
+	dir := t.TempDir()
+	a, b := filepath.Join(dir, "a"), filepath.Join(dir, "b")
+	for _, p := range []string{a, b} {
+		require.NoError(t, os.Mkdir(p, 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(p, filepath.Base(p)), nil, 0o644))
+	}
+	err := Exchange(a, b)
+	if errors.Is(err, ErrUnsupported) {
+		require.FileExists(t, filepath.Join(a, "a"), "nothing has moved")
+		t.Skip("this system has no such call")
+	}
+	require.NoError(t, err)
+	require.FileExists(t, filepath.Join(a, "b"))
+	require.FileExists(t, filepath.Join(b, "a"))
+	require.Error(t, Exchange(a, filepath.Join(dir, "nothing")))
+}
+
+func TestFilesOfOneDisk(t *testing.T) {
+	dir := t.TempDir()
+	same, err := SameDisk(dir, filepath.Dir(dir))
+	require.NoError(t, err)
+	require.True(t, same)
+	_, err = SameDisk(dir, filepath.Join(dir, "nothing"))
+	require.Error(t, err)
+}
+
+func TestALinkLeadsToItsFolder(t *testing.T) {
+	dir := t.TempDir()
+	target, name := filepath.Join(dir, "target"), filepath.Join(dir, "link")
+	require.NoError(t, os.Mkdir(target, 0o755))
+	if err := Link(target, name); err != nil {
+		require.NoFileExists(t, name, "nothing is left of a link that could not be made")
+		t.Skip("links to folders cannot be made here: ", err)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(name, "x"), nil, 0o644))
+	require.FileExists(t, filepath.Join(target, "x"))
+	require.True(t, IsLink(name))
+	require.False(t, IsLink(target))
+	require.False(t, IsLink(filepath.Join(dir, "nothing")))
+	got, err := LinkTarget(name)
+	require.NoError(t, err)
+	require.Equal(t, target, got)
+	require.NoError(t, os.Remove(name))
+	require.FileExists(t, filepath.Join(target, "x"), "the folder stays")
+}
+
+func TestModesAndTimesBelowARoot(t *testing.T) {
+	dir := t.TempDir()
+	root, err := os.OpenRoot(dir)
+	require.NoError(t, err)
+	defer root.Close()
+	file := filepath.Join(dir, "a")
+	require.NoError(t, os.WriteFile(file, nil, 0o644))
+	when := time.Date(2031, 8, 5, 9, 0, 0, 0, time.UTC)
+	require.NoError(t, Chmod(root, "a", 0o444))
+	require.Error(t, os.WriteFile(filepath.Join(dir, "a", "b"), nil, 0o644))
+	require.NoError(t, Chtimes(root, "a", when))
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	require.Zero(t, info.Mode().Perm()&0o222)
+	require.True(t, info.ModTime().Equal(when))
+	require.NoError(t, Chmod(root, "a", 0o644))
+	require.Error(t, Chmod(root, "../a", 0o644))
+	require.Error(t, Chtimes(root, "nothing", when))
 }

@@ -1,0 +1,118 @@
+package game
+
+import (
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"morvant/internal/saves"
+)
+
+func TestLanesAreRemembered(t *testing.T) {
+	h := newHome(t)
+	live := filepath.Join(t.TempDir(), "Quay")
+	g := &Game{Name: "quay", Settings: Settings{Live: live}}
+	list, err := h.Lanes(t.Context(), "quay")
+	require.NoError(t, err)
+	require.Equal(t, []*Lane{{Name: MainLane, Live: true, LaneState: LaneState{Follows: true}}}, list, "a game begins with one")
+	require.Equal(t, live, g.Folder(list[0]))
+
+	place := ParkedName(live, "old")
+	require.Equal(t, "Quay [old]", filepath.Base(place))
+	require.NoError(t, h.SetLane(t.Context(), "quay", MainLane, LaneState{Follows: true}))
+	require.NoError(t, h.SetLane(t.Context(), "quay", "old", LaneState{Place: place}))
+	s := &Switch{From: MainLane, To: "old", Park: ParkedName(live, MainLane), Place: place, Saves: 7}
+	require.NoError(t, h.BeginSwitch(t.Context(), "quay", s))
+	got, err := h.Switching(t.Context(), "quay")
+	require.NoError(t, err)
+	require.Equal(t, s, got)
+	name, err := h.LaneName(t.Context(), "quay")
+	require.NoError(t, err)
+	require.Equal(t, MainLane, name, "nothing has moved yet")
+
+	now := time.Unix(1_950_000_000, 0)
+	for range 2 { // as often as it takes
+		require.NoError(t, h.CarrySwitch(t.Context(), "quay", s, now))
+	}
+	old, err := h.Lane(t.Context(), "quay", "")
+	require.NoError(t, err)
+	require.Equal(t, "old", old.Name)
+	require.Equal(t, live, g.Folder(old))
+	main, err := h.Lane(t.Context(), "quay", MainLane)
+	require.NoError(t, err)
+	require.Equal(t, s.Park, g.Folder(main))
+	require.EqualValues(t, 7, main.LaneState.Saves)
+	require.True(t, main.Used.Equal(now))
+	require.NoError(t, h.EndSwitch(t.Context(), "quay"))
+	got, err = h.Switching(t.Context(), "quay")
+	require.NoError(t, err)
+	require.Nil(t, got)
+
+	h.UseLane(MainLane)
+	chosen, err := h.Lane(t.Context(), "quay", "")
+	require.NoError(t, err)
+	require.Equal(t, MainLane, chosen.Name)
+	h.UseLane("")
+
+	require.ErrorIs(t, h.RenameLane(t.Context(), "quay", "old", MainLane), ErrExists)
+	require.ErrorIs(t, h.RenameLane(t.Context(), "quay", "old", "No"), ErrName)
+	require.NoError(t, h.RenameLane(t.Context(), "quay", "old", "races"))
+	live2, err := h.Lane(t.Context(), "quay", "")
+	require.NoError(t, err)
+	require.Equal(t, "races", live2.Name, "the live one stays live under its new name")
+	require.NoError(t, h.ForgetLane(t.Context(), "quay", MainLane))
+	var unknown *UnknownError
+	_, err = h.Lane(t.Context(), "quay", MainLane)
+	require.ErrorAs(t, err, &unknown)
+}
+
+func TestLanesMayNotOverlap(t *testing.T) {
+	h := newHome(t)
+	dir := t.TempDir()
+	real, err := h.CheckFolder(t.Context(), "quay", MainLane, dir)
+	require.NoError(t, err)
+	require.NoError(t, h.Create(&Game{Name: "quay", Settings: Settings{Live: real}}))
+	other, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	require.NoError(t, h.SetLane(t.Context(), "quay", "old", LaneState{Place: other}))
+	_, err = h.CheckFolder(t.Context(), "second", MainLane, other)
+	require.ErrorIs(t, err, ErrFolder)
+	_, err = h.CheckFolder(t.Context(), "quay", "old", other)
+	require.NoError(t, err, "a lane is not in its own way")
+	g, l, err := h.Holding(t.Context(), other)
+	require.NoError(t, err)
+	require.Equal(t, "quay", g.Name)
+	require.Equal(t, "old", l.Name)
+}
+
+func TestBackupsAreRemembered(t *testing.T) {
+	h := newHome(t)
+	b := &saves.Backup{Game: "quay", Lane: MainLane, Made: time.Unix(1_950_000_000, 5), Why: "by hand", Build: "1.1.1", Files: 2, Bytes: 9,
+		Parts: []saves.Part{{Place: saves.Place{Path: "profiles", Inside: true}}}}
+	require.NoError(t, h.AddBackup(t.Context(), b))
+	require.NotZero(t, b.ID)
+	got, err := h.Backup(t.Context(), "quay", b.ID)
+	require.NoError(t, err)
+	require.True(t, got.Made.Equal(b.Made))
+	got.Made = b.Made
+	require.Equal(t, b, got)
+	var unknown *UnknownError
+	_, err = h.Backup(t.Context(), "other", b.ID)
+	require.ErrorAs(t, err, &unknown)
+	require.NoError(t, h.ForgetBackup(t.Context(), "quay", b.ID))
+	again := &saves.Backup{Game: "quay"}
+	require.NoError(t, h.AddBackup(t.Context(), again))
+	require.Greater(t, again.ID, b.ID, "a number is never used twice")
+
+	r, err := h.Restoring(t.Context(), "quay")
+	require.NoError(t, err)
+	require.Nil(t, r)
+	want := Restoring{Backup: 3, Places: []saves.Place{{Path: "/x"}}}
+	require.NoError(t, h.BeginRestoring(t.Context(), "quay", want))
+	r, err = h.Restoring(t.Context(), "quay")
+	require.NoError(t, err)
+	require.Equal(t, &want, r)
+	require.NoError(t, h.EndRestoring(t.Context(), "quay"))
+}

@@ -1,0 +1,57 @@
+package process
+
+import (
+	"bytes"
+	"errors"
+	"os"
+	"path/filepath"
+	"runtime"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestALineRunsInThePlayersShell(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "with a space")
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	run := func(line string) (string, error) {
+		var out bytes.Buffer
+		cmd := Shell(t.Context(), line)
+		cmd.Dir, cmd.Stdout, cmd.Stderr = dir, &out, &out
+		err := cmd.Run()
+		return out.String(), err
+	}
+	out, err := run("echo one && echo two")
+	require.NoError(t, err)
+	require.Contains(t, out, "one")
+	require.Contains(t, out, "two")
+	_, err = run("exit 3")
+	require.ErrorContains(t, err, "3")
+	out, err = run(`echo "a b"> "a file.txt" && echo done`)
+	require.NoError(t, err, out)
+	require.FileExists(t, filepath.Join(dir, "a file.txt"), "quotes are the shell's")
+}
+
+func TestWhatFailsForGoodFailsAtOnce(t *testing.T) {
+	tries := 0
+	err := Patiently("x", func() error { tries++; return os.ErrNotExist })
+	require.ErrorIs(t, err, os.ErrNotExist)
+	require.Equal(t, 1, tries)
+	require.NoError(t, Patiently("x", func() error { return nil }))
+	dir := t.TempDir()
+	require.Error(t, Rename(filepath.Join(dir, "a"), filepath.Join(dir, "b")))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a"), nil, 0o644))
+	require.NoError(t, Rename(filepath.Join(dir, "a"), filepath.Join(dir, "b")))
+	require.FileExists(t, filepath.Join(dir, "b"))
+}
+
+func TestWhoHoldsAFileIsSaid(t *testing.T) {
+	cause := errors.New("sharing violation")
+	err := error(&HeldError{"/games/quay/a", []Running{{7, "Cinder Quay"}}, cause})
+	require.Equal(t, "/games/quay/a is held open by Cinder Quay (process 7): sharing violation", err.Error())
+	require.ErrorIs(t, err, cause)
+	require.Equal(t, "/games/quay/a: sharing violation", (&HeldError{"/games/quay/a", nil, cause}).Error())
+	if runtime.GOOS != "windows" {
+		require.Empty(t, holders(t.TempDir()), "only Windows knows")
+	}
+}
