@@ -8,6 +8,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"morvant/internal/volume"
 )
 
 // TestKilledAtAnyPointASwitchIsFinishedOrTakenBack kills a switch at calls that change
@@ -241,4 +243,53 @@ func TestKilledAtAnyPointAPinFileIsAppliedOrNot(t *testing.T) {
 		}
 	}
 	require.Greater(t, kills, 6)
+}
+
+// TestANewLaneSharesTheSpaceOfAnother needs a file system with reflinks that has no
+// room for a second copy.
+func TestANewLaneSharesTheSpaceOfAnother(t *testing.T) {
+	w := newWorld(t)
+	image := filepath.Join(w.dir, "xfs.img")
+	require.NoError(t, os.WriteFile(image, nil, 0o644))
+	require.NoError(t, os.Truncate(image, 400<<20))
+	if out, err := exec.Command("mkfs.xfs", "-q", "-m", "reflink=1", image).CombinedOutput(); err != nil {
+		t.Skipf("no XFS with reflinks can be made here: %v %s", err, out)
+	}
+	disk := filepath.Join(w.dir, "disk")
+	require.NoError(t, os.Mkdir(disk, 0o755))
+	mounted(t, disk, "-o", "loop", image)
+	w.live = filepath.Join(disk, "Quay")
+	w.outside("demo", "write", w.live, "1.1.1", "--size", "180MB")
+	w.ok("add", "quay", w.live)
+	w.ok("snapshot", "1.1.1")
+	w.ok("pin", "1.1.1", "--yes")
+	before := freeOf(t, disk)
+	require.Contains(t, w.ok("lane", "new", "second", "--yes").out, "shared with another lane, and taking no space")
+	require.Less(t, before-freeOf(t, disk), int64(20<<20), "the large files take no space")
+	require.Equal(t, contentOf(t, w.live, nil), contentOf(t, w.live+" [second]", nil))
+	for _, l := range w.json(0, "lane", "list")["lanes"].([]any) {
+		lane := l.(map[string]any)
+		require.Greater(t, lane["shared_bytes"].(float64), 0.8*lane["bytes"].(float64))
+	}
+	// What is changed in the one is not changed in the other.
+	require.NoError(t, os.WriteFile(w.path("data/harbour.pak"), []byte("spoilt"), 0o644))
+	w.ok("-l", "second", "verify")
+	require.NoError(t, os.RemoveAll(w.live+" [second]"))
+	w.ok("verify", "--repair", "--yes")
+}
+
+// outside is ok outside of the live folder, which is not there yet.
+func (w *world) outside(args ...string) {
+	w.t.Helper()
+	cmd := w.command(args...)
+	cmd.Dir = w.dir
+	r := w.finish(cmd)
+	require.Equal(w.t, 0, r.code, r.err)
+}
+
+func freeOf(t *testing.T, dir string) int64 {
+	t.Helper()
+	n, err := volume.Free(dir)
+	require.NoError(t, err)
+	return n
 }
