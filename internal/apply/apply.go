@@ -295,9 +295,6 @@ func (c *change) rename(from, to string) error {
 func sameFile(want scan.Stamp, info fs.FileInfo) bool {
 	got := scan.StampOf(info)
 	got.CTime = want.CTime
-	if got.Ino == 0 { // this system tells it of open files only
-		got.Ino, got.Dev = want.Ino, want.Dev
-	}
 	return got == want
 }
 

@@ -303,7 +303,11 @@ func (a *app) gameSet(ctx context.Context, c *cli.Command, home *game.Home, name
 		change["saves_per_lane"] = c.Bool("saves-per-lane")
 	}
 	if c.IsSet("live") {
-		if change["live"], err = home.CheckFolder(ctx, name, game.MainLane, c.String("live")); err != nil {
+		live, err := home.LaneName(ctx, name)
+		if err != nil {
+			return err
+		}
+		if change["live"], err = home.CheckFolder(ctx, name, live, c.String("live")); err != nil {
 			return err
 		}
 	}

@@ -308,6 +308,9 @@ func TestALookAtAnUnchangedFolderReadsNothing(t *testing.T) {
 	}
 	require.Equal(t, int64(30), look())
 	require.Equal(t, int64(0), look())
+	if runtime.GOOS == "windows" {
+		return // a listing tells nothing there but size and time
+	}
 	require.NoError(t, os.WriteFile(filepath.Join(b.live, "f3"), []byte("X"), 0o644))
 	require.NoError(t, os.Chtimes(filepath.Join(b.live, "f3"), old, old))
 	require.Equal(t, int64(1), look(), "same size and time, but touched")

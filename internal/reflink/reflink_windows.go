@@ -23,10 +23,10 @@ type duplicateExtentsData struct {
 func cloneFile(dst, src *os.File) error {
 	info, err := src.Stat()
 	if err != nil {
-		return err
+		return fmt.Errorf("%w: %v", ErrUnsupported, err)
 	}
 	if err := dst.Truncate(info.Size()); err != nil {
-		return err
+		return fmt.Errorf("%w: %v", ErrUnsupported, err)
 	}
 	return cloneRange(dst, 0, src, 0, info.Size())
 }

@@ -125,7 +125,7 @@ func (e *Entry) readOnce(ctx context.Context, root *os.Root, q Request) (bool, e
 	if !before.Mode().IsRegular() {
 		return false, fmt.Errorf("%s: %w", e.Path, ErrUnstable)
 	}
-	e.Mode, e.Stamp = before.Mode().Perm(), stampOfFile(f, before)
+	e.Mode, e.Stamp = before.Mode().Perm(), StampOf(before)
 	d, size, err := q.Sink(ctx, f, func(n int) { q.Meter.Advance(int64(n), e.Path) })
 	if err != nil {
 		return false, place(e.Path, err)
@@ -135,7 +135,7 @@ func (e *Entry) readOnce(ctx context.Context, root *os.Root, q Request) (bool, e
 		return false, place(e.Path, err)
 	}
 	e.Digest = d
-	return size == e.Stamp.Size && stampOfFile(f, after) == e.Stamp, nil
+	return size == e.Stamp.Size && StampOf(after) == e.Stamp, nil
 }
 
 // OpenFile opens a regular file below root for reading. It neither follows a

@@ -185,7 +185,6 @@ func (w *walker) dir(root *os.Root, prefix string) error {
 		return place(prefix, err)
 	}
 	names, err := f.Readdirnames(-1)
-	more := folderStamps(f)
 	f.Close()
 	if err != nil {
 		return place(prefix, err)
@@ -203,11 +202,7 @@ func (w *walker) dir(root *os.Root, prefix string) error {
 		if err != nil {
 			return place(p, err)
 		}
-		stamp := StampOf(info)
-		if m, ok := more[name]; ok {
-			stamp.CTime, stamp.Ino = m.CTime, m.Ino
-		}
-		if err := found.entry(root, p, name, info, stamp); err != nil {
+		if err := found.entry(root, p, name, info); err != nil {
 			return err
 		}
 	}
@@ -241,13 +236,13 @@ func (w *walker) below(root *os.Root, p string) error {
 }
 
 // entry adds one name of a folder.
-func (t *Tree) entry(root *os.Root, p, name string, info fs.FileInfo, stamp Stamp) error {
+func (t *Tree) entry(root *os.Root, p, name string, info fs.FileInfo) error {
 	if err := manifest.CheckPath(p); err != nil {
 		t.Odd = append(t.Odd, Oddity{p, strings.TrimPrefix(err.Error(), manifest.ErrPath.Error()+": "), true})
 		return nil
 	}
 	odd := func(what string) { t.Odd = append(t.Odd, Oddity{p, what, false}) }
-	e := Entry{Path: p, Mode: info.Mode().Perm(), Stamp: stamp}
+	e := Entry{Path: p, Mode: info.Mode().Perm(), Stamp: StampOf(info)}
 	switch mode := info.Mode(); {
 	case mode.IsRegular():
 		e.Kind = File

@@ -88,6 +88,9 @@ func TestTheCacheTrustsOnlyWhatItCan(t *testing.T) {
 	}
 	require.Empty(t, look())
 	require.Equal(t, []string{"a", "d/b"}, look())
+	if runtime.GOOS == "windows" {
+		return // a listing tells nothing there but size and time
+	}
 	info, err := os.Stat(filepath.Join(dir, "a"))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a"), []byte("2"), 0o644))
