@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strconv"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -127,8 +126,8 @@ func (a *app) undoCommand() *cli.Command {
 			}
 			var id int64
 			if len(args) == 1 {
-				if id, err = strconv.ParseInt(args[0], 10, 64); err != nil || id < 1 {
-					return usagef("%q is not the number of a change; morvant history lists them", args[0])
+				if id, err = number(args[0], "change", "history"); err != nil {
+					return err
 				}
 			}
 			return a.withChange(ctx, c, func(l *lane.Lane, home *game.Home) error {
@@ -420,9 +419,9 @@ func (a *app) historyCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				id, err := strconv.ParseInt(args[0], 10, 64)
+				id, err := number(args[0], "change", "history")
 				if err != nil {
-					return usagef("%q is not the number of a change; morvant history lists them", args[0])
+					return err
 				}
 				return a.withGame(ctx, c, func(home *game.Home, name string) error {
 					text, err := home.Output(ctx, name, id)

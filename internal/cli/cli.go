@@ -12,6 +12,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"runtime/debug"
+	"strconv"
 	"syscall"
 	"time"
 
@@ -178,6 +179,15 @@ func arguments(c *cli.Command, least, most int) ([]string, error) {
 
 // released is the version of a release; the linker sets it.
 var released string
+
+// number reads the number of a change or a backup; where says what lists them.
+func number(text, of, where string) (int64, error) {
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < 1 {
+		return 0, usagef("%q is not the number of a %s; morvant %s lists them", text, of, where)
+	}
+	return n, nil
+}
 
 // ownVersion is that of a release, else it comes from the build info.
 func ownVersion() string {

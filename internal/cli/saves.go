@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"strconv"
 	"strings"
 	"time"
 
@@ -48,8 +47,8 @@ func (a *app) savesCommand() *cli.Command {
 					}
 					var id int64
 					if len(args) == 1 {
-						if id, err = strconv.ParseInt(args[0], 10, 64); err != nil || id < 1 {
-							return usagef("%q is not the number of a backup; morvant saves list lists them", args[0])
+						if id, err = number(args[0], "backup", "saves list"); err != nil {
+							return err
 						}
 					}
 					return a.withLiveLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.savesRestore(ctx, c, l, home, id) })
@@ -78,9 +77,9 @@ func (a *app) savesCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					id, err := strconv.ParseInt(args[0], 10, 64)
+					id, err := number(args[0], "backup", "saves list")
 					if err != nil {
-						return usagef("%q is not the number of a backup; morvant saves list lists them", args[0])
+						return err
 					}
 					return a.withGame(ctx, c, func(home *game.Home, name string) error { return a.savesForget(ctx, c, home, name, id) })
 				},

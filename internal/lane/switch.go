@@ -87,14 +87,10 @@ func (l *Lane) canSwitch(s *game.Switch) error {
 		return fmt.Errorf("%s: %w %s any more; its marker says otherwise", s.Place, ErrNotTheLane, s.To)
 	}
 	parent := filepath.Dir(l.Game.Live)
-	for place, linked := range map[string]bool{s.Place: s.ToLinked} {
-		same, err := volume.SameDisk(place, parent)
-		if err != nil {
-			return err
-		}
-		if !same && !linked {
-			return fmt.Errorf("%s: %w than %s, so that it cannot be moved there", place, ErrOtherDisk, parent)
-		}
+	if same, err := volume.SameDisk(s.Place, parent); err != nil {
+		return err
+	} else if !same && !s.ToLinked {
+		return fmt.Errorf("%s: %w than %s, so that it cannot be moved there", s.Place, ErrOtherDisk, parent)
 	}
 	if !s.FromLinked && s.Park != s.Place {
 		if _, err := os.Lstat(s.Park); err == nil {
