@@ -248,6 +248,16 @@ func TestAnUpdateIsTakenOnPurpose(t *testing.T) {
 	require.Contains(t, w.ok("builds").out, "1.2.0", "it is recorded all the same")
 }
 
+func TestAnUpdateOfAGameThatIsNotHeldIsTakenBack(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	w.write("mine.txt", "not recorded yet")
+	w.launcher(0, "offer", "1.3.0")
+	w.ok("let-update", "--calm", "300ms", "--then", "back", "--after", program+" demo launcher idle "+w.state+" --size 2MB")
+	require.Equal(t, "Cinder Quay 1.1.1\n", w.read("version.txt"))
+	require.Equal(t, "not recorded yet", w.read("mine.txt"))
+}
+
 func TestCompanionsAreOfThePin(t *testing.T) {
 	t.Parallel()
 	w := newLaunched(t)

@@ -90,6 +90,7 @@ func (a *app) letUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) error
 		if err != nil {
 			return err
 		}
+		before.Equals = s.Build
 		a.note("The folder is recorded as %s, to go back to.", strong(s.Build.Label))
 	}
 	if err := a.unblock(ctx, c, l); err != nil {

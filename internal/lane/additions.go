@@ -24,9 +24,10 @@ import (
 var ErrOverlay = errors.New("the overlay brings no file")
 
 // add lays what a pin brings beside its build over the build's files: overlays,
-// companions, edits. With look, files of the lane that the build does not have are
-// edited as well; without, only the build's are.
-func (l *Lane) add(ctx context.Context, c *composed, pin game.Pin, look bool) error {
+// companions, edits. fresh says that the pin is being made: then an edit must find its
+// value. Later the player may have taken the line out of a file of theirs, which must
+// not keep anything else from working.
+func (l *Lane) add(ctx context.Context, c *composed, pin game.Pin, fresh bool) error {
 	files := make(map[string]manifest.File)
 	if len(pin.Overlays) > 0 {
 		c.attributes = c.attributes.Clone()
@@ -43,7 +44,7 @@ func (l *Lane) add(ctx context.Context, c *composed, pin game.Pin, look bool) er
 		return err
 	}
 	for _, e := range pin.Edits {
-		if err := l.edit(ctx, c, e, look); err != nil {
+		if err := l.edit(ctx, c, e, fresh); err != nil {
 			return err
 		}
 	}
@@ -130,9 +131,8 @@ func (l *Lane) offered(ctx context.Context, o game.Overlay) (*game.Build, error)
 // maxEdited bounds a file that an edit is made in, in bytes.
 const maxEdited = edit.MaxSize
 
-// edit sets a value in a file of the build; with look, also in one that only the lane
-// has.
-func (l *Lane) edit(ctx context.Context, c *composed, e game.Edit, look bool) error {
+// edit sets a value in a file of the build, or in one that only the lane has.
+func (l *Lane) edit(ctx context.Context, c *composed, e game.Edit, fresh bool) error {
 	f, built := c.manifest.File(e.File)
 	var content []byte
 	var err error
@@ -141,21 +141,25 @@ func (l *Lane) edit(ctx context.Context, c *composed, e game.Edit, look bool) er
 		content = c.texts[f.Digest]
 	case built:
 		content, err = l.contentOf(ctx, c, f)
-	case look:
+	default:
 		content, err = l.ownText(e.File)
 		if errors.Is(err, fs.ErrNotExist) {
 			c.notes = append(c.notes, e.File+" is not there yet; what the pin sets in it is set by a repair once it is")
 			return nil
 		}
-		c.edited = append(c.edited, e.File)
-	default:
-		return nil
 	}
 	if err != nil {
 		return fmt.Errorf("%w: %s: %w", game.ErrEdit, e.File, err)
 	}
 	d := edit.Parse(content)
 	v, err := d.Find(e.Find, 1)
+	if err != nil && !built && !fresh {
+		c.notes = append(c.notes, fmt.Sprintf("%s has no place any more for what the pin sets in it", e.File))
+		return nil
+	}
+	if !built {
+		c.edited = append(c.edited, e.File)
+	}
 	if err != nil {
 		return fmt.Errorf("%w: %s: %w", game.ErrEdit, e.File, err)
 	}

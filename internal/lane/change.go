@@ -552,7 +552,10 @@ func (l *Lane) Carry(ctx context.Context, p *Proposal) error {
 	if err := l.mark(ctx, true); err != nil {
 		return err
 	}
-	others := l.otherLanes(ctx)
+	others := &elsewhere{}
+	if p.Shared > 0 {
+		others = l.otherLanes(ctx)
+	}
 	defer others.close()
 	err = apply.Do(ctx, apply.Job{
 		Root: l.root, Dir: l.Dir, Plan: p.Plan, Tree: p.tree, Store: l.Store, Memo: memo, Meter: l.meter, Now: l.now,

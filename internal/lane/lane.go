@@ -254,7 +254,7 @@ func (l *Lane) composedOf(ctx context.Context, b *game.Build, pin game.Pin) (*co
 	if err != nil {
 		return nil, err
 	}
-	return c, l.add(ctx, c, pin, true)
+	return c, l.add(ctx, c, pin, false)
 }
 
 // Pin returns what the lane is held to, and the build; nil if it is not held.

@@ -286,7 +286,6 @@ func (l *Lane) sharedSpace(ctx context.Context) (int64, error) {
 // elsewhere finds content in the files of the game's other lanes, to share it with
 // this one. Nothing is looked for until the first question.
 type elsewhere struct {
-	lane   *Lane
 	files  map[digest.Digest]place
 	others []*Lane
 }
@@ -319,7 +318,7 @@ func (e *elsewhere) close() {
 // otherLanes looks for content in the other lanes of the game on the same disk. A
 // lane that cannot be looked at is passed over: it is of help only.
 func (l *Lane) otherLanes(ctx context.Context) *elsewhere {
-	e := &elsewhere{lane: l, files: make(map[digest.Digest]place)}
+	e := &elsewhere{files: make(map[digest.Digest]place)}
 	lanes, err := l.home.Lanes(ctx, l.Game.Name)
 	if err != nil || len(lanes) < 2 {
 		return e

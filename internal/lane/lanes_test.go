@@ -298,6 +298,12 @@ func TestWhatAPinAddsIsPartOfTheTarget(t *testing.T) {
 	b.carry(func(l *Lane) (*Proposal, error) { return l.ProposeRepair(t.Context(), nil) })
 	require.Equal(t, "x = 1\n", b.read(b.live, "later.cfg"))
 	require.False(t, drift().Any())
+	b.file(b.live, "mine.cfg", "sea = wild\n")
+	require.False(t, drift().Any(), "a line that the player took out of a file of theirs stops nothing")
+	b.on(func(l *Lane) {
+		_, err := l.ProposePin(t.Context(), two, PinOptions{Hold: true})
+		require.NoError(t, err)
+	})
 
 	for name, bad := range map[string]game.Pin{
 		"nothing matches":  {Overlays: []game.Overlay{{Build: two.UID, Name: "2", Digest: two.Digest(), Pattern: "none/*"}}},
