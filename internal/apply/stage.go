@@ -24,9 +24,9 @@ const (
 	// syncEach is up to how many new files are synced one by one; for more, one
 	// call for the whole file system is faster.
 	syncEach = 16
-	// shareFrom is the size in bytes from which sharing content with another
+	// ShareFrom is the size in bytes from which sharing content with another
 	// file is worth the calls it takes.
-	shareFrom = 256 << 10
+	ShareFrom = 256 << 10
 	// startEvery is after how many bytes the disk is set to work on a new file.
 	startEvery = 8 << 20
 	// ahead is how many chunks are read while earlier ones are being written.
@@ -129,7 +129,7 @@ func (s *stager) file(ctx context.Context, name string, step *plan.Step) error {
 // fill writes the content into f from the cheapest source: a file of the folder
 // that holds it, the pieces of the file it replaces, or the store.
 func (s *stager) fill(ctx context.Context, f *os.File, step *plan.Step) error {
-	if step.After.Size >= shareFrom && !s.noShare.Load() {
+	if step.After.Size >= ShareFrom && !s.noShare.Load() {
 		shared, err := s.share(ctx, f, step)
 		if err != nil || shared {
 			return err
@@ -158,7 +158,7 @@ func (s *stager) share(ctx context.Context, f *os.File, step *plan.Step) (bool, 
 		err = errors.Join(reflink.File(f, other), other.Close())
 	case step.Copy != "":
 		err = s.shareWhole(f, step.Copy)
-	case step.Before != nil && step.Before.Kind == plan.File && step.Before.Size >= shareFrom:
+	case step.Before != nil && step.Before.Kind == plan.File && step.Before.Size >= ShareFrom:
 		err = s.sharePieces(ctx, f, step)
 	default:
 		return false, nil

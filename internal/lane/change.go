@@ -1,21 +1,14 @@
 package lane
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"time"
 
-	"morvant/internal/apply"
 	"morvant/internal/digest"
-	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/plan"
 	"morvant/internal/scan"
-	"morvant/internal/store"
-	"morvant/internal/volume"
 )
 
 // Proposal is a change that has been planned and not carried out.
@@ -34,27 +27,6 @@ type Proposal struct {
 	// Shared is how many of the bytes to write are shared with other lanes, and take
 	// no space.
 	Shared int64
-}
-
-// missing lists the content that the plan writes and that is not in the store.
-func (l *Lane) missing(ctx context.Context, p *plan.Plan) (map[digest.Digest]bool, error) {
-	var wanted []digest.Digest
-	for i := range p.Steps {
-		if s := &p.Steps[i]; s.Writes() {
-			wanted = append(wanted, s.After.Digest)
-		}
-	}
-	return l.Store.Lacks(ctx, wanted)
-}
-
-// lost is the error for missing content that no feed can bring.
-func lost(p *plan.Plan, missing map[digest.Digest]bool) error {
-	for i := range p.Steps {
-		if s := &p.Steps[i]; s.Writes() && missing[s.After.Digest] {
-			return fmt.Errorf("the content of %s: %w", s.Path, store.ErrMissing)
-		}
-	}
-	return nil
 }
 
 // target is the state a lane is to be brought to, and by which rights.
@@ -100,99 +72,6 @@ func (l *Lane) propose(ctx context.Context, to target, c game.Change) (*Proposal
 	c.Totals = totals(proposal.Plan)
 	proposal.Change = c
 	return proposal, nil
-}
-
-// Fetching is a part of a change: content that has to come from a feed.
-type Fetching struct {
-	*feed.Plan
-	composed *composed
-	only     map[digest.Digest]bool
-}
-
-// source sees to it that the content a plan writes can be had: from the store, or
-// from a feed that offers the build or an overlay. What a feed says of a new build's
-// programs goes into the plan.
-func (l *Lane) source(ctx context.Context, p *Proposal, request plan.Request, promised map[digest.Digest]bool) error {
-	missing, err := l.missing(ctx, p.Plan)
-	if err != nil {
-		return err
-	}
-	for d := range promised {
-		delete(missing, d)
-	}
-	c := p.composed
-	if c == nil {
-		return lost(p.Plan, missing)
-	}
-	p.Notes = c.notes
-	for d := range c.texts {
-		delete(missing, d)
-	}
-	fresh := false
-	for _, layer := range c.layers() {
-		if len(missing) == 0 && layer.recorded || len(layer.parts) == 0 {
-			continue
-		}
-		f := &Fetching{composed: layer, only: make(map[digest.Digest]bool)}
-		for _, file := range layer.base.Files {
-			if missing[file.Digest] {
-				f.only[file.Digest] = true
-				delete(missing, file.Digest)
-			}
-		}
-		if len(f.only) == 0 && layer.recorded {
-			continue
-		}
-		if f.Plan, err = l.planFetch(ctx, layer, f.only, p.tree); err != nil {
-			if len(f.only) > 0 {
-				return err
-			}
-			l.meter.Warn("which files are programs is not known: " + err.Error())
-			continue
-		}
-		fresh = fresh || !layer.recorded
-		for path, a := range layer.own.Files {
-			if is, ok := c.manifest.File(path); ok && layer != c {
-				if f, ok := layer.base.File(path); ok && f.Digest == is.Digest {
-					c.attributes.Files[path] = a
-				}
-			}
-		}
-		if !f.Plan.Empty() {
-			p.Fetches = append(p.Fetches, f)
-		}
-	}
-	if len(missing) > 0 {
-		return lost(p.Plan, missing)
-	}
-	if fresh {
-		request.Want = c.state()
-		p.Plan, err = plan.Make(request)
-	}
-	return err
-}
-
-// shareable adds up the content that a plan writes and another lane's file can be
-// shared for.
-func (l *Lane) shareable(ctx context.Context, p *plan.Plan) (int64, error) {
-	var large []*plan.Step
-	for i := range p.Steps {
-		if s := &p.Steps[i]; s.Writes() && s.After.Size >= shareFrom {
-			large = append(large, s)
-		}
-	}
-	if len(large) == 0 {
-		return 0, nil
-	}
-	others := l.otherLanes(ctx)
-	defer others.close()
-	var n int64
-	for _, s := range large {
-		if _, ok := others.files[s.After.Digest]; ok {
-			n += s.After.Size
-		}
-	}
-	return n, nil
 }
 
 func totals(p *plan.Plan) game.Totals {
@@ -479,181 +358,4 @@ func (l *Lane) steps(ctx context.Context, c *game.Change) ([]plan.Step, error) {
 		return nil, fmt.Errorf("the record of change %d: %w", c.ID, err)
 	}
 	return plan.DecodeSteps(raw)
-}
-
-// Ready returns an error if the proposal could not be carried out as things stand:
-// the game is running, or a disk has no room.
-func (l *Lane) Ready(p *Proposal) error {
-	if p.Plan.Empty() {
-		return nil
-	}
-	if err := l.notRunning(); err != nil {
-		return err
-	}
-	var grow int64
-	for _, f := range p.Fetches {
-		grow += f.Grow
-	}
-	if grow > 0 {
-		if err := volume.CheckFree(l.Store.Dir(), grow); err != nil {
-			return err
-		}
-	}
-	return apply.CheckSpace(l.Dir, p.Plan, p.Shared)
-}
-
-// Carry carries a proposal out and records it: it fetches what is missing, then
-// changes the lane.
-func (l *Lane) Carry(ctx context.Context, p *Proposal) error {
-	if err := l.Ready(p); err != nil {
-		return err
-	}
-	if err := l.guardSaves(ctx, &p.Change); err != nil {
-		return err
-	}
-	if p.composed != nil {
-		for _, layer := range p.composed.layers() {
-			if err := l.adopt(ctx, layer, true); err != nil {
-				return err
-			}
-		}
-		if err := l.keepTexts(ctx, p.composed.texts); err != nil {
-			return err
-		}
-	}
-	if p.prepare != nil {
-		if err := p.prepare(ctx); err != nil {
-			return err
-		}
-	}
-	for _, f := range p.Fetches {
-		if _, err := l.runFetch(ctx, f.composed, f.Plan, f.only, p.tree); err != nil {
-			return err
-		}
-	}
-	steps, err := l.putSteps(ctx, p.Plan.Steps)
-	if err != nil {
-		return err
-	}
-	p.Change.Steps = steps
-	if p.Plan.Empty() {
-		ctx = context.WithoutCancel(ctx)
-		if err := l.recordChange(ctx, &p.Change); err != nil {
-			return err
-		}
-		l.follow(ctx, &p.Change)
-		l.afterPin(ctx, &p.Change)
-		return l.mark(ctx, false)
-	}
-	memo, err := json.Marshal(&p.Change)
-	if err != nil {
-		return err
-	}
-	if err := l.mark(ctx, true); err != nil {
-		return err
-	}
-	others := &elsewhere{}
-	if p.Shared > 0 {
-		others = l.otherLanes(ctx)
-	}
-	defer others.close()
-	err = apply.Do(ctx, apply.Job{
-		Root: l.root, Dir: l.Dir, Plan: p.Plan, Tree: p.tree, Store: l.Store, Memo: memo, Meter: l.meter, Now: l.now,
-		Elsewhere: others.open, Shared: p.Shared,
-	})
-	// The change is made: recording it must not be cut short.
-	ctx = context.WithoutCancel(ctx)
-	if err != nil {
-		return errors.Join(err, l.mark(ctx, false))
-	}
-	if err := l.recordChange(ctx, &p.Change); err != nil {
-		return err
-	}
-	if err := l.mark(ctx, false); err != nil {
-		return err
-	}
-	if err := apply.Finish(l.root); err != nil {
-		return err
-	}
-	if err := l.remember(ctx, p); err != nil {
-		return err
-	}
-	l.follow(ctx, &p.Change)
-	l.afterPin(ctx, &p.Change)
-	return nil
-}
-
-// recordChange records a change, and whether the lane follows updates from now on: it
-// does if nothing holds it and no other lane does.
-func (l *Lane) recordChange(ctx context.Context, c *game.Change) error {
-	if err := l.home.RecordChange(ctx, c); err != nil {
-		return err
-	}
-	lanes, err := l.home.Lanes(ctx, l.Game.Name)
-	if err != nil {
-		return err
-	}
-	var is *game.Lane
-	free := true
-	for _, o := range lanes {
-		if o.Name == l.Name {
-			is = o
-		} else if o.Follows {
-			free = false
-		}
-	}
-	follows := free && !c.After.Held()
-	if is == nil || is.Follows == follows {
-		return nil
-	}
-	is.Follows = follows
-	return l.home.SetLane(ctx, l.Game.Name, l.Name, is.LaneState)
-}
-
-// mayFollow returns an error if another lane follows updates.
-func (l *Lane) mayFollow(ctx context.Context) error {
-	lanes, err := l.home.Lanes(ctx, l.Game.Name)
-	if err != nil {
-		return err
-	}
-	for _, o := range lanes {
-		if o.Follows && o.Name != l.Name {
-			return fmt.Errorf("lane %s: %w", o.Name, ErrFollowed)
-		}
-	}
-	return nil
-}
-
-func (l *Lane) putSteps(ctx context.Context, steps []plan.Step) (digest.Digest, error) {
-	session := l.Store.Begin()
-	d, _, err := session.Put(ctx, bytes.NewReader(plan.EncodeSteps(steps)), nil)
-	return d, errors.Join(err, session.Close())
-}
-
-// remember notes the content of the files that were just written, so that the
-// next look need not read them. The new files are looked at only once the clock
-// has moved on, so that a touch from then on shows.
-func (l *Lane) remember(ctx context.Context, p *Proposal) error {
-	after := make(map[string]*plan.Node)
-	for i := range p.Plan.Steps {
-		if s := &p.Plan.Steps[i]; s.After != nil && s.After.Kind == plan.File {
-			after[s.Path] = s.After
-		}
-	}
-	timer := time.NewTimer(scan.ChangeClock())
-	defer timer.Stop()
-	<-timer.C
-	looked := l.now()
-	t, err := l.walk(ctx)
-	if err != nil {
-		return err
-	}
-	for i := range t.Entries {
-		e := &t.Entries[i]
-		n, ok := after[e.Path]
-		if ok && e.Kind == scan.File && e.Stamp.Size == n.Size && (n.MTime == 0 || e.Stamp.MTime == n.MTime) {
-			e.Digest, e.Looked, e.Known = n.Digest, looked, true
-		}
-	}
-	return l.cache.Remember(ctx, l.cacheKey(), t)
 }

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"morvant/internal/apply"
 	"morvant/internal/digest"
 	"morvant/internal/game"
 	"morvant/internal/manifest"
@@ -253,9 +254,6 @@ func (l *Lane) Glimpses(ctx context.Context) ([]*Glimpse, error) {
 	return list, nil
 }
 
-// shareFrom is the size in bytes from which files are looked at for shared space.
-const shareFrom = 256 << 10
-
 // sharedSpace adds up what the lane's larger files share with others; negative if
 // the file system does not say.
 func (l *Lane) sharedSpace(ctx context.Context) (int64, error) {
@@ -266,7 +264,7 @@ func (l *Lane) sharedSpace(ctx context.Context) (int64, error) {
 	var n int64
 	for i := range t.Entries {
 		e := &t.Entries[i]
-		if e.Kind != scan.File || e.Stamp.Size < shareFrom {
+		if e.Kind != scan.File || e.Stamp.Size < apply.ShareFrom {
 			continue
 		}
 		f, err := scan.OpenFile(l.root, e.Path)
@@ -341,7 +339,7 @@ func (l *Lane) otherLanes(ctx context.Context) *elsewhere {
 			continue
 		}
 		for i := range t.Entries {
-			if f := &t.Entries[i]; f.Kind == scan.File && f.Known && f.Stamp.Size >= shareFrom {
+			if f := &t.Entries[i]; f.Kind == scan.File && f.Known && f.Stamp.Size >= apply.ShareFrom {
 				e.files[f.Digest] = place{o, f.Path}
 			}
 		}

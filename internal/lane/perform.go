@@ -1,0 +1,194 @@
+package lane
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"morvant/internal/apply"
+	"morvant/internal/digest"
+	"morvant/internal/game"
+	"morvant/internal/plan"
+	"morvant/internal/scan"
+	"morvant/internal/volume"
+)
+
+// Ready returns an error if the proposal could not be carried out as things stand:
+// the game is running, or a disk has no room.
+func (l *Lane) Ready(p *Proposal) error {
+	if p.Plan.Empty() {
+		return nil
+	}
+	if err := l.notRunning(); err != nil {
+		return err
+	}
+	var grow int64
+	for _, f := range p.Fetches {
+		grow += f.Grow
+	}
+	if grow > 0 {
+		if err := volume.CheckFree(l.Store.Dir(), grow); err != nil {
+			return err
+		}
+	}
+	return apply.CheckSpace(l.Dir, p.Plan, p.Shared)
+}
+
+// Carry carries a proposal out and records it: it fetches what is missing, then
+// changes the lane.
+func (l *Lane) Carry(ctx context.Context, p *Proposal) error {
+	if err := l.Ready(p); err != nil {
+		return err
+	}
+	if err := l.guardSaves(ctx, &p.Change); err != nil {
+		return err
+	}
+	if p.composed != nil {
+		for _, layer := range p.composed.layers() {
+			if err := l.adopt(ctx, layer, true); err != nil {
+				return err
+			}
+		}
+		if err := l.keepTexts(ctx, p.composed.texts); err != nil {
+			return err
+		}
+	}
+	if p.prepare != nil {
+		if err := p.prepare(ctx); err != nil {
+			return err
+		}
+	}
+	for _, f := range p.Fetches {
+		if _, err := l.runFetch(ctx, f.composed, f.Plan, f.only, p.tree); err != nil {
+			return err
+		}
+	}
+	steps, err := l.putSteps(ctx, p.Plan.Steps)
+	if err != nil {
+		return err
+	}
+	p.Change.Steps = steps
+	if p.Plan.Empty() {
+		ctx = context.WithoutCancel(ctx)
+		if err := l.recordChange(ctx, &p.Change); err != nil {
+			return err
+		}
+		l.follow(ctx, &p.Change)
+		l.afterPin(ctx, &p.Change)
+		return l.mark(ctx, false)
+	}
+	memo, err := json.Marshal(&p.Change)
+	if err != nil {
+		return err
+	}
+	if err := l.mark(ctx, true); err != nil {
+		return err
+	}
+	others := &elsewhere{}
+	if p.Shared > 0 {
+		others = l.otherLanes(ctx)
+	}
+	defer others.close()
+	err = apply.Do(ctx, apply.Job{
+		Root: l.root, Dir: l.Dir, Plan: p.Plan, Tree: p.tree, Store: l.Store, Memo: memo, Meter: l.meter, Now: l.now,
+		Elsewhere: others.open, Shared: p.Shared,
+	})
+	// The change is made: recording it must not be cut short.
+	ctx = context.WithoutCancel(ctx)
+	if err != nil {
+		return errors.Join(err, l.mark(ctx, false))
+	}
+	if err := l.recordChange(ctx, &p.Change); err != nil {
+		return err
+	}
+	if err := l.mark(ctx, false); err != nil {
+		return err
+	}
+	if err := apply.Finish(l.root); err != nil {
+		return err
+	}
+	if err := l.remember(ctx, p); err != nil {
+		return err
+	}
+	l.follow(ctx, &p.Change)
+	l.afterPin(ctx, &p.Change)
+	return nil
+}
+
+// recordChange records a change, and whether the lane follows updates from now on: it
+// does if nothing holds it and no other lane does.
+func (l *Lane) recordChange(ctx context.Context, c *game.Change) error {
+	if err := l.home.RecordChange(ctx, c); err != nil {
+		return err
+	}
+	lanes, err := l.home.Lanes(ctx, l.Game.Name)
+	if err != nil {
+		return err
+	}
+	var is *game.Lane
+	free := true
+	for _, o := range lanes {
+		if o.Name == l.Name {
+			is = o
+		} else if o.Follows {
+			free = false
+		}
+	}
+	follows := free && !c.After.Held()
+	if is == nil || is.Follows == follows {
+		return nil
+	}
+	is.Follows = follows
+	return l.home.SetLane(ctx, l.Game.Name, l.Name, is.LaneState)
+}
+
+// mayFollow returns an error if another lane follows updates.
+func (l *Lane) mayFollow(ctx context.Context) error {
+	lanes, err := l.home.Lanes(ctx, l.Game.Name)
+	if err != nil {
+		return err
+	}
+	for _, o := range lanes {
+		if o.Follows && o.Name != l.Name {
+			return fmt.Errorf("lane %s: %w", o.Name, ErrFollowed)
+		}
+	}
+	return nil
+}
+
+func (l *Lane) putSteps(ctx context.Context, steps []plan.Step) (digest.Digest, error) {
+	session := l.Store.Begin()
+	d, _, err := session.Put(ctx, bytes.NewReader(plan.EncodeSteps(steps)), nil)
+	return d, errors.Join(err, session.Close())
+}
+
+// remember notes the content of the files that were just written, so that the
+// next look need not read them. The new files are looked at only once the clock
+// has moved on, so that a touch from then on shows.
+func (l *Lane) remember(ctx context.Context, p *Proposal) error {
+	after := make(map[string]*plan.Node)
+	for i := range p.Plan.Steps {
+		if s := &p.Plan.Steps[i]; s.After != nil && s.After.Kind == plan.File {
+			after[s.Path] = s.After
+		}
+	}
+	timer := time.NewTimer(scan.ChangeClock())
+	defer timer.Stop()
+	<-timer.C
+	looked := l.now()
+	t, err := l.walk(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range t.Entries {
+		e := &t.Entries[i]
+		n, ok := after[e.Path]
+		if ok && e.Kind == scan.File && e.Stamp.Size == n.Size && (n.MTime == 0 || e.Stamp.MTime == n.MTime) {
+			e.Digest, e.Looked, e.Known = n.Digest, looked, true
+		}
+	}
+	return l.cache.Remember(ctx, l.cacheKey(), t)
+}
