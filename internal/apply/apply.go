@@ -270,11 +270,11 @@ func (c *change) displace() error {
 		if !s.Displaces() || c.exists(old(i)) {
 			continue
 		}
-		info, err := c.root.Lstat(s.Path)
+		info, stamp, err := scan.Look(c.root, s.Path)
 		if err != nil {
 			return fmt.Errorf("%s: %w", s.Path, errors.Join(ErrChanged, err))
 		}
-		if s.Before.Kind == plan.File && !info.Mode().IsRegular() || s.Stamp != nil && !sameFile(*s.Stamp, info) {
+		if s.Before.Kind == plan.File && !info.Mode().IsRegular() || s.Stamp != nil && !sameFile(*s.Stamp, stamp) {
 			return fmt.Errorf("%s: %w; nothing was changed", s.Path, ErrChanged)
 		}
 		if err := c.rename(s.Path, old(i)); err != nil {
@@ -292,8 +292,7 @@ func (c *change) rename(from, to string) error {
 
 // sameFile compares all of a stamp but the time of the last change of any kind,
 // which a rename sets.
-func sameFile(want scan.Stamp, info fs.FileInfo) bool {
-	got := scan.StampOf(info)
+func sameFile(want, got scan.Stamp) bool {
 	got.CTime = want.CTime
 	return got == want
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"runtime"
 	"strings"
 
 	"morvant/internal/apply"
@@ -121,6 +122,8 @@ func advice(err error) string {
 		return "Run morvant store check --recover-builds: it puts the damaged file aside and finds the snapshots again in the packs"
 	case errors.Is(err, store.ErrBusy):
 		return "Try again when it has finished"
+	case errors.Is(err, game.ErrProtected):
+		return rights() + ". Then run the command again"
 	case errors.Is(err, game.ErrBusy):
 		return "Try again when it has finished; the lock goes with the process"
 	case errors.Is(err, game.ErrSettings):
@@ -209,4 +212,13 @@ func advice(err error) string {
 		return "Nothing was changed; give yourself the right to read and write it, then run the command again"
 	}
 	return ""
+}
+
+// rights says how a player comes by the right to change a game's folder.
+func rights() string {
+	const move = "Move the game to a folder of your own"
+	if runtime.GOOS == "windows" {
+		return move + " (C:\\Games, not Program Files), or give yourself the right: the folder's Properties, Security, Edit, your name, Full control"
+	}
+	return move + ", or give yourself the right to write there"
 }

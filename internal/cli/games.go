@@ -20,6 +20,7 @@ import (
 	"morvant/internal/rules"
 	"morvant/internal/scan"
 	"morvant/internal/version"
+	"morvant/internal/volume"
 )
 
 func settingFlags() []cli.Flag {
@@ -98,9 +99,29 @@ func (a *app) add(ctx context.Context, c *cli.Command, home *game.Home, name, di
 		for _, o := range found.odd {
 			a.note("Note: %s is %s; Morvant leaves it alone.", o.Path, o.What)
 		}
+		a.noteRights(g.Live, found.protected)
 		a.say("Next: morvant snapshot LABEL records it as it is now.")
 		return nil
 	})
+}
+
+// noteRights says what will not work for want of rights, and what to do.
+func (a *app) noteRights(live string, protected []string) {
+	if n := len(protected); n > 0 {
+		where := protected[0]
+		if n > 1 {
+			where += " and " + count(n-1, "folder") + " more"
+		}
+		a.note("Note: you may not change files in %s; a pin that changes something there will be refused.", where)
+	}
+	around := filepath.Dir(live)
+	aroundWritable := volume.Writable(around)
+	if !aroundWritable {
+		a.note("Note: you may not rename folders in %s; lane switch and lane new will need that.", around)
+	}
+	if !aroundWritable || len(protected) > 0 {
+		a.note("%s.", rights())
+	}
 }
 
 // folderCount is what a first walk through a folder counts.
@@ -108,6 +129,8 @@ type folderCount struct {
 	files int
 	bytes int64
 	odd   []scan.Oddity
+	// protected are folders that this user may not change.
+	protected []string
 }
 
 func countFolder(ctx context.Context, g *game.Game) (folderCount, error) {
@@ -122,9 +145,12 @@ func countFolder(ctx context.Context, g *game.Game) (folderCount, error) {
 		return n, err
 	}
 	for i := range t.Entries {
-		if e := &t.Entries[i]; e.Kind == scan.File {
+		switch e := &t.Entries[i]; {
+		case e.Kind == scan.File:
 			n.files++
 			n.bytes += e.Stamp.Size
+		case e.Kind == scan.Dir && !volume.Writable(filepath.Join(g.Live, filepath.FromSlash(e.Path))):
+			n.protected = append(n.protected, e.Path)
 		}
 	}
 	n.odd = t.Odd

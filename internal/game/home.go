@@ -20,12 +20,14 @@ import (
 
 // Errors that callers test for.
 var (
-	ErrUnknown  = errors.New("not known")
-	ErrExists   = errors.New("already there")
-	ErrName     = errors.New("name not allowed")
-	ErrFolder   = errors.New("this folder cannot be a live folder")
-	ErrSettings = errors.New("the settings cannot be used")
-	ErrBusy     = errors.New("another Morvant is working on this game")
+	ErrUnknown = errors.New("not known")
+	ErrExists  = errors.New("already there")
+	ErrName    = errors.New("name not allowed")
+	ErrFolder  = errors.New("this folder cannot be a live folder")
+	// ErrProtected is wrapped along with ErrFolder where it is a matter of rights.
+	ErrProtected = errors.New("is protected: you may not write there")
+	ErrSettings  = errors.New("the settings cannot be used")
+	ErrBusy      = errors.New("another Morvant is working on this game")
 )
 
 // Home is Morvant's own folder.
@@ -181,7 +183,7 @@ func within(path, dir string) bool {
 // game named name, else an error that wraps ErrFolder and says why not.
 func (h *Home) CheckFolder(ctx context.Context, name, lane, dir string) (string, error) {
 	bad := func(format string, args ...any) (string, error) {
-		return "", fmt.Errorf("%w: %s", ErrFolder, fmt.Sprintf(format, args...))
+		return "", fmt.Errorf("%w: %w", ErrFolder, fmt.Errorf(format, args...))
 	}
 	real, err := resolve(dir)
 	switch {
@@ -221,6 +223,9 @@ func (h *Home) CheckFolder(ctx context.Context, name, lane, dir string) (string,
 	f.Close()
 	probe, err := os.CreateTemp(real, ".morvant-probe-*")
 	if err != nil {
+		if errors.Is(err, fs.ErrPermission) {
+			return bad("%s %w", dir, ErrProtected)
+		}
 		return bad("%s cannot be written to: %v", dir, errors.Unwrap(err))
 	}
 	probe.Close()

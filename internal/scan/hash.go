@@ -118,24 +118,24 @@ func (e *Entry) readOnce(ctx context.Context, root *os.Root, q Request) (bool, e
 		return false, err
 	}
 	defer f.Close()
-	before, err := f.Stat()
+	before, stamp, err := lookAt(f)
 	if err != nil {
 		return false, place(e.Path, err)
 	}
 	if !before.Mode().IsRegular() {
 		return false, fmt.Errorf("%s: %w", e.Path, ErrUnstable)
 	}
-	e.Mode, e.Stamp = before.Mode().Perm(), StampOf(before)
+	e.Mode, e.Stamp = before.Mode().Perm(), stamp
 	d, size, err := q.Sink(ctx, f, func(n int) { q.Meter.Advance(int64(n), e.Path) })
 	if err != nil {
 		return false, place(e.Path, err)
 	}
-	after, err := f.Stat()
+	_, after, err := lookAt(f)
 	if err != nil {
 		return false, place(e.Path, err)
 	}
 	e.Digest = d
-	return size == e.Stamp.Size && StampOf(after) == e.Stamp, nil
+	return size == e.Stamp.Size && after == e.Stamp, nil
 }
 
 // OpenFile opens a regular file below root for reading. It neither follows a

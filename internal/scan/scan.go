@@ -44,8 +44,8 @@ type Stamp struct {
 	Ino   uint64
 }
 
-// StampOf returns the stamp of a file.
-func StampOf(info fs.FileInfo) Stamp { return stampOf(info) }
+// Look says what is at p below root, a link itself and not what it leads to.
+func Look(root *os.Root, p string) (fs.FileInfo, Stamp, error) { return look(root, p) }
 
 // Racy reports whether the file was touched so close to the time of a look that
 // a later touch could have left the same stamp.
@@ -180,31 +180,9 @@ func (w *walker) dir(root *os.Root, prefix string) error {
 	if err := w.ctx.Err(); err != nil {
 		return err
 	}
-	f, err := root.Open(".")
+	found, err := w.list(root, prefix)
 	if err != nil {
-		return place(prefix, err)
-	}
-	names, err := f.Readdirnames(-1)
-	f.Close()
-	if err != nil {
-		return place(prefix, err)
-	}
-	found := &Tree{Entries: make([]Entry, 0, len(names))}
-	for _, name := range names {
-		p := prefix + name
-		if prefix == "" && strings.EqualFold(p, manifest.PrivateDir) || w.match.Scratch(p) {
-			continue
-		}
-		info, err := root.Lstat(name)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue // gone since the folder was listed
-		}
-		if err != nil {
-			return place(p, err)
-		}
-		if err := found.entry(root, p, name, info); err != nil {
-			return err
-		}
+		return err
 	}
 	w.mu.Lock()
 	w.tree.Entries = append(w.tree.Entries, found.Entries...)
@@ -218,6 +196,37 @@ func (w *walker) dir(root *os.Root, prefix string) error {
 		}
 	}
 	return nil
+}
+
+// list says what one folder holds.
+func (w *walker) list(root *os.Root, prefix string) (*Tree, error) {
+	f, err := root.Open(".")
+	if err != nil {
+		return nil, place(prefix, err)
+	}
+	defer f.Close()
+	names, err := f.Readdirnames(-1)
+	if err != nil {
+		return nil, place(prefix, err)
+	}
+	found := &Tree{Entries: make([]Entry, 0, len(names))}
+	for _, name := range names {
+		p := prefix + name
+		if prefix == "" && strings.EqualFold(p, manifest.PrivateDir) || w.match.Scratch(p) {
+			continue
+		}
+		info, stamp, err := lookIn(root, f, name)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // gone since the folder was listed
+		}
+		if err != nil {
+			return nil, place(p, err)
+		}
+		if err := found.entry(root, p, info, stamp); err != nil {
+			return nil, err
+		}
+	}
+	return found, nil
 }
 
 // below lists a folder inside root, on another goroutine if one is free.
@@ -236,20 +245,20 @@ func (w *walker) below(root *os.Root, p string) error {
 }
 
 // entry adds one name of a folder.
-func (t *Tree) entry(root *os.Root, p, name string, info fs.FileInfo) error {
+func (t *Tree) entry(root *os.Root, p string, info fs.FileInfo, stamp Stamp) error {
 	if err := manifest.CheckPath(p); err != nil {
 		t.Odd = append(t.Odd, Oddity{p, strings.TrimPrefix(err.Error(), manifest.ErrPath.Error()+": "), true})
 		return nil
 	}
 	odd := func(what string) { t.Odd = append(t.Odd, Oddity{p, what, false}) }
-	e := Entry{Path: p, Mode: info.Mode().Perm(), Stamp: StampOf(info)}
+	e := Entry{Path: p, Mode: info.Mode().Perm(), Stamp: stamp}
 	switch mode := info.Mode(); {
 	case mode.IsRegular():
 		e.Kind = File
 	case mode.IsDir():
 		e.Kind = Dir
 	case mode&fs.ModeSymlink != 0:
-		target, err := root.Readlink(name)
+		target, err := root.Readlink(path.Base(p))
 		if err != nil {
 			return place(p, err)
 		}

@@ -88,9 +88,6 @@ func TestTheCacheTrustsOnlyWhatItCan(t *testing.T) {
 	}
 	require.Empty(t, look())
 	require.Equal(t, []string{"a", "d/b"}, look())
-	if runtime.GOOS == "windows" {
-		return // a listing tells nothing there but size and time
-	}
 	info, err := os.Stat(filepath.Join(dir, "a"))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a"), []byte("2"), 0o644))
@@ -101,6 +98,44 @@ func TestTheCacheTrustsOnlyWhatItCan(t *testing.T) {
 	rows, err := cache.rows(t.Context(), dir)
 	require.NoError(t, err)
 	require.Len(t, rows, 1, "folders that are gone are forgotten")
+}
+
+func TestALookTellsAFileFromOneThatTookItsPlace(t *testing.T) {
+	dir, root := folder(t, map[string]string{"d/a": "1", "d/other": "2"})
+	when := time.Unix(1_900_000_000, 0)
+	for _, name := range []string{"a", "other"} {
+		require.NoError(t, os.Chtimes(filepath.Join(dir, "d", name), when, when))
+	}
+	info, was, err := Look(root, "d/a")
+	require.NoError(t, err)
+	require.True(t, info.Mode().IsRegular())
+	require.Equal(t, int64(1), was.Size)
+	require.Equal(t, when.UnixNano(), was.MTime)
+	require.NotZero(t, was.CTime)
+	require.NotZero(t, was.Ino)
+	_, again, err := Look(root, "d/a")
+	require.NoError(t, err)
+	require.Equal(t, was, again)
+	f, err := OpenFile(root, "d/a")
+	require.NoError(t, err)
+	_, open, err := lookAt(f)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	require.Equal(t, was, open, "an open file tells the same")
+
+	require.NoError(t, os.Rename(filepath.Join(dir, "d", "other"), filepath.Join(dir, "d", "a")))
+	_, now, err := Look(root, "d/a")
+	require.NoError(t, err)
+	require.NotEqual(t, was.Ino, now.Ino)
+	require.Equal(t, was.MTime, now.MTime)
+
+	info, _, err = Look(root, "d")
+	require.NoError(t, err)
+	require.True(t, info.IsDir())
+	_, _, err = Look(root, "d/nothing")
+	require.ErrorIs(t, err, os.ErrNotExist)
+	_, _, err = Look(root, "../outside")
+	require.Error(t, err)
 }
 
 func TestATouchWithinTheClocksResolutionIsRacy(t *testing.T) {

@@ -5,9 +5,6 @@ import (
 	"syscall"
 )
 
-// openFlags keep an open from following a link or waiting for a named pipe.
-const openFlags = syscall.O_NOFOLLOW | syscall.O_NONBLOCK
-
 func stampOf(info fs.FileInfo) Stamp {
 	s := Stamp{Size: info.Size(), MTime: info.ModTime().UnixNano()}
 	if st, ok := info.Sys().(*syscall.Stat_t); ok {

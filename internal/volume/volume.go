@@ -124,6 +124,9 @@ func Chtimes(root *os.Root, path string, when time.Time) error { return chtimes(
 // systems that know them.
 func KeepFlags(from, to string) error { return keepFlags(from, to) }
 
+// Writable reports whether this user may add, rename and remove files in a folder.
+func Writable(dir string) bool { return writable(dir) }
+
 // LinkTarget returns the full path of the folder that the link name leads to.
 func LinkTarget(name string) (string, error) {
 	target, err := os.Readlink(name)

@@ -115,3 +115,18 @@ func TestModesAndTimesBelowARoot(t *testing.T) {
 	require.Error(t, Chmod(root, "../a", 0o644))
 	require.Error(t, Chtimes(root, "nothing", when))
 }
+
+func TestWhetherAFolderMayBeChanged(t *testing.T) {
+	dir := t.TempDir()
+	require.True(t, Writable(dir))
+	require.False(t, Writable(filepath.Join(dir, "nothing")))
+	list, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	require.Empty(t, list, "asking leaves nothing behind")
+	root := filepath.VolumeName(dir) + string(filepath.Separator)
+	probe, err := os.CreateTemp(root, "probe-*")
+	require.Equal(t, err == nil, Writable(root), "what is said is what happens")
+	if err == nil {
+		require.NoError(t, errors.Join(probe.Close(), os.Remove(probe.Name())))
+	}
+}

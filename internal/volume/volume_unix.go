@@ -33,3 +33,5 @@ func sameDisk(a, b string) (bool, error) {
 	}
 	return x.Dev == y.Dev, nil
 }
+
+func writable(dir string) bool { return unix.Access(dir, unix.W_OK|unix.X_OK) == nil }

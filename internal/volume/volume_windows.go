@@ -44,14 +44,9 @@ func sameDisk(a, b string) (bool, error) {
 
 // serial returns the number of the volume that holds a file.
 func serial(name string) (uint32, error) {
-	p, err := windows.UTF16PtrFromString(name)
+	h, err := openFor(name, 0)
 	if err != nil {
 		return 0, err
-	}
-	h, err := windows.CreateFile(p, 0, windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE|windows.FILE_SHARE_DELETE, nil,
-		windows.OPEN_EXISTING, windows.FILE_FLAG_BACKUP_SEMANTICS, 0)
-	if err != nil {
-		return 0, &os.PathError{Op: "open", Path: name, Err: err}
 	}
 	defer windows.CloseHandle(h)
 	var info windows.ByHandleFileInformation
@@ -59,4 +54,28 @@ func serial(name string) (uint32, error) {
 		return 0, &os.PathError{Op: "ask for the volume of", Path: name, Err: err}
 	}
 	return info.VolumeSerialNumber, nil
+}
+
+// writable asks for the right to add files, which is not used.
+func writable(dir string) bool {
+	h, err := openFor(dir, windows.FILE_WRITE_DATA|windows.FILE_APPEND_DATA)
+	if err != nil {
+		return false
+	}
+	windows.CloseHandle(h)
+	return true
+}
+
+// openFor opens a file or folder with some rights to it.
+func openFor(name string, access uint32) (windows.Handle, error) {
+	p, err := windows.UTF16PtrFromString(name)
+	if err != nil {
+		return 0, err
+	}
+	h, err := windows.CreateFile(p, access, windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE|windows.FILE_SHARE_DELETE, nil,
+		windows.OPEN_EXISTING, windows.FILE_FLAG_BACKUP_SEMANTICS, 0)
+	if err != nil {
+		return 0, &os.PathError{Op: "open", Path: name, Err: err}
+	}
+	return h, nil
 }

@@ -1,0 +1,32 @@
+//go:build unix
+
+package scan
+
+import (
+	"io/fs"
+	"os"
+	"syscall"
+)
+
+// openFlags keep an open from following a link or waiting for a named pipe.
+const openFlags = syscall.O_NOFOLLOW | syscall.O_NONBLOCK
+
+func look(root *os.Root, p string) (fs.FileInfo, Stamp, error) {
+	info, err := root.Lstat(p)
+	if err != nil {
+		return nil, Stamp{}, err
+	}
+	return info, stampOf(info), nil
+}
+
+func lookIn(root *os.Root, _ *os.File, name string) (fs.FileInfo, Stamp, error) {
+	return look(root, name)
+}
+
+func lookAt(f *os.File) (fs.FileInfo, Stamp, error) {
+	info, err := f.Stat()
+	if err != nil {
+		return nil, Stamp{}, err
+	}
+	return info, stampOf(info), nil
+}
