@@ -1,13 +1,19 @@
 package cli_test
 
 import (
+	"bytes"
 	"os"
 	"path/filepath"
 	"runtime"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"morvant/internal/digest"
+	"morvant/internal/game"
+	"morvant/internal/manifest"
+	"morvant/internal/store"
 	"morvant/internal/volume"
 )
 
@@ -71,4 +77,91 @@ func TestAFileHeldOpenIsNamed(t *testing.T) {
 	require.Contains(t, r.err, "Close it, then try again")
 	require.Equal(t, "altered", w.read("readme.txt"))
 	w.ok("pin", "1.1.1", "--yes")
+}
+
+// TestLetterCaseDoesNotCount spells the same names differently, as publishers, launchers
+// and players do where it makes no difference.
+func TestLetterCaseDoesNotCount(t *testing.T) {
+	t.Parallel()
+	if !onWindows {
+		t.Skip("for folders that ignore letter case")
+	}
+	w := newWorld(t)
+	w.write("Data/Voices.pak", "one")
+	w.write("Data/Scene.pak", "the same in both")
+	w.write("Mods/mine.esp", "mine")
+	w.age()
+	w.ok("add", "quay", w.live, "--keep", "mods/**")
+	w.ok("snapshot", "1")
+	require.NoError(t, os.Rename(w.path("Data"), w.path("spelled")))
+	require.NoError(t, os.Rename(w.path("spelled"), w.path("data")))
+	require.NoError(t, os.Remove(w.path("data/Voices.pak")))
+	w.write("data/voices.PAK", "two")
+	w.write("data/new.pak", "new")
+	w.ok("snapshot", "2")
+	w.write("Mods/mine.esp", "changed")
+	w.ok("pin", "2", "--yes")
+
+	w.ok("pin", "1", "--yes")
+	require.Equal(t, "one", w.read("Data/Voices.pak"))
+	require.NoFileExists(t, w.path("data/new.pak"))
+	require.Equal(t, "changed", w.read("Mods/mine.esp"), "a keep rule holds in any spelling")
+	w.ok("status")
+	w.ok("verify")
+	require.Contains(t, w.ok("pin", "1", "--yes").out, "changes no file")
+	w.ok("pin", "2", "--yes")
+	require.Equal(t, "two", w.read("data/voices.pak"))
+	require.Equal(t, "the same in both", w.read("data/scene.pak"))
+	w.ok("status")
+	w.ok("undo", "--yes")
+	require.Equal(t, "one", w.read("Data/Voices.pak"))
+	w.ok("status")
+
+	// A file of the player's where the build has one of that name is replaced, and comes
+	// back as it was spelled.
+	w.write("data/NEW.pak", "my own")
+	w.ok("pin", "2", "--yes", "--clean")
+	require.Equal(t, "new", w.read("data/new.pak"))
+	w.ok("undo", "--yes")
+	require.Equal(t, "my own", w.read("data/new.pak"))
+	require.Contains(t, w.picture(), "data/NEW.pak")
+
+	// What the pin adds goes over the build's file of that name.
+	w.ok("pin", "2", "--yes", "--companion", `DATA\new.PAK=mine`)
+	require.Equal(t, "mine", w.read("data/new.pak"))
+	w.ok("status")
+	require.Contains(t, w.ok("diff", "1", "2").out, "1 changed, 1 added")
+	require.Contains(t, w.ok("identify").out, "2")
+
+	recordBoth(t, w, "Readme.txt", "README.TXT")
+	before := w.picture()
+	w.fails(1, `this folder cannot hold both "README.TXT" and "Readme.txt"`, "pin", "both", "--yes")
+	require.Equal(t, before, w.picture())
+}
+
+// recordBoth records a build of two files as a computer would whose folders tell them
+// apart.
+func recordBoth(t *testing.T, w *world, names ...string) {
+	t.Helper()
+	home, err := game.OpenHome(t.Context(), w.home)
+	require.NoError(t, err)
+	defer home.Close()
+	content, err := store.Open(t.Context(), home.StoreDir())
+	require.NoError(t, err)
+	defer content.Close()
+	session := content.Begin()
+	put := func(b []byte) digest.Digest {
+		d, _, err := session.Put(t.Context(), bytes.NewReader(b), nil)
+		require.NoError(t, err)
+		return d
+	}
+	m := &manifest.Manifest{}
+	for _, name := range names {
+		m.Files = append(m.Files, manifest.File{Path: name, Size: int64(len(name)), Digest: put([]byte(name))})
+	}
+	m.Sort()
+	b := &game.Build{UID: game.NewUID(), Game: "quay", Label: "both", Made: time.Now(), Files: len(names)}
+	b.Manifest, b.Attributes = put(m.Encode()), put(manifest.NewAttributes().Encode())
+	require.NoError(t, session.Close())
+	require.NoError(t, home.AddBuild(t.Context(), b))
 }

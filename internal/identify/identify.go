@@ -15,6 +15,7 @@ import (
 	"morvant/internal/progress"
 	"morvant/internal/rules"
 	"morvant/internal/scan"
+	"morvant/internal/volume"
 )
 
 // Part is a component of a known build.
@@ -103,13 +104,13 @@ func Folder(ctx context.Context, r Request) ([]*Match, error) {
 	for _, k := range r.Known {
 		for _, p := range k.Parts {
 			for _, f := range p.Manifest.Files {
-				possible[pair{f.Path, f.Size}] = true
+				possible[pair{volume.UsualFold(f.Path), f.Size}] = true
 			}
 		}
 	}
 	err = tree.Read(ctx, root, scan.Request{
 		Sink: scan.Hash(), Task: "Reading", Meter: r.Meter, Now: r.Now,
-		Skip: func(e *scan.Entry) bool { return e.Known || !possible[pair{e.Path, e.Stamp.Size}] },
+		Skip: func(e *scan.Entry) bool { return e.Known || !possible[pair{volume.UsualFold(e.Path), e.Stamp.Size}] },
 	})
 	if rememberErr := r.Cache.Remember(context.WithoutCancel(ctx), r.Dir, tree); err == nil {
 		err = rememberErr
@@ -125,9 +126,9 @@ func Folder(ctx context.Context, r Request) ([]*Match, error) {
 		switch {
 		case e.Kind != scan.File:
 		case e.Known:
-			have[e.Path] = e.Digest
+			have[volume.UsualFold(e.Path)] = e.Digest
 		default:
-			have[e.Path] = digest.Digest{} // like no build
+			have[volume.UsualFold(e.Path)] = digest.Digest{} // like no build
 		}
 		if e.Kind == scan.File && match.Kept(e.Path) {
 			own++
@@ -160,7 +161,7 @@ func compare(have map[string]digest.Digest, k Known) *Match {
 		var altered, missing []string
 		var bytes int64
 		for _, f := range p.Manifest.Files {
-			switch d, there := have[f.Path]; {
+			switch d, there := have[volume.UsualFold(f.Path)]; {
 			case there && d == f.Digest:
 				c.Same++
 				bytes += f.Size

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"maps"
 	"path/filepath"
 	"slices"
 
@@ -15,6 +14,7 @@ import (
 	"morvant/internal/edit"
 	"morvant/internal/game"
 	"morvant/internal/manifest"
+	"morvant/internal/plan"
 	"morvant/internal/rules"
 	"morvant/internal/scan"
 	"morvant/internal/store"
@@ -28,6 +28,7 @@ var ErrOverlay = errors.New("the overlay brings no file")
 // value. Later the player may have taken the line out of a file of theirs, which must
 // not keep anything else from working.
 func (l *Lane) add(ctx context.Context, c *composed, pin game.Pin, fresh bool) error {
+	c.ignoresCase = l.ignoresCase()
 	files := make(map[string]manifest.File)
 	if len(pin.Overlays) > 0 {
 		c.attributes = c.attributes.Clone()
@@ -61,13 +62,28 @@ func (c *composed) bring(path string, content []byte) manifest.File {
 	return manifest.File{Path: path, Size: int64(len(content)), Digest: d}
 }
 
+// spelling returns how the build spells its paths; nil where letter case counts.
+func (c *composed) spelling() *plan.Spelling {
+	if !c.ignoresCase {
+		return nil
+	}
+	return plan.SpellingOf(plan.FromManifest(c.manifest, nil))
+}
+
 // lay puts files over those there are.
 func (c *composed) lay(files map[string]manifest.File) error {
 	if len(files) == 0 {
 		return nil
 	}
-	under := c.manifest.Without(func(p string) bool { _, over := files[p]; return over })
-	over := &manifest.Manifest{Files: slices.Collect(maps.Values(files))}
+	spelling := c.spelling()
+	over := &manifest.Manifest{}
+	covered := make(map[string]bool)
+	for _, f := range files {
+		f.Path = spelling.Of(f.Path)
+		covered[f.Path] = true
+		over.Files = append(over.Files, f)
+	}
+	under := c.manifest.Without(func(p string) bool { return covered[p] })
 	over.Sort()
 	var err error
 	if c.manifest, err = manifest.Merge(under, over); err != nil {
@@ -133,6 +149,7 @@ const maxEdited = edit.MaxSize
 
 // edit sets a value in a file of the build, or in one that only the lane has.
 func (l *Lane) edit(ctx context.Context, c *composed, e game.Edit, fresh bool) error {
+	e.File = c.spelling().Of(e.File)
 	f, built := c.manifest.File(e.File)
 	var content []byte
 	var err error

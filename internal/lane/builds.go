@@ -31,6 +31,8 @@ type composed struct {
 	attributes *manifest.Attributes
 	parts      []feed.Part // of a feed's build; empty if no feed offers it now
 	recorded   bool        // build, base and own attributes are in the store
+	// ignoresCase says that the lane's folder does.
+	ignoresCase bool
 	// What the pin adds.
 	overlays []*composed              // the builds that files come from
 	texts    map[digest.Digest][]byte // content that the pin itself brings

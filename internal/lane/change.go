@@ -50,15 +50,12 @@ func (l *Lane) propose(ctx context.Context, to target, c game.Change) (*Proposal
 			return nil, err
 		}
 	}
-	fold, err := l.ignoresCase(ctx)
-	if err != nil {
-		return nil, err
-	}
 	request := plan.Request{
 		Have: plan.FromTree(tree), Odd: tree.Odd, Want: to.want, Owned: to.owned, Rules: l.rules(to.composed),
-		Clean: to.clean, Exact: to.exact, IgnoresCase: fold,
+		Clean: to.clean, Exact: to.exact, IgnoresCase: l.ignoresCase(),
 	}
 	proposal := &Proposal{Odd: tree.Odd, tree: tree, composed: to.composed, prepare: to.prepare}
+	var err error
 	if proposal.Plan, err = plan.Make(request); err != nil {
 		return nil, err
 	}
@@ -339,12 +336,13 @@ func (l *Lane) rewind(ctx context.Context, changes []*game.Change, c game.Change
 		return nil, err
 	}
 	want := plan.FromTree(tree)
+	spelling := l.spelling(want)
 	for _, was := range changes {
 		steps, err := l.steps(ctx, was)
 		if err != nil {
 			return nil, err
 		}
-		want = plan.Rewind(want, steps)
+		want = plan.Rewind(want, spelling.Steps(steps))
 	}
 	return l.propose(ctx, target{want: want, exact: true, tree: tree}, c)
 }

@@ -155,8 +155,8 @@ func (l *Lane) drift(ctx context.Context, tree *scan.Tree, b *game.Build, pin ga
 	if err != nil {
 		return nil, err
 	}
-	want := plan.FromManifest(c.manifest, nil) // times and modes are no drift
 	have := plan.FromTree(tree)
+	want := l.spelling(have).State(plan.FromManifest(c.manifest, nil)) // times and modes are no drift
 	d := &Drift{Odd: tree.Odd, ExtraCounts: pin.Clean}
 	for i := range tree.Entries {
 		e := &tree.Entries[i]
@@ -203,10 +203,11 @@ func (l *Lane) Verify(ctx context.Context, b *game.Build, pin game.Pin) (*Drift,
 		return nil, nil, err
 	}
 	match := l.Game.Rules().Matcher()
+	want := l.spelling(plan.FromTree(tree)).State(plan.FromManifest(c.manifest, nil))
 	err = l.read(ctx, tree, scan.Request{
 		Sink: scan.Hash(),
 		Skip: func(e *scan.Entry) bool {
-			_, built := c.manifest.File(e.Path)
+			_, built := want.Get(e.Path)
 			return e.Known && (!built || !pin.Exact && match.Kept(e.Path))
 		},
 		Task: "Verifying",
@@ -257,8 +258,14 @@ type Difference struct {
 }
 
 // Compare lists what changes from a to b, the player's own files apart from the
-// others. Scratch files do not count.
+// others. Scratch files do not count, nor does letter case where the folder ignores it:
+// then a is spelled as b.
 func (l *Lane) Compare(a, b *Side) *Difference {
+	if l.ignoresCase() {
+		as := *a
+		as.Manifest = plan.SpellingOf(plan.FromManifest(b.Manifest, nil)).State(plan.FromManifest(a.Manifest, nil)).Manifest()
+		a = &as
+	}
 	match := l.Game.Rules().Matcher()
 	scratch := func(p string) bool { return match.Scratch(p) }
 	ours := func(p string) bool { return scratch(p) || match.Kept(p) }

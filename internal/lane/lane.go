@@ -18,6 +18,7 @@ import (
 	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/manifest"
+	"morvant/internal/plan"
 	"morvant/internal/process"
 	"morvant/internal/progress"
 	"morvant/internal/scan"
@@ -233,6 +234,9 @@ func (l *Lane) walk(ctx context.Context) (*scan.Tree, error) {
 	if err != nil {
 		return nil, err
 	}
+	if l.ignoresCase() {
+		t.IgnoreCase()
+	}
 	if err := l.cache.Recall(ctx, l.cacheKey(), t); err != nil {
 		return nil, err
 	}
@@ -281,14 +285,22 @@ func notRunningIn(dir string) error {
 	return nil
 }
 
-// ignoresCase finds out whether the folder does, with the marker as probe.
-func (l *Lane) ignoresCase(ctx context.Context) (bool, error) {
-	if _, err := l.root.Lstat(markerFile); errors.Is(err, fs.ErrNotExist) {
-		if err := l.mark(ctx, false); err != nil {
-			return false, err
-		}
+// ignoresCase finds out whether the folder does, with the marker as probe; without one
+// it is taken to be as folders usually are.
+func (l *Lane) ignoresCase() bool {
+	ignores, err := volume.IgnoresCase(l.root, markerFile, strings.ToUpper(markerFile))
+	if err != nil {
+		return volume.UsualFold("A") == volume.Fold("A")
 	}
-	return volume.IgnoresCase(l.root, markerFile, strings.ToUpper(markerFile))
+	return ignores
+}
+
+// spelling returns how the folder spells its paths; nil if letter case counts there.
+func (l *Lane) spelling(here plan.State) *plan.Spelling {
+	if !l.ignoresCase() {
+		return nil
+	}
+	return plan.SpellingOf(here)
 }
 
 func (l *Lane) cacheKey() string { return game.CacheKey(l.Game.Name, l.Name) }

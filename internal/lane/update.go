@@ -2,11 +2,13 @@ package lane
 
 import (
 	"context"
+	"slices"
 
 	"morvant/internal/digest"
 	"morvant/internal/game"
 	"morvant/internal/manifest"
 	"morvant/internal/scan"
+	"morvant/internal/volume"
 )
 
 // Update is another known build that a lane has drifted towards: most likely the
@@ -36,12 +38,13 @@ const explained = 0.5
 // towards finds the build that the lane has drifted to; nil if the drift is like
 // none that is known.
 func (l *Lane) towards(ctx context.Context, t *scan.Tree, d *Drift, held *manifest.Manifest, heldBuild *game.Build) (*Update, error) {
-	drifted := make(map[string]bool)
-	for _, e := range d.Altered {
-		drifted[e.Path] = true
+	fold := func(p string) string { return p }
+	if l.ignoresCase() {
+		fold = volume.Fold
 	}
-	for _, e := range d.Missing {
-		drifted[e.Path] = true
+	drifted := make(map[string]bool)
+	for _, e := range slices.Concat(d.Altered, d.Missing) {
+		drifted[fold(e.Path)] = true
 	}
 	if len(drifted) == 0 {
 		return nil, nil
@@ -62,9 +65,13 @@ func (l *Lane) towards(ctx context.Context, t *scan.Tree, d *Drift, held *manife
 	for _, k := range known {
 		for _, p := range k.Parts {
 			for _, f := range p.Manifest.Files {
-				offered[f.Path] = offered[f.Path] || len(k.Build.Feeds) > 0
+				offered[fold(f.Path)] = offered[fold(f.Path)] || len(k.Build.Feeds) > 0
 			}
 		}
+	}
+	holds := make(map[string]digest.Digest, len(held.Files))
+	for _, f := range held.Files {
+		holds[fold(f.Path)] = f.Digest
 	}
 	var best *Update
 	bestFits := 0
@@ -76,7 +83,7 @@ func (l *Lane) towards(ctx context.Context, t *scan.Tree, d *Drift, held *manife
 		for _, p := range k.Parts {
 			if p.Required || stands(t, p.Manifest) {
 				for _, f := range p.Manifest.Files {
-					other[f.Path] = f.Digest
+					other[fold(f.Path)] = f.Digest
 				}
 			}
 		}
@@ -94,14 +101,14 @@ func (l *Lane) towards(ctx context.Context, t *scan.Tree, d *Drift, held *manife
 			}
 		}
 		for p, is := range other {
-			if f, ok := held.File(p); !ok || f.Digest != is {
+			if was, ok := holds[p]; !ok || was != is {
 				consider(p, is, true)
 			}
 		}
-		for _, f := range held.Files {
+		for p := range holds {
 			// A snapshot may hold files of the player that no feed's build has.
-			if _, ok := other[f.Path]; !ok && (len(k.Build.Feeds) == 0 || offered[f.Path]) {
-				consider(f.Path, digest.Digest{}, false)
+			if _, ok := other[p]; !ok && (len(k.Build.Feeds) == 0 || offered[p]) {
+				consider(p, digest.Digest{}, false)
 			}
 		}
 		if float64(fits) < explained*float64(len(drifted)) {

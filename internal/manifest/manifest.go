@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"morvant/internal/digest"
+	"morvant/internal/volume"
 )
 
 // Format is the format name and version in every encoded manifest.
@@ -174,7 +175,7 @@ func (m *Manifest) CaseConflict() (a, b string, found bool) {
 				end += next
 			}
 			part := path[:end]
-			folded := strings.ToLower(part)
+			folded := volume.Fold(part)
 			if other, ok := seen[folded]; ok && other != part {
 				a, b, found = other, part, true
 				return true

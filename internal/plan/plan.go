@@ -91,6 +91,10 @@ func Make(r Request) (*Plan, error) {
 			return nil, fmt.Errorf("%w: this folder cannot hold both %q and %q, whose names differ only by case", ErrConflict, a, b)
 		}
 	}
+	if r.IgnoresCase {
+		spelling := SpellingOf(r.Have, r.Odd...)
+		r.Want, r.Owned = spelling.State(r.Want), spelling.State(r.Owned)
+	}
 	m := &maker{
 		Request: r, match: r.Rules.Matcher(), plan: &Plan{},
 		at: make(map[string]int), placed: make(map[string]bool), needed: make(map[string]bool), emptied: make(map[string]bool),

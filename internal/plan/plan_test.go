@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"path"
+	"slices"
 	"strings"
 	"testing"
 
@@ -90,6 +91,11 @@ func TestPlans(t *testing.T) {
 		"odd in the way":     {r: Request{Odd: []scan.Oddity{{Path: "a", What: "a socket"}}, Want: state("a=1")}, err: "a is a socket"},
 		"odd keeps folder":   {r: Request{Have: state("d/x=1"), Odd: []scan.Oddity{{Path: "d/s", What: "a socket"}}, Want: state(), Clean: true}, want: []string{"remove d/x"}},
 		"case":               {r: Request{Want: state("A=1", "a=2"), IgnoresCase: true}, err: `"A" and "a"`},
+		"spelled otherwise":  {r: Request{Have: state("Data/A=1", "Data/x=9"), Want: state("data/a=1"), Owned: state("DATA/a=1"), IgnoresCase: true}},
+		"spelled, replaced":  {r: Request{Have: state("Data/A=1"), Want: state("data/a=2", "data/b/c=3"), IgnoresCase: true}, want: []string{"replace Data/A", "make Data/b", "add Data/b/c"}},
+		"spelled, left":      {r: Request{Have: state("Data/A=1"), Want: state(), Owned: state("data/a=1"), IgnoresCase: true}, want: []string{"unmake Data", "remove Data/A"}},
+		"spelled, odd":       {r: Request{Odd: []scan.Oddity{{Path: "Mods", What: "a junction"}}, Want: state("mods/a=1"), IgnoresCase: true}, err: "Mods is a junction"},
+		"case counts":        {r: Request{Have: state("A=1"), Want: state("a=1"), Owned: state("A=1")}, want: []string{"remove A", "move A to a"}},
 		"retime":             {r: Request{Have: state("a=1"), Want: State{{"a", Node{Kind: File, Size: 1, Digest: digest.Of([]byte("1")), Mode: 0o755, MTime: 1}}}}, want: []string{"retime a"}},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -215,4 +221,56 @@ func FuzzDecodeSteps(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestPlansInAnySpelling respells what is wanted at random: the plan leads there all the
+// same, and renames nothing only for its spelling.
+func TestPlansInAnySpelling(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 7))
+	respell := func(s State) State {
+		out := slices.Clone(s)
+		as := make(map[string]string)
+		for i := range out {
+			parts := strings.Split(out[i].Path, "/")
+			for j := range parts {
+				above := strings.ToLower(strings.Join(parts[:j+1], "/"))
+				if as[above] == "" {
+					as[above] = []string{strings.ToUpper(parts[j]), strings.ToLower(parts[j])}[r.IntN(2)]
+				}
+				parts[j] = as[above]
+			}
+			out[i].Path = strings.Join(parts, "/")
+		}
+		out.sort()
+		return out
+	}
+	folded := func(s State) State {
+		out := slices.Clone(s)
+		for i := range out {
+			out[i].Path = strings.ToLower(out[i].Path)
+		}
+		out.sort()
+		return out
+	}
+	for range 2000 {
+		have, want := respell(randomState(r)), randomState(r)
+		p, err := Make(Request{Have: have, Want: respell(want), IgnoresCase: true, Exact: true})
+		require.NoError(t, err)
+		got := perform(t, have, p.Steps)
+		require.Equal(t, contents(want), contents(folded(got)))
+		for _, e := range got {
+			for _, was := range have {
+				if strings.EqualFold(e.Path, was.Path) {
+					require.Equal(t, was.Path, e.Path)
+				}
+			}
+		}
+		// And back, whatever the steps' record is spelled like.
+		back := Rewind(got, SpellingOf(got).Steps(p.Steps))
+		require.Equal(t, contents(have), contents(back))
+	}
+	var none *Spelling
+	require.Equal(t, "A", none.Of("A"))
+	require.Equal(t, State(nil), none.State(nil))
+	require.Nil(t, none.Steps(nil))
 }

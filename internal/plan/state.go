@@ -80,9 +80,9 @@ func (s State) Over(nodes map[string]Node) State {
 	return under.With(nodes)
 }
 
-func (s State) sort() {
-	slices.SortFunc(s, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
-}
+func (s State) sort() { slices.SortFunc(s, byPath) }
+
+func byPath(a, b Entry) int { return strings.Compare(a.Path, b.Path) }
 
 // FromTree returns the state of a folder that was just walked and read.
 func FromTree(t *scan.Tree) State {

@@ -1,6 +1,7 @@
 // Package rules tells whose a file is: the build's, the player's (keep rules) or
 // nobody's (scratch rules). Rules are doublestar patterns over paths relative to
-// the live folder; a rule that matches a folder holds for everything in it.
+// the live folder; a rule that matches a folder holds for everything in it. Letter case
+// counts where the system's folders usually mind it.
 package rules
 
 import (
@@ -10,6 +11,8 @@ import (
 	"sync"
 
 	"github.com/bmatcuk/doublestar/v4"
+
+	"morvant/internal/volume"
 )
 
 // Rules are the patterns of one game.
@@ -46,13 +49,13 @@ type Matcher struct {
 func (r Rules) Matcher() *Matcher {
 	m := &Matcher{keep: NewSet(r.Keep), scratch: NewSet(r.Scratch), except: make(map[string]bool)}
 	for _, p := range r.Except {
-		m.except[p] = true
+		m.except[volume.UsualFold(p)] = true
 	}
 	return m
 }
 
 // Kept reports whether the file or folder at p belongs to the player.
-func (m *Matcher) Kept(p string) bool { return m.keep.Match(p) && !m.except[p] }
+func (m *Matcher) Kept(p string) bool { return m.keep.Match(p) && !m.except[volume.UsualFold(p)] }
 
 // Scratch reports whether nobody misses the file or folder at p.
 func (m *Matcher) Scratch(p string) bool { return m.scratch.Match(p) }
@@ -68,21 +71,22 @@ type Set struct {
 func NewSet(patterns []string) *Set {
 	clean := make([]string, len(patterns))
 	for i, p := range patterns {
-		clean[i] = path.Clean(p)
+		clean[i] = volume.UsualFold(path.Clean(p))
 	}
 	return &Set{patterns: clean}
 }
 
 // Match reports whether p is in the set.
 func (s *Set) Match(p string) bool {
-	if len(s.patterns) == 0 {
-		return false
-	}
+	return len(s.patterns) > 0 && s.match(volume.UsualFold(p))
+}
+
+func (s *Set) match(p string) bool {
 	if i := strings.LastIndexByte(p, '/'); i >= 0 {
 		dir := p[:i]
 		matched, known := s.dirs.Load(dir)
 		if !known {
-			matched = s.Match(dir)
+			matched = s.match(dir)
 			s.dirs.Store(dir, matched)
 		}
 		if matched.(bool) {

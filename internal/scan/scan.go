@@ -22,6 +22,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
 	"morvant/internal/rules"
+	"morvant/internal/volume"
 )
 
 // Kind says what an entry of a folder is.
@@ -97,10 +98,24 @@ type Oddity struct {
 type Tree struct {
 	Entries []Entry // sorted by path
 	Odd     []Oddity
+
+	spelled map[string]string // of a folder that ignores case: each path by its Fold
+}
+
+// IgnoreCase makes Entry find a path in any spelling.
+func (t *Tree) IgnoreCase() {
+	t.spelled = make(map[string]string, len(t.Entries))
+	for i := range t.Entries {
+		p := t.Entries[i].Path
+		t.spelled[volume.Fold(p)] = p
+	}
 }
 
 // Entry returns the entry at p, or nil.
 func (t *Tree) Entry(p string) *Entry {
+	if as, ok := t.spelled[volume.Fold(p)]; ok {
+		p = as
+	}
 	i, ok := slices.BinarySearchFunc(t.Entries, p, func(e Entry, p string) int { return strings.Compare(e.Path, p) })
 	if !ok {
 		return nil

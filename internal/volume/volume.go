@@ -9,6 +9,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
+	"strings"
 	"time"
 )
 
@@ -74,6 +76,19 @@ func IgnoresCase(root *os.Root, probe, upper string) (bool, error) {
 		return false, err
 	}
 	return os.SameFile(a, b), nil
+}
+
+// Fold returns what all spellings of a name have in common in a folder that ignores
+// letter case.
+func Fold(name string) string { return strings.ToLower(composed(name)) }
+
+// UsualFold is Fold on systems whose folders usually ignore letter case, and returns
+// the name as it is on others.
+func UsualFold(name string) string {
+	if runtime.GOOS == "windows" || runtime.GOOS == "darwin" {
+		return Fold(name)
+	}
+	return name
 }
 
 // Replace writes a file as a whole, brings it to disk and puts it in place of the

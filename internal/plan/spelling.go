@@ -1,0 +1,79 @@
+package plan
+
+import (
+	"path"
+	"slices"
+
+	"morvant/internal/scan"
+	"morvant/internal/volume"
+)
+
+// Spelling knows how a folder that ignores letter case spells its paths, so that what
+// is about such a folder can be put in its own words. nil leaves everything as it is.
+type Spelling struct {
+	known map[string]string // a path by its fold
+}
+
+// SpellingOf returns the spelling of a folder that holds s, and odd things besides.
+func SpellingOf(s State, odd ...scan.Oddity) *Spelling {
+	sp := &Spelling{make(map[string]string, len(s)+len(odd))}
+	for _, o := range odd {
+		sp.known[volume.Fold(o.Path)] = o.Path
+	}
+	for _, e := range s {
+		sp.known[volume.Fold(e.Path)] = e.Path
+	}
+	return sp
+}
+
+// Of returns p as the folder spells it; what it does not have is spelled as given,
+// inside of folders as they are.
+func (sp *Spelling) Of(p string) string {
+	if sp == nil {
+		return p
+	}
+	folded := volume.Fold(p)
+	if as, ok := sp.known[folded]; ok {
+		return as
+	}
+	as := p
+	if dir := path.Dir(p); dir != "." {
+		as = sp.Of(dir) + "/" + path.Base(p)
+	}
+	sp.known[folded] = as
+	return as
+}
+
+// State returns s in the folder's spelling. Of several entries that are one then, the
+// first stays.
+func (sp *Spelling) State(s State) State {
+	if sp == nil {
+		return s
+	}
+	out := slices.Clone(s)
+	for i := range out {
+		out[i].Path = sp.Of(out[i].Path)
+	}
+	slices.SortStableFunc(out, byPath)
+	return slices.CompactFunc(out, func(a, b Entry) bool { return a.Path == b.Path })
+}
+
+// Steps returns the steps in the folder's spelling.
+func (sp *Spelling) Steps(steps []Step) []Step {
+	if sp == nil {
+		return steps
+	}
+	out := slices.Clone(steps)
+	for i := range out {
+		s := &out[i]
+		s.Path, s.From, s.Copy = sp.Of(s.Path), sp.maybe(s.From), sp.maybe(s.Copy)
+	}
+	return out
+}
+
+func (sp *Spelling) maybe(p string) string {
+	if p == "" {
+		return ""
+	}
+	return sp.Of(p)
+}
