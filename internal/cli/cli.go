@@ -87,8 +87,7 @@ func (a *app) command() *cli.Command {
 		OnUsageError:          usageError,
 		EnableShellCompletion: true,
 		ConfigureShellCompletionCommand: func(c *cli.Command) {
-			c.Hidden, c.Category, c.Usage = false, "help", "write what makes a shell complete commands, games, builds and lanes: bash, zsh, fish, pwsh"
-			c.Description = "Example: source <(morvant completion bash)"
+			a.completionScripts(c)
 		},
 		ShellComplete:   a.complete,
 		HideHelpCommand: true,

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	_ "embed"
 	"fmt"
 	"os"
 	"slices"
@@ -34,6 +35,30 @@ func (a *app) complete(ctx context.Context, c *cli.Command) {
 				a.completeFrom(ctx, c, builds)
 			case "LANE":
 				a.completeFrom(ctx, c, lanes)
+			}
+		}
+	}
+}
+
+//go:embed completion.ps1
+var powerShell string
+
+// completionScripts makes the library's command for the shells' scripts ours: with help
+// of the same kind as elsewhere, and with a script for PowerShell that completes what
+// has been begun.
+func (a *app) completionScripts(c *cli.Command) {
+	c.Hidden, c.Category, c.Usage = false, "help", "write what makes a shell complete commands, games, builds and lanes: bash, zsh, fish, pwsh"
+	c.Description = "Example: morvant completion bash > ~/.local/share/bash-completion/completions/morvant\n\n" +
+		"bash, for this window only:   source <(morvant completion bash)\n" +
+		"zsh, in ~/.zshrc:             source <(morvant completion zsh)     (after compinit)\n" +
+		"fish:                         morvant completion fish > ~/.config/fish/completions/morvant.fish\n" +
+		"PowerShell, in $PROFILE:      morvant completion pwsh | Out-String | Invoke-Expression"
+	for _, shell := range c.Commands {
+		shell.Usage = "write the script for " + shell.Name
+		if shell.Name == "pwsh" {
+			shell.Action = func(context.Context, *cli.Command) error {
+				_, err := fmt.Fprint(a.stdout, powerShell)
+				return err
 			}
 		}
 	}

@@ -63,6 +63,27 @@ func TestHelpOnTopics(t *testing.T) {
 	require.Contains(t, w.ok("manpage").out, ".TH morvant 1")
 }
 
+func TestTheManualPageIsRendered(t *testing.T) {
+	t.Parallel()
+	man, err := exec.LookPath("man")
+	if err != nil {
+		t.Skip("there is no man")
+	}
+	w := newWorld(t)
+	page := filepath.Join(w.dir, "morvant.1")
+	require.NoError(t, os.WriteFile(page, []byte(w.ok("manpage").out), 0o644))
+	cmd := exec.Command(man, "--warnings", "-E", "UTF-8", "-l", page)
+	cmd.Env = append(os.Environ(), "MANWIDTH=120", "MANPAGER=cat", "LC_ALL=C.UTF-8")
+	r := w.finish(cmd)
+	require.Equal(t, 0, r.code, r.err)
+	require.Empty(t, r.err, "groff has nothing to warn of")
+	for _, c := range commands(t, w) {
+		require.Contains(t, r.out, "morvant "+c[0])
+	}
+	require.Contains(t, r.out, "Example: morvant lane switch")
+	require.Contains(t, r.out, "EXIT STATUS")
+}
+
 func TestTheShellCompletesWhatIsThere(t *testing.T) {
 	t.Parallel()
 	w := newLanes(t)
@@ -79,6 +100,7 @@ func TestTheShellCompletesWhatIsThere(t *testing.T) {
 	for _, shell := range []string{"bash", "zsh", "fish", "pwsh"} {
 		require.Contains(t, w.ok("completion", shell).out, "generate-shell-completion")
 	}
+	require.Contains(t, w.ok("completion", "pwsh").out, "Register-ArgumentCompleter -Native -CommandName morvant")
 }
 
 // TestCompletionInARealShell asks bash for what it would suggest, with the script as a
@@ -95,14 +117,59 @@ func TestCompletionInARealShell(t *testing.T) {
 	// _get_comp_words_by_ref is bash-completion's; the words are set by hand here.
 	ask := `_get_comp_words_by_ref() { :; }; source "$1"; shift; COMP_WORDS=("$@"); COMP_CWORD=$(($#-1)); COMP_TYPE=9; __morvant_bash_autocomplete; printf '%s\n' "${COMPREPLY[@]}"`
 	suggest := func(words ...string) []string {
-		cmd := exec.Command(bash, append([]string{"--norc", "-c", ask, "bash", script, "morvant"}, words...)...)
-		cmd.Dir, cmd.Env = w.live, append(w.command().Env, "PATH="+filepath.Dir(program)+string(os.PathListSeparator)+os.Getenv("PATH"))
-		out, err := cmd.Output()
-		require.NoError(t, err)
-		return strings.Fields(string(out))
+		return strings.Fields(w.shell(bash, append([]string{"--norc", "-c", ask, "bash", script, "morvant"}, words...)...))
 	}
 	require.Equal(t, []string{"old"}, suggest("lane", "switch", "o"))
 	require.Equal(t, []string{"1.1.1"}, suggest("pin", "1.1"))
 	require.ElementsMatch(t, []string{"lane", "launch"}, suggest("la"))
 	require.Contains(t, suggest("pin", "--dry"), "--dry-run")
+}
+
+// TestCompletionInFish asks fish, and TestCompletionInZsh presses the tabulator key in a
+// terminal of zsh.
+func TestCompletionInFish(t *testing.T) {
+	t.Parallel()
+	fish, err := exec.LookPath("fish")
+	if err != nil {
+		t.Skip("there is no fish")
+	}
+	w := newLanes(t)
+	script := filepath.Join(w.dir, "morvant.fish")
+	require.NoError(t, os.WriteFile(script, []byte(w.ok("completion", "fish").out), 0o644))
+	suggest := func(line string) string {
+		return w.shell(fish, "--no-config", "-c", `source $argv[1]; complete -C $argv[2]`, script, line)
+	}
+	require.Equal(t, "old\tparked\n", suggest("morvant lane switch o"))
+	require.Contains(t, suggest("morvant pin 1.1"), "1.1.1\t")
+	require.Equal(t, "old\tparked\n", suggest("morvant -l o"))
+	require.Contains(t, suggest("morvant pin --dry"), "--dry-run\t")
+}
+
+func TestCompletionInZsh(t *testing.T) {
+	t.Parallel()
+	zsh, err := exec.LookPath("zsh")
+	if err != nil {
+		t.Skip("there is no zsh")
+	}
+	w := newLanes(t)
+	script := filepath.Join(w.dir, "_morvant")
+	require.NoError(t, os.WriteFile(script, []byte(w.ok("completion", "zsh").out), 0o644))
+	const press = `zmodload zsh/zpty
+zpty terminal zsh -f -i
+zpty -w terminal "autoload -Uz compinit; compinit -u -D; source ${(q)1}; PS1='<re''ady>'"
+zpty -r terminal out '*<ready>*'
+zpty -w -n terminal $'morvant -l o\t status; echo DO""NE\n'
+zpty -r terminal out '*DONE*'
+print -r -- $out`
+	require.Contains(t, w.shell(zsh, "-f", "-c", press, "zsh", script), "is held at 1.1.1", "the lane's name was completed")
+}
+
+// shell runs a shell that finds the program as morvant.
+func (w *launched) shell(name string, args ...string) string {
+	w.t.Helper()
+	cmd := exec.Command(name, args...)
+	cmd.Dir, cmd.Env = w.live, append(w.command().Env, "PATH="+filepath.Dir(program)+string(os.PathListSeparator)+os.Getenv("PATH"))
+	out, err := cmd.Output()
+	require.NoError(w.t, err)
+	return string(out)
 }

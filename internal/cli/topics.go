@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	docs "github.com/urfave/cli-docs/v3"
 	"github.com/urfave/cli/v3"
 )
 
@@ -60,20 +59,6 @@ func (a *app) helpCommand() *cli.Command {
 				}
 			}
 			return cli.ShowSubcommandHelp(about)
-		},
-	}
-}
-
-// manCommand writes the manual page, for packagers.
-func (a *app) manCommand() *cli.Command {
-	return &cli.Command{
-		Name: "manpage", Usage: "write the manual page", Hidden: true, Description: "Example: morvant manpage > morvant.1",
-		Action: func(_ context.Context, c *cli.Command) error {
-			page, err := docs.ToManWithSection(c.Root(), 1)
-			if err == nil {
-				fmt.Fprint(a.stdout, page)
-			}
-			return err
 		},
 	}
 }
