@@ -102,11 +102,15 @@ func (s *stager) syncAll(files []int) error {
 
 // file writes the content of one step, with its time and mode.
 func (s *stager) file(ctx context.Context, name string, step *plan.Step) error {
-	f, err := s.Root.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
-	if err != nil {
+	f, err := s.share(ctx, name, step)
+	if err == nil && f == nil {
+		if f, err = s.create(name); err == nil {
+			err = s.write(ctx, f, step)
+		}
+	}
+	if f == nil {
 		return err
 	}
-	err = s.fill(ctx, f, step)
 	if err == nil && s.syncEach {
 		err = f.Sync()
 	}
@@ -126,73 +130,67 @@ func (s *stager) file(ctx context.Context, name string, step *plan.Step) error {
 	return setAttributes(s.Root, name, after)
 }
 
-// fill writes the content into f from the cheapest source: a file of the folder
-// that holds it, the pieces of the file it replaces, or the store.
-func (s *stager) fill(ctx context.Context, f *os.File, step *plan.Step) error {
-	if step.After.Size >= ShareFrom && !s.noShare.Load() {
-		shared, err := s.share(ctx, f, step)
-		if err != nil || shared {
-			return err
-		}
-		if err := f.Truncate(0); err != nil {
-			return err
-		}
-		if _, err := f.Seek(0, io.SeekStart); err != nil {
-			return err
-		}
-	}
-	return s.write(ctx, f, step)
+func (s *stager) create(name string) (*os.File, error) {
+	return s.Root.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
 }
 
-// share makes f share content with files of the folder and fills in the rest.
-// What f holds then is read back and checked; if it is not right, or sharing is
-// not possible, share reports false and f is written as a whole.
-func (s *stager) share(ctx context.Context, f *os.File, step *plan.Step) (bool, error) {
-	var err error
-	var other *os.File
-	if s.Elsewhere != nil && step.Copy == "" {
-		other = s.Elsewhere(step.After.Digest)
+// share makes a file that shares content with files of the folder or of elsewhere, and
+// fills in the rest. What it holds then is read back and checked; if it is not right, or
+// sharing is not possible, there is no file, and it has to be written as a whole.
+func (s *stager) share(ctx context.Context, name string, step *plan.Step) (*os.File, error) {
+	if step.After.Size < ShareFrom || s.noShare.Load() {
+		return nil, nil
 	}
-	switch {
-	case other != nil:
-		err = errors.Join(reflink.File(f, other), other.Close())
-	case step.Copy != "":
-		err = s.shareWhole(f, step.Copy)
-	case step.Before != nil && step.Before.Kind == plan.File && step.Before.Size >= ShareFrom:
-		err = s.sharePieces(ctx, f, step)
-	default:
-		return false, nil
-	}
+	f, err := s.shared(ctx, name, step)
 	switch {
 	case errors.Is(err, reflink.ErrUnsupported):
 		s.noShare.Store(true)
-		return false, nil
+		return nil, nil
 	case errors.Is(err, store.ErrMissing), errors.Is(err, fs.ErrNotExist), errors.Is(err, errNothingShared):
-		return false, nil
+		return nil, nil
 	case err != nil:
-		return false, err
+		return nil, err
 	}
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return false, err
+	_, err = f.Seek(0, io.SeekStart)
+	var d digest.Digest
+	if err == nil {
+		d, _, err = scan.Hash()(ctx, f, func(n int) { s.Meter.Advance(int64(n), step.Path) })
 	}
-	d, _, err := scan.Hash()(ctx, f, func(n int) { s.Meter.Advance(int64(n), step.Path) })
-	if err != nil {
-		return false, err
+	if err != nil || d != step.After.Digest {
+		if err == nil {
+			s.Meter.Advance(-step.After.Size, step.Path)
+		}
+		return nil, errors.Join(err, f.Close())
 	}
-	if d != step.After.Digest {
-		s.Meter.Advance(-step.After.Size, step.Path)
-		return false, nil
-	}
-	return true, nil
+	return f, nil
 }
 
-func (s *stager) shareWhole(f *os.File, from string) error {
-	src, err := scan.OpenFile(s.Root, from)
-	if err != nil {
-		return err
+// shared makes the file from what is likeliest to share most.
+func (s *stager) shared(ctx context.Context, name string, step *plan.Step) (*os.File, error) {
+	var whole *os.File
+	var err error
+	if step.Copy != "" {
+		whole, err = scan.OpenFile(s.Root, step.Copy)
+	} else if s.Elsewhere != nil {
+		whole = s.Elsewhere(step.After.Digest)
 	}
-	defer src.Close()
-	return reflink.File(f, src)
+	switch {
+	case err != nil:
+		return nil, err
+	case whole != nil:
+		defer whole.Close()
+		return reflink.File(s.Root, name, whole)
+	case step.Before == nil || step.Before.Kind != plan.File || step.Before.Size < ShareFrom:
+		return nil, errNothingShared
+	}
+	f, err := s.create(name)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.sharePieces(ctx, f, step); err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f, nil
 }
 
 // errNothingShared says that the old file has nothing that could be shared.
@@ -217,7 +215,10 @@ func (s *stager) sharePieces(ctx context.Context, f *os.File, step *plan.Step) e
 	for _, r := range runs {
 		from, to := r.shareable()
 		if from < to {
-			if err := reflink.Range(f, from, src, from+r.delta, to-from); err != nil {
+			switch err := reflink.Range(f, from, src, from+r.delta, to-from); {
+			case errors.Is(err, reflink.ErrUnsupported) && !reflink.Ranges:
+				return errNothingShared
+			case err != nil:
 				return err
 			}
 		}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 
@@ -354,11 +355,8 @@ func (l *Lane) canShare(dir string) bool {
 		return false
 	}
 	defer src.Close()
-	probe, err := os.CreateTemp(filepath.Join(l.Dir, manifest.PrivateDir), "probe-*")
-	if err != nil {
-		return false
-	}
-	defer os.Remove(probe.Name())
-	defer probe.Close()
-	return reflink.File(probe, src) == nil
+	name := path.Join(manifest.PrivateDir, "probe-"+game.NewUID())
+	defer l.root.Remove(name)
+	probe, err := reflink.File(l.root, name, src)
+	return err == nil && probe.Close() == nil
 }

@@ -8,8 +8,10 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-func cloneFile(dst, src *os.File) error {
-	return unsupported(unix.IoctlFileClone(int(dst.Fd()), int(src.Fd())))
+func cloneFile(root *os.Root, name string, src *os.File) (*os.File, error) {
+	return create(root, name, func(f *os.File) error {
+		return unsupported(unix.IoctlFileClone(int(f.Fd()), int(src.Fd())))
+	})
 }
 
 func cloneRange(dst *os.File, dstOffset int64, src *os.File, srcOffset, n int64) error {

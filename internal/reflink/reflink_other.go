@@ -1,10 +1,10 @@
-//go:build !linux && !windows
+//go:build !linux && !windows && !darwin
 
 package reflink
 
 import "os"
 
-func cloneFile(_, _ *os.File) error { return ErrUnsupported }
+func cloneFile(*os.Root, string, *os.File) (*os.File, error) { return nil, ErrUnsupported }
 
 func cloneRange(_ *os.File, _ int64, _ *os.File, _, _ int64) error { return ErrUnsupported }
 

@@ -20,27 +20,35 @@ func TestSharingIsRightOrRefused(t *testing.T) {
 	src, err := os.Open(filepath.Join(dir, "src"))
 	require.NoError(t, err)
 	defer src.Close()
-	for name, share := range map[string]func(dst *os.File) error{
-		"whole": func(dst *os.File) error { return File(dst, src) },
-		"range": func(dst *os.File) error { return Range(dst, Block, src, Block, 2*Block) },
-	} {
-		dst, err := os.Create(filepath.Join(dir, name))
-		require.NoError(t, err)
-		defer dst.Close()
-		if err := share(dst); err != nil {
-			require.ErrorIs(t, err, ErrUnsupported)
-			continue
-		}
-		got, err := os.ReadFile(dst.Name())
-		require.NoError(t, err)
-		if name == "whole" {
-			require.Equal(t, content, got)
-		} else {
-			require.Equal(t, content[Block:3*Block], got[Block:])
-		}
-	}
-	closed, err := os.Create(filepath.Join(dir, "closed"))
+	root, err := os.OpenRoot(dir)
 	require.NoError(t, err)
-	require.NoError(t, closed.Close())
-	require.ErrorIs(t, File(closed, src), ErrUnsupported)
+	defer root.Close()
+	whole, err := File(root, "whole", src)
+	if err != nil {
+		require.ErrorIs(t, err, ErrUnsupported)
+	} else {
+		got, err := os.ReadFile(whole.Name())
+		require.NoError(t, err)
+		require.Equal(t, content, got)
+		_, err = whole.WriteAt([]byte("changed"), 0)
+		require.NoError(t, err)
+		require.NoError(t, whole.Close())
+		is, err := os.ReadFile(src.Name())
+		require.NoError(t, err)
+		require.Equal(t, content, is, "the one does not change with the other")
+	}
+	part, err := os.Create(filepath.Join(dir, "part"))
+	require.NoError(t, err)
+	defer part.Close()
+	if err := Range(part, Block, src, Block, 2*Block); err != nil {
+		require.ErrorIs(t, err, ErrUnsupported)
+	} else {
+		require.True(t, Ranges)
+		got, err := os.ReadFile(part.Name())
+		require.NoError(t, err)
+		require.Equal(t, content[Block:3*Block], got[Block:])
+	}
+	require.NoError(t, src.Close())
+	_, err = File(root, "of nothing", src)
+	require.ErrorIs(t, err, ErrUnsupported)
 }

@@ -20,15 +20,17 @@ type duplicateExtentsData struct {
 	Bytes          int64
 }
 
-func cloneFile(dst, src *os.File) error {
-	info, err := src.Stat()
-	if err != nil {
-		return fmt.Errorf("%w: %v", ErrUnsupported, err)
-	}
-	if err := dst.Truncate(info.Size()); err != nil {
-		return fmt.Errorf("%w: %v", ErrUnsupported, err)
-	}
-	return cloneRange(dst, 0, src, 0, info.Size())
+func cloneFile(root *os.Root, name string, src *os.File) (*os.File, error) {
+	return create(root, name, func(f *os.File) error {
+		info, err := src.Stat()
+		if err == nil {
+			err = f.Truncate(info.Size())
+		}
+		if err != nil {
+			return fmt.Errorf("%w: %v", ErrUnsupported, err)
+		}
+		return cloneRange(f, 0, src, 0, info.Size())
+	})
 }
 
 func cloneRange(dst *os.File, dstOffset int64, src *os.File, srcOffset, n int64) error {
