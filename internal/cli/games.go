@@ -17,6 +17,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/identify"
 	"morvant/internal/lane"
+	"morvant/internal/process"
 	"morvant/internal/rules"
 	"morvant/internal/scan"
 	"morvant/internal/version"
@@ -100,6 +101,9 @@ func (a *app) add(ctx context.Context, c *cli.Command, home *game.Home, name, di
 			a.note("Note: %s is %s; Morvant leaves it alone.", o.Path, o.What)
 		}
 		a.noteRights(g.Live, found.protected)
+		if app := process.Bundle(g.Live); app != "" {
+			a.note("Note: the folder is in an app, and macOS may refuse an app to which files were added; rather register %s, with --program %q.", filepath.Dir(app), filepath.Base(app))
+		}
 		a.say("Next: morvant snapshot LABEL records it as it is now.")
 		return nil
 	})

@@ -7,6 +7,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -14,6 +16,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/identify"
 	"morvant/internal/lane"
+	"morvant/internal/process"
 	"morvant/internal/version"
 )
 
@@ -30,12 +33,16 @@ func (a *app) launchCommand() *cli.Command {
 			&cli.DurationFlag{Name: "wait", Usage: "how long to wait until the game has said its version", Value: 3 * time.Second},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
+			to, args, err := laneToLaunch(c)
+			if err != nil {
+				return err
+			}
 			return a.withGame(ctx, c, func(home *game.Home, name string) error {
 				g, err := home.Load(name)
 				if err != nil {
 					return err
 				}
-				if to := laneToLaunch(c); to != "" {
+				if to != "" {
 					home.UseLane("")
 					if err := a.onLane(ctx, c, home, name, func(l *lane.Lane, _ *game.Home) error { return a.switchTo(ctx, l, to) }); err != nil {
 						return err
@@ -47,27 +54,28 @@ func (a *app) launchCommand() *cli.Command {
 				if c.Bool("check-only") {
 					return nil
 				}
-				return a.launch(ctx, c, g)
+				return a.launch(ctx, c, g, args)
 			})
 		},
 	}
 }
 
-// laneToLaunch returns the lane that is named before the program's arguments.
-func laneToLaunch(c *cli.Command) string {
-	first := c.Args().First()
-	if first == "" {
-		return ""
+// laneToLaunch returns the lane that is named before the game's own arguments, and
+// these: they stand behind --.
+func laneToLaunch(c *cli.Command) (to string, args []string, err error) {
+	args = c.Args().Slice()
+	own := 0
+	if i := slices.Index(os.Args, "--"); i >= 0 {
+		own = len(os.Args) - i - 1
 	}
-	for _, arg := range os.Args {
-		switch arg {
-		case "--":
-			return ""
-		case first:
-			return first
-		}
+	named := len(args) - own
+	switch {
+	case named > 1:
+		return "", nil, usagef("put -- before the game's own arguments: morvant launch -- %s", strings.Join(args, " "))
+	case named == 1:
+		return args[0], args[1:], nil
 	}
-	return ""
+	return "", args, nil
 }
 
 // switchTo makes a lane the live one, if it is not.
@@ -137,7 +145,7 @@ type exitCode struct{ code int }
 
 func (e *exitCode) Error() string { return fmt.Sprintf("the game ended with exit code %d", e.code) }
 
-func (a *app) launch(ctx context.Context, c *cli.Command, g *game.Game) error {
+func (a *app) launch(ctx context.Context, c *cli.Command, g *game.Game, args []string) error {
 	name := c.String("through")
 	if name == "" {
 		if g.Program == "" {
@@ -145,11 +153,7 @@ func (a *app) launch(ctx context.Context, c *cli.Command, g *game.Game) error {
 		}
 		name = filepath.Join(g.Live, filepath.FromSlash(g.Program))
 	}
-	args := c.Args().Slice()
-	if laneToLaunch(c) != "" {
-		args = args[1:]
-	}
-	cmd := exec.Command(name, args...)
+	cmd := process.Program(name, args...)
 	cmd.Dir = g.Live
 	if c.String("through") == "" {
 		cmd.Dir = filepath.Dir(name)

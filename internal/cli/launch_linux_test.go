@@ -183,4 +183,5 @@ func TestALaneIsLaunchedByItsName(t *testing.T) {
 	require.Equal(t, "Cinder Quay 1.1.1\n--windowed\n", r.out)
 	require.Equal(t, "Cinder Quay 1.1.1\nold\n", w.ok("-g", "quay", "launch", "--wait", "10ms", "--", "old").out, "behind -- it is the game's")
 	w.fails(1, `lane "nowhere"`, "-g", "quay", "launch", "nowhere")
+	w.fails(2, "put -- before the game's own arguments", "-g", "quay", "launch", "old", "more")
 }

@@ -77,10 +77,14 @@ func newSource(address string, w *wire) (source, error) {
 	}
 	dir := address
 	if err == nil && u.Scheme == "file" {
-		if u.Host != "" && u.Host != "localhost" {
+		dir = filepath.FromSlash(u.Path)
+		switch share := `\\` + u.Host + dir; {
+		case u.Host == "" || u.Host == "localhost":
+		case filepath.VolumeName(share) != "":
+			dir = share // file://server/share/feed
+		default:
 			return nil, fmt.Errorf("%w: %s: a file address has three slashes", ErrAddress, address)
 		}
-		dir = filepath.FromSlash(u.Path)
 		if drive := strings.TrimLeft(dir, `\/`); filepath.VolumeName(drive) != "" {
 			dir = drive // file:///C:/feed
 		}

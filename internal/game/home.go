@@ -16,6 +16,7 @@ import (
 	"github.com/gofrs/flock"
 
 	"morvant/internal/database"
+	"morvant/internal/userpath"
 )
 
 // Errors that callers test for.
@@ -173,12 +174,6 @@ func resolve(dir string) (string, error) {
 	return filepath.EvalSymlinks(dir)
 }
 
-// within reports whether path is dir or below it.
-func within(path, dir string) bool {
-	rel, err := filepath.Rel(dir, path)
-	return err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator))
-}
-
 // CheckFolder returns the real path of dir if it can be the folder of a lane of the
 // game named name, else an error that wraps ErrFolder and says why not.
 func (h *Home) CheckFolder(ctx context.Context, name, lane, dir string) (string, error) {
@@ -203,14 +198,14 @@ func (h *Home) CheckFolder(ctx context.Context, name, lane, dir string) (string,
 		return bad("%s is the root of a file system", dir)
 	}
 	if home, err := os.UserHomeDir(); err == nil {
-		if home, err = resolve(home); err == nil && within(home, real) {
+		if home, err = resolve(home); err == nil && userpath.Within(home, real) {
 			return bad("%s is your home folder or holds it", dir)
 		}
 	}
 	switch {
-	case within(real, h.dir):
+	case userpath.Within(real, h.dir):
 		return bad("%s is inside Morvant's own folder %s", dir, h.dir)
-	case within(h.dir, real):
+	case userpath.Within(h.dir, real):
 		return bad("%s holds Morvant's own folder %s; choose another with --home", dir, h.dir)
 	}
 	if err := h.overlapping(ctx, real, name, lane); err != nil {

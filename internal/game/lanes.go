@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"morvant/internal/userpath"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -327,7 +328,7 @@ func (h *Home) Holding(ctx context.Context, dir string) (*Game, *Lane, error) {
 			return nil, nil, err
 		}
 		for _, l := range lanes {
-			if within(dir, g.Folder(l)) {
+			if userpath.Within(dir, g.Folder(l)) {
 				return g, l, nil
 			}
 		}
@@ -352,7 +353,7 @@ func (h *Home) overlapping(ctx context.Context, dir, game, lane string) error {
 			if g.Name == game && l.Name == lane || folder == "" {
 				continue
 			}
-			if within(dir, folder) || within(folder, dir) {
+			if userpath.Within(dir, folder) || userpath.Within(folder, dir) {
 				return fmt.Errorf("%w: %s and lane %s of %s (%s) lie within each other", ErrFolder, dir, l.Name, g.Name, folder)
 			}
 		}

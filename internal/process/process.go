@@ -6,6 +6,9 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
 	"time"
 )
 
@@ -22,6 +25,33 @@ func In(dir string) ([]Running, error) { return in(dir) }
 // Shell returns a command that runs a line the way the player's system does.
 func Shell(ctx context.Context, line string) *exec.Cmd {
 	return shellCommand(ctx, line)
+}
+
+// Bundle returns the app of macOS that path is or lies in; empty if there is none, or on
+// another system.
+func Bundle(path string) string {
+	if runtime.GOOS != "darwin" {
+		return ""
+	}
+	return bundle(path)
+}
+
+func bundle(path string) string {
+	for dir := path; filepath.Dir(dir) != dir; dir = filepath.Dir(dir) {
+		if strings.EqualFold(filepath.Ext(dir), ".app") {
+			return dir
+		}
+	}
+	return ""
+}
+
+// Program returns a command that starts a program, or on macOS what stands for one: an
+// app, which is a folder.
+func Program(name string, args ...string) *exec.Cmd {
+	if Bundle(name) == name {
+		return exec.Command("/usr/bin/open", append([]string{"-n", "-W", "-a", name, "--args"}, args...)...)
+	}
+	return exec.Command(name, args...)
 }
 
 // patience is how long an operation on a file that somebody holds open is tried again:

@@ -55,3 +55,17 @@ func TestWhoHoldsAFileIsSaid(t *testing.T) {
 		require.Empty(t, holders(t.TempDir()), "only Windows knows")
 	}
 }
+
+func TestAppsAreFound(t *testing.T) {
+	app := filepath.Join(t.TempDir(), "Cinder Quay.app")
+	require.Equal(t, app, bundle(app))
+	require.Equal(t, app, bundle(filepath.Join(app, "Contents", "Resources")))
+	require.Empty(t, bundle(filepath.Dir(app)))
+	cmd := Program(app, "--windowed")
+	if runtime.GOOS == "darwin" {
+		require.Equal(t, []string{"/usr/bin/open", "-n", "-W", "-a", app, "--args", "--windowed"}, cmd.Args)
+	} else {
+		require.Equal(t, []string{app, "--windowed"}, cmd.Args)
+		require.Empty(t, Bundle(app))
+	}
+}

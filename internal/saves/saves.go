@@ -130,13 +130,13 @@ func (f Finder) place(dir string) (Place, error) {
 	switch {
 	case filepath.Dir(dir) == dir:
 		return bad("is the root of a file system")
-	case within(f.Home, dir):
+	case userpath.Within(f.Home, dir):
 		return bad("is your home folder or holds it")
-	case within(f.Dir, dir):
+	case userpath.Within(f.Dir, dir):
 		return bad("is the game's folder or holds it")
 	}
 	for _, own := range f.Own {
-		if within(own, dir) || within(dir, own) {
+		if userpath.Within(own, dir) || userpath.Within(dir, own) {
 			return bad("lies in or around " + own)
 		}
 	}
@@ -144,12 +144,6 @@ func (f Finder) place(dir string) (Place, error) {
 		return Place{Path: filepath.ToSlash(rel), Inside: true}, nil
 	}
 	return Place{Path: dir}, nil
-}
-
-// within reports whether path is dir or below it.
-func within(path, dir string) bool {
-	rel, err := filepath.Rel(dir, path)
-	return path != "" && err == nil && filepath.IsLocal(rel)
 }
 
 // Part is what a backup holds of one folder.

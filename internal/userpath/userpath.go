@@ -7,7 +7,16 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+
+	"morvant/internal/volume"
 )
+
+// Within reports whether a path is dir or below it. Both are full. Letter case does not
+// count where the system's folders usually ignore it.
+func Within(path, dir string) bool {
+	rel, err := filepath.Rel(volume.UsualFold(dir), volume.UsualFold(path))
+	return err == nil && filepath.IsLocal(rel)
+}
 
 var percent = regexp.MustCompile(`%([A-Za-z_][A-Za-z0-9_()]*)%`)
 

@@ -2,10 +2,24 @@ package userpath
 
 import (
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"morvant/internal/volume"
 )
+
+func TestWhatLiesWithinAFolder(t *testing.T) {
+	dir := t.TempDir()
+	for path, within := range map[string]bool{
+		dir: true, filepath.Join(dir, "a", "b"): true, filepath.Join(dir, "..a"): true,
+		filepath.Dir(dir): false, dir + "a": false, filepath.Join(dir, "..", "other"): false, "": false,
+		strings.ToUpper(dir): volume.UsualFold("A") == "a",
+	} {
+		require.Equal(t, within, Within(path, dir), path)
+	}
+}
 
 func TestPathsOfPeopleAreMadeFull(t *testing.T) {
 	base, home := t.TempDir(), t.TempDir()

@@ -3,12 +3,14 @@ package volume
 import (
 	"errors"
 	"os"
+	"strings"
 
 	"golang.org/x/sys/windows"
 )
 
 func free(dir string) (int64, error) {
-	name, err := windows.UTF16PtrFromString(dir)
+	// The folder of a network share must end in a backslash.
+	name, err := windows.UTF16PtrFromString(strings.TrimRight(dir, `\`) + `\`)
 	if err != nil {
 		return 0, err
 	}
