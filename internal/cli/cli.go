@@ -54,7 +54,14 @@ func Main(args []string, stdin, stdout, stderr *os.File) int {
 	// A second Ctrl-C ends the program at once; what is on disk can take it.
 	context.AfterFunc(ctx, stop)
 	a := &app{in: stdin, stdout: stdout, stderr: stderr, out: stdout, err: stderr, now: time.Now}
-	err := a.command().Run(ctx, completable(args))
+	if notTyped(args, stdin) {
+		sayHowToType(stdin, stdout)
+		return exitUsage
+	}
+	err := checkQuotes(args)
+	if err == nil {
+		err = a.command().Run(ctx, completable(args))
+	}
 	if a.meter != nil {
 		a.meter.End()
 	}

@@ -156,20 +156,24 @@ func (s *story) play() {
 	s.fromAFeed()
 	if s.failed == nil {
 		s.app.say("\n%s", strong("Now you. The folder stays as it is:"))
-		s.app.say("  cd %s", quote(s.live))
-		s.app.say("  export MORVANT_HOME=%s", quote(s.home()))
+		enter, set, then, remove := "cd %s", "export MORVANT_HOME="+quote(s.home()), ";", "rm -r %s"
+		if runtime.GOOS == "windows" {
+			enter, set, then, remove = "cd /d %s", `set "MORVANT_HOME=`+s.home()+`"`, " &", "rmdir /s %s"
+		}
+		s.app.say("  "+enter, quote(s.live))
+		s.app.say("  %s", set)
 		for _, try := range [][2]string{
 			{"morvant status", "how it stands"},
 			{"morvant diff snapshot/1.1.1 snapshot/1.3.0 --all", "every file that the update touched"},
-			{"echo broken > data/harbour.pak; morvant verify --repair", "break something, and mend it"},
+			{"echo broken > " + filepath.FromSlash("data/harbour.pak") + then + " morvant verify --repair", "break something, and mend it"},
 			{"morvant unpin", "go back to how it was before the first pin"},
 			{"morvant lane switch current", "play the current build; lane switch main comes back"},
 			{"morvant demo feed " + quote(filepath.Join(s.dir, "distributor")), "start the distributor again, to fetch more"},
 		} {
-			s.app.say("  %-56s %s", try[0], faint(try[1]))
+			s.app.say("  %-60s  %s", try[0], faint(try[1]))
 		}
 		s.app.say("morvant is this program; go build, in its source folder, makes it.")
-		s.app.say("Remove it all: rm -r %s", quote(s.dir))
+		s.app.say("Remove it all: "+remove, quote(s.dir))
 	}
 }
 
@@ -338,16 +342,14 @@ func (s *story) runWith(lines string, wantCode int, args ...string) {
 	}
 }
 
-// quote writes an argument the way a shell reads it.
+// quote writes an argument the way a shell reads it: in double quotes where that is
+// enough, as they mean the same everywhere.
 func quote(s string) string {
-	if runtime.GOOS == "windows" {
-		if strings.ContainsAny(s, " &|<>()^") {
-			return `"` + s + `"`
-		}
+	switch {
+	case !strings.ContainsAny(s, " *'\"$;&|<>()^\\") || runtime.GOOS == "windows" && !strings.ContainsAny(s, " &|<>()^"):
 		return s
+	case runtime.GOOS == "windows" || !strings.ContainsAny(s, "\"$`\\!"):
+		return `"` + s + `"`
 	}
-	if strings.ContainsAny(s, " *'\"$;&|<>()\\") {
-		return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
-	}
-	return s
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
 }

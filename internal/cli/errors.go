@@ -135,7 +135,7 @@ func advice(err error) string {
 	case errors.Is(err, lane.ErrNothing):
 		return "morvant history shows what was done"
 	case errors.Is(err, lane.ErrNames):
-		return "Rename these files, or leave their folder out with: morvant game set --scratch 'FOLDER/**'"
+		return "Rename these files, or leave their folder out with: morvant game set --scratch \"FOLDER/**\""
 	case errors.Is(err, lane.ErrGone):
 		return "Put the folder back, or tell Morvant where it is now: morvant game set --live FOLDER"
 	case errors.Is(err, apply.ErrJournal):
@@ -177,7 +177,7 @@ func advice(err error) string {
 	case errors.Is(err, exchange.ErrHostile), errors.Is(err, exchange.ErrCut):
 		return "Nothing of it was recorded; get it again from somebody you trust"
 	case errors.Is(err, lane.ErrNoSaves):
-		return "Say where they are: morvant game set --saves '~/Saved Games/...'; morvant saves list says what was looked for"
+		return "Say where they are: morvant game set --saves \"~/Saved Games/...\"; morvant saves list says what was looked for"
 	case errors.Is(err, saves.ErrTooMuch), errors.Is(err, saves.ErrPattern):
 		return "Say more exactly where the saves are: morvant game set --no-saves OLD --saves NEW"
 	case errors.Is(err, lane.ErrLive):

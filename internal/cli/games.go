@@ -37,7 +37,7 @@ func settingFlags() []cli.Flag {
 func (a *app) addCommand() *cli.Command {
 	return &cli.Command{
 		Name: "add", Usage: "register a game's live folder", ArgsUsage: "NAME FOLDER", Category: "games",
-		Description: "Example: morvant add cinder-quay ~/Games/'Cinder Quay' --keep 'Mods/**' --scratch 'logs/**'\n\n" +
+		Description: "Example: morvant add cinder-quay ~/Games/\"Cinder Quay\" --keep \"Mods/**\" --scratch \"logs/**\"\n\n" +
 			"NAME is yours to choose: lower-case letters, digits and dashes. Nothing in the folder is changed,\n" +
 			"but for a small folder .morvant that tells which install it is.",
 		Flags: settingFlags(),
@@ -280,7 +280,7 @@ func (a *app) gameCommand() *cli.Command {
 			},
 			{
 				Name: "set", Usage: "change a game's settings; comments in the file stay", Flags: set,
-				Description: "Example: morvant game set --keep 'Harbours/**' --no-scratch 'logs/**'\n\n" +
+				Description: "Example: morvant game set --keep \"Harbours/**\" --no-scratch \"logs/**\"\n\n" +
 					"--keep and --scratch add patterns to those there are. The same file can be edited by hand.",
 				Action: a.onGame(a.gameSet),
 			},

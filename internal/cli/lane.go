@@ -75,7 +75,7 @@ func (a *app) laneCommand() *cli.Command {
 			},
 			{
 				Name: "share", Usage: "keep a big folder of yours once, for several lanes", ArgsUsage: "FOLDER",
-				Description: "Example: morvant lane share Mods/Scenery --to '/games/Quay scenery'\n\n" +
+				Description: "Example: morvant lane share Mods/Scenery --to \"/games/Quay scenery\"\n\n" +
 					"Moves the folder there and puts links in its place. A link is a leaf: no command walks into it.",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "to", Usage: "the `FOLDER` to move it to", Required: true},
@@ -309,7 +309,7 @@ func (a *app) laneRemove(ctx context.Context, c *cli.Command, l *lane.Lane) erro
 func (a *app) laneNewCommand() *cli.Command {
 	return &cli.Command{
 		Name: "new", Usage: "make another install, from a build, another lane or a folder", ArgsUsage: "NAME",
-		Description: "Example: morvant lane new old --from 1.1.1 --like main\n         morvant lane new races --adopt '/games/Quay for races'\n\n" +
+		Description: "Example: morvant lane new old --from 1.1.1 --like main\n         morvant lane new races --adopt \"/games/Quay for races\"\n\n" +
 			"The new lane is parked beside the live folder and held at its build. Where the file system can, it shares the space\n" +
 			"of what another lane has already. --like LANE also brings that lane's mods, maps and settings (its keep rules).",
 		Flags: append(append(changeFlags(), lineFlags()...), componentFlag(),

@@ -52,6 +52,9 @@ func TestNamesOfWindows(t *testing.T) {
 	w.ok("pin", "long", "--yes")
 	require.Equal(t, "beyond 260 characters", w.read(filepath.ToSlash(deep)+"/file.txt"))
 
+	w.fails(2, `put double quotes around it: "Mods/**"`, "game", "set", "--keep", "'Mods/**'")
+	w.fails(2, "single quotes mean nothing here", "game", "set", "--keep='Mods/**'")
+
 	upper := w.command("status")
 	upper.Dir = filepath.Join(filepath.Dir(w.live), "QUAY")
 	require.Equal(t, 0, w.finish(upper).code, "the folder is found whatever its letters' case")

@@ -20,7 +20,7 @@ import (
 func (a *app) publishCommand() *cli.Command {
 	return &cli.Command{
 		Name: "publish", Usage: "make a feed of builds in the store: a folder that any web server can serve", ArgsUsage: "FOLDER BUILD...", Category: "share",
-		Description: "Example: morvant publish ~/feed 1.1.0 1.1.1 --feed quay-archive --component voices-en='voices/en/**' --component base\n" +
+		Description: "Example: morvant publish ~/feed 1.1.0 1.1.1 --feed quay-archive --component voices-en=\"voices/en/**\" --component base\n" +
 			"         morvant publish ~/feed --list builds.toml\n\n" +
 			"Your own files (keep rules) and scratch files are never published. What is in the feed stays as it is; publishing\n" +
 			"again adds what is new. The catalogue is signed with a key that is made at the first time and kept in Morvant's\n" +

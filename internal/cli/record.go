@@ -18,7 +18,7 @@ import (
 func (a *app) snapshotCommand() *cli.Command {
 	return &cli.Command{
 		Name: "snapshot", Usage: "record the live folder, content included", ArgsUsage: "[LABEL]", Category: "record",
-		Description: "Example: morvant snapshot 1.1.1 --note 'with all mods, everything works'\n\n" +
+		Description: "Example: morvant snapshot 1.1.1 --note \"with all mods, everything works\"\n\n" +
 			"Without a label the date and time become the label. What is in the store already is not stored again.",
 		Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "a line of your own about it"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -151,7 +151,7 @@ func (a *app) buildsCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "note", Usage: "set your own note on a build; without TEXT take it away", ArgsUsage: "BUILD [TEXT]",
-				Description: "Example: morvant builds note 1.1.1 'the one for the race'",
+				Description: "Example: morvant builds note 1.1.1 \"the one for the race\"",
 				Action: func(ctx context.Context, c *cli.Command) error {
 					args, err := arguments(c, 1, 2)
 					if err != nil {

@@ -20,12 +20,12 @@ func (a *app) savesCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "list the backups, and where the saves are",
-				Description: "Example: morvant game set --saves '~/Saved Games/Cinder Quay/*'\n         morvant saves list",
+				Description: "Example: morvant game set --saves \"~/Saved Games/Cinder Quay/*\"\n         morvant saves list",
 				Action:      a.onGame(a.savesList),
 			},
 			{
 				Name: "backup", Usage: "back the saves up now; pins and switches do so by themselves", ArgsUsage: "[NOTE]",
-				Description: "Example: morvant saves backup 'before the race'",
+				Description: "Example: morvant saves backup \"before the race\"",
 				Action: func(ctx context.Context, c *cli.Command) error {
 					args, err := arguments(c, 0, 1)
 					if err != nil {
@@ -148,7 +148,7 @@ func (a *app) showSaves(l *lane.Lane, now, none []string, list []*saves.Backup) 
 	}
 	switch {
 	case len(l.Game.Saves) == 0:
-		a.say("It is not known where %s keeps its saves: morvant game set --saves '~/Saved Games/...'", l.Game.Display())
+		a.say("It is not known where %s keeps its saves: morvant game set --saves \"~/Saved Games/...\"", l.Game.Display())
 	case len(now) == 0:
 		a.say("There are no saves of %s yet.", l.Game.Display())
 	default:

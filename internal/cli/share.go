@@ -231,7 +231,7 @@ func formatOf(named, file string) (string, error) {
 func (a *app) importCommand() *cli.Command {
 	return &cli.Command{
 		Name: "import", Usage: "record a build from a zip, a tar.zst or a BagIt folder", ArgsUsage: "SOURCE [LABEL]", Category: "share",
-		Description: "Example: morvant import quay-1.1.1.zip 1.1.1 --note 'from Ada'\n\nNothing in the game's folder is changed; morvant pin LABEL goes there.",
+		Description: "Example: morvant import quay-1.1.1.zip 1.1.1 --note \"from Ada\"\n\nNothing in the game's folder is changed; morvant pin LABEL goes there.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "note", Usage: "a `NOTE` on it"},
 			&cli.StringFlag{Name: "inside", Usage: "only what is in this `FOLDER` of it"},
