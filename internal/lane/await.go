@@ -7,8 +7,6 @@ import (
 	"os"
 	"time"
 
-	"github.com/fsnotify/fsnotify"
-
 	"morvant/internal/block"
 	"morvant/internal/game"
 	"morvant/internal/identify"
@@ -41,13 +39,8 @@ func (l *Lane) AwaitUpdate(ctx context.Context, a Await) (*Status, error) {
 	if err != nil {
 		return nil, err
 	}
-	watcher, err := fsnotify.NewWatcher()
-	if err != nil {
-		a.Tell(limitAdvice(err))
-	} else {
-		defer watcher.Close()
-		(&Watch{Limit: a.Tell}).follow(watcher, l.Game, l.Dir)
-	}
+	news := newsOf(l.Game, l.Dir, a.Tell)
+	defer news.close()
 	var ended chan error
 	if a.After != nil {
 		ended = make(chan error, 1)
@@ -58,21 +51,11 @@ func (l *Lane) AwaitUpdate(ctx context.Context, a Await) (*Status, error) {
 	timer := time.NewTimer(a.Quiet)
 	defer timer.Stop()
 	for {
-		var events <-chan fsnotify.Event
-		var failures <-chan error
-		if watcher != nil {
-			events, failures = watcher.Events, watcher.Errors
-		}
 		select {
 		case <-ctx.Done():
 			return nil, ctx.Err()
-		case e := <-events:
-			if own(l.Dir, e.Name) {
-				continue
-			}
-			changed = true
-			timer.Reset(a.Quiet)
-		case <-failures:
+		case err := <-news.come:
+			changed = changed || err == nil
 			timer.Reset(a.Quiet)
 		case err := <-ended:
 			if err != nil {

@@ -4,18 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
-	"os"
-	"path/filepath"
 	"slices"
-	"strings"
 	"time"
-
-	"github.com/fsnotify/fsnotify"
 
 	"morvant/internal/block"
 	"morvant/internal/game"
-	"morvant/internal/manifest"
 )
 
 // Event is what a watch has seen, once it has become quiet again.
@@ -49,15 +42,10 @@ func (w *Watch) Run(ctx context.Context, home *game.Home, name string, o Options
 		return err
 	}
 	dir := g.Folder(is)
-	var watcher *fsnotify.Watcher
+	news := &news{}
 	if !w.Once {
-		if watcher, err = fsnotify.NewWatcher(); err != nil {
-			w.Limit(limitAdvice(err))
-			watcher = nil
-		} else {
-			defer watcher.Close()
-			w.follow(watcher, g, dir)
-		}
+		news = newsOf(g, dir, w.Limit)
+		defer news.close()
 	}
 	// Looked at once it is watched, so that nothing is missed in between.
 	before, err := w.look(ctx, home, name, o, nil)
@@ -67,26 +55,13 @@ func (w *Watch) Run(ctx context.Context, home *game.Home, name string, o Options
 	quiet := time.NewTimer(w.Every)
 	defer quiet.Stop()
 	for {
-		var events <-chan fsnotify.Event
-		var failures <-chan error
-		if watcher != nil {
-			events, failures = watcher.Events, watcher.Errors
-		}
 		select {
 		case <-ctx.Done():
 			return nil
-		case e := <-events:
-			if own(dir, e.Name) {
-				continue
+		case err := <-news.come:
+			if err != nil {
+				w.Limit(limitAdvice(err))
 			}
-			if e.Has(fsnotify.Create) {
-				if info, err := os.Lstat(e.Name); err == nil && info.IsDir() {
-					w.addFolders(watcher, e.Name)
-				}
-			}
-			quiet.Reset(w.Quiet)
-		case err := <-failures:
-			w.Limit(limitAdvice(err)) // some events were lost: look
 			quiet.Reset(w.Quiet)
 		case <-quiet.C:
 			now, err := w.look(ctx, home, name, o, before)
@@ -138,51 +113,6 @@ func sketch(s *Status) string {
 	}
 	for _, b := range s.Block {
 		text += fmt.Sprintf(" %v %s", b.Holds, b.Broke)
-	}
-	return text
-}
-
-// own reports whether a path is Morvant's own business.
-func own(live, path string) bool {
-	rel, err := filepath.Rel(live, path)
-	return err == nil && (rel == manifest.PrivateDir || strings.HasPrefix(rel, manifest.PrivateDir+string(filepath.Separator)))
-}
-
-// follow watches every folder of the lane, and those of the files that block rules
-// are about.
-func (w *Watch) follow(watcher *fsnotify.Watcher, g *game.Game, dir string) {
-	w.addFolders(watcher, dir)
-	home, _ := os.UserHomeDir()
-	at := block.Place{Dir: dir, Home: home}
-	for _, r := range g.Block {
-		if p := at.Watched(r); p != "" {
-			if err := watcher.Add(filepath.Dir(p)); err != nil {
-				w.Limit(limitAdvice(err))
-			}
-		}
-	}
-}
-
-func (w *Watch) addFolders(watcher *fsnotify.Watcher, top string) {
-	err := filepath.WalkDir(top, func(p string, d fs.DirEntry, err error) error {
-		if err != nil || !d.IsDir() {
-			return nil // gone meanwhile
-		}
-		if d.Name() == manifest.PrivateDir {
-			return filepath.SkipDir
-		}
-		return watcher.Add(p)
-	})
-	if err != nil {
-		w.Limit(limitAdvice(err))
-	}
-}
-
-// limitAdvice explains what keeps the system from telling of changes.
-func limitAdvice(err error) string {
-	text := fmt.Sprintf("not every folder can be watched (%v); the folder is looked at now and then instead", err)
-	if strings.Contains(err.Error(), "no space left") || strings.Contains(err.Error(), "too many") {
-		text += ". An administrator can raise the limit: sysctl fs.inotify.max_user_watches=524288"
 	}
 	return text
 }
