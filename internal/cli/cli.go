@@ -144,6 +144,11 @@ func oneOf(values ...string) func(string) error {
 // before sets up the output once the global flags are known.
 func (a *app) before(ctx context.Context, c *cli.Command) (context.Context, error) {
 	out, err := colorprofile.NewWriter(a.stdout, os.Environ()), colorprofile.NewWriter(a.stderr, os.Environ())
+	for file, w := range map[*os.File]*colorprofile.Writer{a.stdout: out, a.stderr: err} {
+		if !understandsColours(file) {
+			w.Profile = colorprofile.NoTTY
+		}
+	}
 	switch c.String("color") {
 	case "always":
 		out.Profile, err.Profile = colorprofile.ANSI, colorprofile.ANSI

@@ -38,6 +38,17 @@ Press Enter to close this window.`)
 	_, _ = bufio.NewReader(stdin).ReadString('\n')
 }
 
+// understandsColours reports whether a console does, having asked it to: it takes colour
+// sequences for text otherwise. What is no console is another program's business.
+func understandsColours(f *os.File) bool {
+	console := windows.Handle(f.Fd())
+	var mode uint32
+	if windows.GetConsoleMode(console, &mode) != nil || mode&windows.ENABLE_VIRTUAL_TERMINAL_PROCESSING != 0 {
+		return true
+	}
+	return windows.SetConsoleMode(console, mode|windows.ENABLE_PROCESSED_OUTPUT|windows.ENABLE_VIRTUAL_TERMINAL_PROCESSING) == nil
+}
+
 // checkQuotes refuses single quotes, which cmd hands on as they are: a pattern with them
 // would match nothing.
 func checkQuotes(args []string) error {

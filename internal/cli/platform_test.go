@@ -136,15 +136,16 @@ func TestLetterCaseDoesNotCount(t *testing.T) {
 	require.Contains(t, w.ok("diff", "1", "2").out, "1 changed, 1 added")
 	require.Contains(t, w.ok("identify").out, "2")
 
-	recordBoth(t, w, "Readme.txt", "README.TXT")
+	recordElsewhere(t, w, "both", "Readme.txt", "README.TXT")
 	before := w.picture()
 	w.fails(1, `this folder cannot hold both "README.TXT" and "Readme.txt"`, "pin", "both", "--yes")
+	recordElsewhere(t, w, "why", "data/why?.txt")
+	w.fails(1, `no folder of this system can hold the name "data/why?.txt"`, "pin", "why", "--yes")
 	require.Equal(t, before, w.picture())
 }
 
-// recordBoth records a build of two files as a computer would whose folders tell them
-// apart.
-func recordBoth(t *testing.T, w *world, names ...string) {
+// recordElsewhere records a build as a computer would whose folders can hold these names.
+func recordElsewhere(t *testing.T, w *world, label string, names ...string) {
 	t.Helper()
 	home, err := game.OpenHome(t.Context(), w.home)
 	require.NoError(t, err)
@@ -163,7 +164,7 @@ func recordBoth(t *testing.T, w *world, names ...string) {
 		m.Files = append(m.Files, manifest.File{Path: name, Size: int64(len(name)), Digest: put([]byte(name))})
 	}
 	m.Sort()
-	b := &game.Build{UID: game.NewUID(), Game: "quay", Label: "both", Made: time.Now(), Files: len(names)}
+	b := &game.Build{UID: game.NewUID(), Game: "quay", Label: label, Made: time.Now(), Files: len(names)}
 	b.Manifest, b.Attributes = put(m.Encode()), put(manifest.NewAttributes().Encode())
 	require.NoError(t, session.Close())
 	require.NoError(t, home.AddBuild(t.Context(), b))

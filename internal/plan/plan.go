@@ -12,6 +12,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/rules"
 	"morvant/internal/scan"
+	"morvant/internal/volume"
 )
 
 // ErrConflict is returned when the target cannot be reached without removing
@@ -105,6 +106,11 @@ func Make(r Request) (*Plan, error) {
 		return nil, err
 	}
 	m.folders()
+	for i := range m.plan.Steps {
+		if s := &m.plan.Steps[i]; s.After != nil && !volume.CanHold(s.Path) {
+			return nil, fmt.Errorf("%w: no folder of this system can hold the name %q", ErrConflict, s.Path)
+		}
+	}
 	slices.SortFunc(m.plan.Steps, func(a, b Step) int { return strings.Compare(a.Path, b.Path) })
 	m.sources()
 	slices.SortFunc(m.plan.Extra, BiggestFirst)

@@ -91,6 +91,12 @@ func UsualFold(name string) string {
 	return name
 }
 
+// CanHold reports whether this system's folders can hold a path of a manifest, which is
+// checked for what no system should hold.
+func CanHold(path string) bool {
+	return runtime.GOOS != "windows" || !strings.ContainsAny(path, `<>"|?*`)
+}
+
 // Replace writes a file as a whole, brings it to disk and puts it in place of the
 // one that may be there: readers see the old or the new content, never a part.
 func Replace(name string, content []byte, mode fs.FileMode) error {
