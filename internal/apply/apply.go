@@ -270,11 +270,11 @@ func (c *change) displace() error {
 		if !s.Displaces() || c.exists(old(i)) {
 			continue
 		}
-		info, stamp, err := scan.Look(c.root, s.Path)
+		mode, stamp, err := scan.Look(c.root, s.Path)
 		if err != nil {
 			return fmt.Errorf("%s: %w", s.Path, errors.Join(ErrChanged, err))
 		}
-		if s.Before.Kind == plan.File && !info.Mode().IsRegular() || s.Stamp != nil && !sameFile(*s.Stamp, stamp) {
+		if s.Before.Kind == plan.File && !mode.IsRegular() || s.Stamp != nil && !sameFile(*s.Stamp, stamp) {
 			return fmt.Errorf("%s: %w; nothing was changed", s.Path, ErrChanged)
 		}
 		if err := c.rename(s.Path, old(i)); err != nil {

@@ -118,14 +118,14 @@ func (e *Entry) readOnce(ctx context.Context, root *os.Root, q Request) (bool, e
 		return false, err
 	}
 	defer f.Close()
-	before, stamp, err := lookAt(f)
+	mode, stamp, err := lookAt(f)
 	if err != nil {
 		return false, place(e.Path, err)
 	}
-	if !before.Mode().IsRegular() {
+	if !mode.IsRegular() {
 		return false, fmt.Errorf("%s: %w", e.Path, ErrUnstable)
 	}
-	e.Mode, e.Stamp = before.Mode().Perm(), stamp
+	e.Mode, e.Stamp = mode.Perm(), stamp
 	d, size, err := q.Sink(ctx, f, func(n int) { q.Meter.Advance(int64(n), e.Path) })
 	if err != nil {
 		return false, place(e.Path, err)

@@ -11,22 +11,22 @@ import (
 // openFlags keep an open from following a link or waiting for a named pipe.
 const openFlags = syscall.O_NOFOLLOW | syscall.O_NONBLOCK
 
-func look(root *os.Root, p string) (fs.FileInfo, Stamp, error) {
+func look(root *os.Root, p string) (fs.FileMode, Stamp, error) {
 	info, err := root.Lstat(p)
 	if err != nil {
-		return nil, Stamp{}, err
+		return 0, Stamp{}, err
 	}
-	return info, stampOf(info), nil
+	return info.Mode(), stampOf(info), nil
 }
 
-func lookIn(root *os.Root, _ *os.File, name string) (fs.FileInfo, Stamp, error) {
+func lookIn(root *os.Root, _ *os.File, name string) (fs.FileMode, Stamp, error) {
 	return look(root, name)
 }
 
-func lookAt(f *os.File) (fs.FileInfo, Stamp, error) {
+func lookAt(f *os.File) (fs.FileMode, Stamp, error) {
 	info, err := f.Stat()
 	if err != nil {
-		return nil, Stamp{}, err
+		return 0, Stamp{}, err
 	}
-	return info, stampOf(info), nil
+	return info.Mode(), stampOf(info), nil
 }

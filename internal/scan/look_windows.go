@@ -1,6 +1,7 @@
 package scan
 
 import (
+	"errors"
 	"io/fs"
 	"os"
 	"path"
@@ -11,10 +12,10 @@ import (
 
 const openFlags = 0
 
-func look(root *os.Root, p string) (fs.FileInfo, Stamp, error) {
+func look(root *os.Root, p string) (fs.FileMode, Stamp, error) {
 	dir, err := root.Open(path.Dir(p))
 	if err != nil {
-		return nil, Stamp{}, err
+		return 0, Stamp{}, err
 	}
 	defer dir.Close()
 	return lookIn(root, dir, path.Base(p))
@@ -23,14 +24,33 @@ func look(root *os.Root, p string) (fs.FileInfo, Stamp, error) {
 // lookIn opens the file for its attributes only, which neither a program that has it
 // open nor a virus scanner minds, and asks everything of that: a listing of the folder
 // may be behind for files that are open or have several names.
-func lookIn(_ *os.Root, dir *os.File, name string) (fs.FileInfo, Stamp, error) {
+func lookIn(_ *os.Root, dir *os.File, name string) (fs.FileMode, Stamp, error) {
 	h, err := openIn(windows.Handle(dir.Fd()), name)
 	if err != nil {
-		return nil, Stamp{}, &fs.PathError{Op: "open", Path: name, Err: err}
+		return 0, Stamp{}, &fs.PathError{Op: "open", Path: name, Err: err}
 	}
+	var all fileAllInformation
+	if err := all.of(h); err == nil && all.Attributes&windows.FILE_ATTRIBUTE_REPARSE_POINT == 0 {
+		windows.CloseHandle(h)
+		return all.mode(), all.stamp(), nil
+	}
+	// What kind of link it is takes a second look.
 	f := os.NewFile(uintptr(h), name)
 	defer f.Close()
 	return lookAt(f)
+}
+
+func lookAt(f *os.File) (fs.FileMode, Stamp, error) {
+	info, err := f.Stat()
+	if err != nil {
+		return 0, Stamp{}, err
+	}
+	var all fileAllInformation
+	if all.of(windows.Handle(f.Fd())) != nil {
+		// A file system without ids and times of change.
+		return info.Mode(), Stamp{Size: info.Size(), MTime: info.ModTime().UnixNano()}, nil
+	}
+	return info.Mode(), all.stamp(), nil
 }
 
 // openIn opens what has a name in a folder, a link itself and not what it leads to.
@@ -52,29 +72,58 @@ func openIn(dir windows.Handle, name string) (windows.Handle, error) {
 	return h, err
 }
 
-// fileBasicInfo is FILE_BASIC_INFO. The times are in 100 ns since 1601.
-type fileBasicInfo struct {
+// fileAllInformation is FILE_ALL_INFORMATION with room for the beginning of the name,
+// which is not asked for. Times are in 100 ns since 1601; a time or an index of 0 is one
+// that the file system does not have.
+type fileAllInformation struct {
 	Created, Accessed, Written, Changed int64
 	Attributes                          uint32
 	_                                   uint32
+	Allocation, Size                    int64
+	Links                               uint32
+	DeletePending, Directory            bool
+	_                                   [2]byte
+	Index                               uint64
+	EaSize, Access                      uint32
+	Position                            int64
+	Mode, Alignment, NameLength         uint32
+	Name                                [2]uint16
 }
 
-// lookAt takes a file system without a time of change or ids as it is: then they are 0.
-func lookAt(f *os.File) (fs.FileInfo, Stamp, error) {
-	info, err := f.Stat()
-	if err != nil {
-		return nil, Stamp{}, err
+// fileAllInformationClass is FileAllInformation of FILE_INFORMATION_CLASS.
+const fileAllInformationClass = 18
+
+// of asks for all that is to be known of an open file at once.
+func (a *fileAllInformation) of(h windows.Handle) error {
+	var status windows.IO_STATUS_BLOCK
+	err := windows.NtQueryInformationFile(h, &status, (*byte)(unsafe.Pointer(a)), uint32(unsafe.Sizeof(*a)), fileAllInformationClass)
+	if errors.Is(err, windows.STATUS_BUFFER_OVERFLOW) { // of the name
+		return nil
 	}
-	s := Stamp{Size: info.Size(), MTime: info.ModTime().UnixNano()}
-	h := windows.Handle(f.Fd())
-	var ids windows.ByHandleFileInformation
-	if windows.GetFileInformationByHandle(h, &ids) == nil {
-		s.Dev, s.Ino = uint64(ids.VolumeSerialNumber), uint64(ids.FileIndexHigh)<<32|uint64(ids.FileIndexLow)
+	return err
+}
+
+func (a *fileAllInformation) mode() fs.FileMode {
+	mode := fs.FileMode(0o666)
+	if a.Attributes&windows.FILE_ATTRIBUTE_READONLY != 0 {
+		mode = 0o444
 	}
-	var basic fileBasicInfo
-	if windows.GetFileInformationByHandleEx(h, windows.FileBasicInfo, (*byte)(unsafe.Pointer(&basic)), uint32(unsafe.Sizeof(basic))) == nil && basic.Changed != 0 {
-		changed := windows.Filetime{LowDateTime: uint32(basic.Changed), HighDateTime: uint32(basic.Changed >> 32)}
-		s.CTime = changed.Nanoseconds()
+	if a.Attributes&windows.FILE_ATTRIBUTE_DIRECTORY != 0 {
+		mode |= fs.ModeDir | 0o111
 	}
-	return info, s, nil
+	return mode
+}
+
+// stamp leaves the device out: what is compared lies in one folder.
+func (a *fileAllInformation) stamp() Stamp {
+	s := Stamp{Size: a.Size, MTime: sinceEpoch(a.Written), Ino: a.Index}
+	if a.Changed != 0 {
+		s.CTime = sinceEpoch(a.Changed)
+	}
+	return s
+}
+
+func sinceEpoch(t int64) int64 {
+	ft := windows.Filetime{LowDateTime: uint32(t), HighDateTime: uint32(t >> 32)}
+	return ft.Nanoseconds()
 }

@@ -46,7 +46,7 @@ type Stamp struct {
 }
 
 // Look says what is at p below root, a link itself and not what it leads to.
-func Look(root *os.Root, p string) (fs.FileInfo, Stamp, error) { return look(root, p) }
+func Look(root *os.Root, p string) (fs.FileMode, Stamp, error) { return look(root, p) }
 
 // Racy reports whether the file was touched so close to the time of a look that
 // a later touch could have left the same stamp.
@@ -230,14 +230,14 @@ func (w *walker) list(root *os.Root, prefix string) (*Tree, error) {
 		if prefix == "" && strings.EqualFold(p, manifest.PrivateDir) || w.match.Scratch(p) {
 			continue
 		}
-		info, stamp, err := lookIn(root, f, name)
+		mode, stamp, err := lookIn(root, f, name)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue // gone since the folder was listed
 		}
 		if err != nil {
 			return nil, place(p, err)
 		}
-		if err := found.entry(root, p, info, stamp); err != nil {
+		if err := found.entry(root, p, mode, stamp); err != nil {
 			return nil, err
 		}
 	}
@@ -260,14 +260,14 @@ func (w *walker) below(root *os.Root, p string) error {
 }
 
 // entry adds one name of a folder.
-func (t *Tree) entry(root *os.Root, p string, info fs.FileInfo, stamp Stamp) error {
+func (t *Tree) entry(root *os.Root, p string, mode fs.FileMode, stamp Stamp) error {
 	if err := manifest.CheckPath(p); err != nil {
 		t.Odd = append(t.Odd, Oddity{p, strings.TrimPrefix(err.Error(), manifest.ErrPath.Error()+": "), true})
 		return nil
 	}
 	odd := func(what string) { t.Odd = append(t.Odd, Oddity{p, what, false}) }
-	e := Entry{Path: p, Mode: info.Mode().Perm(), Stamp: stamp}
-	switch mode := info.Mode(); {
+	e := Entry{Path: p, Mode: mode.Perm(), Stamp: stamp}
+	switch {
 	case mode.IsRegular():
 		e.Kind = File
 	case mode.IsDir():

@@ -106,9 +106,9 @@ func TestALookTellsAFileFromOneThatTookItsPlace(t *testing.T) {
 	for _, name := range []string{"a", "other"} {
 		require.NoError(t, os.Chtimes(filepath.Join(dir, "d", name), when, when))
 	}
-	info, was, err := Look(root, "d/a")
+	mode, was, err := Look(root, "d/a")
 	require.NoError(t, err)
-	require.True(t, info.Mode().IsRegular())
+	require.True(t, mode.IsRegular())
 	require.Equal(t, int64(1), was.Size)
 	require.Equal(t, when.UnixNano(), was.MTime)
 	require.NotZero(t, was.CTime)
@@ -129,9 +129,9 @@ func TestALookTellsAFileFromOneThatTookItsPlace(t *testing.T) {
 	require.NotEqual(t, was.Ino, now.Ino)
 	require.Equal(t, was.MTime, now.MTime)
 
-	info, _, err = Look(root, "d")
+	mode, _, err = Look(root, "d")
 	require.NoError(t, err)
-	require.True(t, info.IsDir())
+	require.True(t, mode.IsDir())
 	_, _, err = Look(root, "d/nothing")
 	require.ErrorIs(t, err, os.ErrNotExist)
 	_, _, err = Look(root, "../outside")
