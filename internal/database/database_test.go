@@ -3,6 +3,8 @@ package database
 import (
 	"os"
 	"path/filepath"
+	"runtime"
+	"strings"
 	"sync"
 	"testing"
 
@@ -75,4 +77,13 @@ func TestSeveralWritersWaitForEachOther(t *testing.T) {
 	require.NoError(t, db.QueryRow(`SELECT count(*), count(DISTINCT x) FROM a`).Scan(&n, &distinct))
 	require.Equal(t, 80, n)
 	require.Equal(t, 80, distinct)
+}
+
+func TestPathsAsTheDriverTakesThem(t *testing.T) {
+	path, start := "/home/ada/a b.db", "file:///home/ada/a%20b.db?"
+	if runtime.GOOS == "windows" {
+		path, start = `C:\Users\Ada\a b.db`, "file:///C:/Users/Ada/a%20b.db?"
+		require.True(t, strings.HasPrefix(dsn(`\\server\share\a.db`), "file:////server/share/a.db?"), dsn(`\\server\share\a.db`))
+	}
+	require.True(t, strings.HasPrefix(dsn(path), start), dsn(path))
 }

@@ -47,8 +47,9 @@ func newsOf(g *game.Game, dir string, limit func(why string)) *news {
 	return &news{come, watcher}
 }
 
-// pass passes on what the watcher tells until it is closed.
+// pass passes on what the watcher tells until it is closed, and closes come then.
 func pass(watcher *fsnotify.Watcher, dir string, come chan<- error) {
+	defer close(come)
 	for {
 		var err error
 		select {

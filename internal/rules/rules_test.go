@@ -4,6 +4,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"morvant/internal/volume"
 )
 
 func TestARuleThatMatchesAFolderHoldsForEverythingInIt(t *testing.T) {
@@ -26,4 +28,14 @@ func TestPatternsThatCannotBeUsedAreNamed(t *testing.T) {
 		require.Error(t, Rules{Scratch: []string{p}}.Check(), p)
 	}
 	require.NoError(t, Rules{Keep: []string{"a/**", "{b,c}/*.txt"}}.Check())
+}
+
+func TestLetterCaseCountsWhereFoldersMindIt(t *testing.T) {
+	ignored := volume.UsualFold("A") == "a"
+	m := Rules{Keep: []string{"mods/**"}, Scratch: []string{"Logs/*.TXT"}, Except: []string{"Mods/Theirs.ini"}}.Matcher()
+	require.True(t, m.Kept("mods/a.esp"))
+	require.Equal(t, ignored, m.Kept("Mods/a.esp"))
+	require.Equal(t, ignored, m.Scratch("logs/last.txt"))
+	require.Equal(t, !ignored, m.Kept("mods/theirs.ini"), "the exception is in other letters")
+	require.Equal(t, ignored, NewSet([]string{"DATA"}).Match("data/deep/down"))
 }

@@ -239,3 +239,14 @@ func FuzzCacheRow(f *testing.F) {
 		}
 	})
 }
+
+func TestAPathIsFoundInAnySpelling(t *testing.T) {
+	_, root := folder(t, map[string]string{"Data/Voices.pak": "1", "readme": "2"})
+	tree, err := Walk(t.Context(), root, rules.Rules{})
+	require.NoError(t, err)
+	require.Nil(t, tree.Entry("data/voices.PAK"))
+	tree.IgnoreCase()
+	require.Equal(t, "Data/Voices.pak", tree.Entry("data/voices.PAK").Path)
+	require.Equal(t, "readme", tree.Entry("readme").Path)
+	require.Nil(t, tree.Entry("data/other"))
+}

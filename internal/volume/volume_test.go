@@ -4,6 +4,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"runtime"
 	"testing"
 	"time"
 
@@ -128,5 +129,21 @@ func TestWhetherAFolderMayBeChanged(t *testing.T) {
 	require.Equal(t, err == nil, Writable(root), "what is said is what happens")
 	if err == nil {
 		require.NoError(t, errors.Join(probe.Close(), os.Remove(probe.Name())))
+	}
+}
+
+func TestWhatSpellingsHaveInCommon(t *testing.T) {
+	require.Equal(t, Fold("Data/VOICES.pak"), Fold("data/voices.PAK"))
+	require.NotEqual(t, Fold("data/a"), Fold("data/b"))
+	composed, decomposed := "caf\u00e9", "cafe\u0301"
+	require.Equal(t, runtime.GOOS == "darwin", Fold(composed) == Fold(decomposed), "only macOS takes them for one")
+	switch runtime.GOOS {
+	case "windows", "darwin":
+		require.Equal(t, "readme", UsualFold("ReadMe"))
+	default:
+		require.Equal(t, "ReadMe", UsualFold("ReadMe"))
+	}
+	for name, windows := range map[string]bool{"data/a.pak": true, "why?.txt": false, "a|b": false, `say "hi"`: false, "a+b (1).txt": true} {
+		require.Equal(t, windows || runtime.GOOS != "windows", CanHold(name), name)
 	}
 }
