@@ -77,7 +77,7 @@ func (a *app) command() *cli.Command {
 		Description: "Record a game folder (add, snapshot), see what an update changed (status, diff),\n" +
 			"bring the folder back to what it was (pin) and take that back too (undo).\n" +
 			"Builds that you do not have come from feeds (feed add, builds, fetch).\n" +
-			"Try it on made-up data: morvant demo",
+			"What the words mean: morvant help words. Try it on made-up data: morvant demo",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "game", Aliases: []string{"g"}, Usage: "the `GAME` to work on", Sources: cli.EnvVars("MORVANT_GAME")},
 			&cli.StringFlag{Name: "lane", Aliases: []string{"l"}, Usage: "the `LANE` to work on (default: the one you are in, else the live one)"},
