@@ -113,8 +113,10 @@ func (t *Tree) IgnoreCase() {
 
 // Entry returns the entry at p, or nil.
 func (t *Tree) Entry(p string) *Entry {
-	if as, ok := t.spelled[volume.Fold(p)]; ok {
-		p = as
+	if t.spelled != nil {
+		if as, ok := t.spelled[volume.Fold(p)]; ok {
+			p = as
+		}
 	}
 	i, ok := slices.BinarySearchFunc(t.Entries, p, func(e Entry, p string) int { return strings.Compare(e.Path, p) })
 	if !ok {
