@@ -232,28 +232,6 @@ func TestAFolderThatIgnoresCaseRefusesWhatItCannotHold(t *testing.T) {
 	w.fails(1, "whose names differ only by case", "pin", "1", "--yes")
 }
 
-func TestARunningGameIsNotChanged(t *testing.T) {
-	w := newWorld(t)
-	sleep, err := exec.LookPath("sleep")
-	require.NoError(t, err)
-	program, err := os.ReadFile(sleep)
-	require.NoError(t, err)
-	require.NoError(t, os.MkdirAll(w.path("bin"), 0o755))
-	require.NoError(t, os.WriteFile(w.path("bin/quay"), program, 0o755))
-	w.write("a.txt", "1")
-	w.ok("add", "quay", w.live)
-	w.ok("snapshot", "1")
-	w.write("a.txt", "2")
-	game := exec.Command(w.path("bin/quay"), "600")
-	require.NoError(t, game.Start())
-	w.fails(1, "the game is running", "pin", "1", "--yes")
-	w.fails(1, "Close the game", "pin", "1", "--yes")
-	require.Equal(t, true, w.json(0, "status")["running"])
-	require.NoError(t, game.Process.Kill())
-	_ = game.Wait()
-	w.ok("pin", "1", "--yes")
-}
-
 func TestAFetchThatHasNoRoomIsRefusedBeforeItBegins(t *testing.T) {
 	m := newMarket(t, "0.9.0")
 	small := filepath.Join(m.dir, "small")

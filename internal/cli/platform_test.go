@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"bufio"
 	"bytes"
 	"os"
 	"path/filepath"
@@ -168,4 +169,41 @@ func recordElsewhere(t *testing.T, w *world, label string, names ...string) {
 	b.Manifest, b.Attributes = put(m.Encode()), put(manifest.NewAttributes().Encode())
 	require.NoError(t, session.Close())
 	require.NoError(t, home.AddBuild(t.Context(), b))
+}
+
+func TestARunningGameIsNotChanged(t *testing.T) {
+	t.Parallel()
+	w, other := newWorld(t), newWorld(t)
+	content, err := os.ReadFile(program)
+	require.NoError(t, err)
+	w.write("a.txt", "1")
+	w.ok("add", "quay", w.live, "--scratch", "bin/**")
+	w.ok("snapshot", "1")
+	w.write("a.txt", "2")
+	require.NoError(t, os.Mkdir(w.path("bin"), 0o755))
+	require.NoError(t, os.WriteFile(w.path("bin/quay.exe"), content, 0o755))
+	// Any program will do that runs until it is ended: here Morvant itself, at something else.
+	other.ok("add", "other", other.live)
+	other.ok("snapshot", "1")
+	other.ok("pin", "1", "--yes")
+	running := other.command("watch")
+	running.Path = w.path("bin/quay.exe")
+	said, err := running.StderrPipe()
+	require.NoError(t, err)
+	require.NoError(t, running.Start())
+	tooLong := time.AfterFunc(time.Minute, func() { _ = running.Process.Kill() })
+	t.Cleanup(func() { tooLong.Stop(); _ = running.Process.Kill() })
+	line, err := bufio.NewReader(said).ReadString('\n')
+	require.NoError(t, err, "it runs")
+	require.NotEmpty(t, line)
+
+	w.fails(1, "the game is running", "pin", "1", "--yes")
+	w.fails(1, "Close the game", "pin", "1", "--yes")
+	require.Equal(t, true, w.json(0, "status")["running"])
+	require.Equal(t, "2", w.read("a.txt"))
+	require.NoError(t, running.Process.Kill())
+	_ = running.Wait()
+	require.Equal(t, false, w.json(0, "status")["running"])
+	w.ok("pin", "1", "--yes")
+	require.Equal(t, "1", w.read("a.txt"))
 }

@@ -9,6 +9,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/plan"
 	"morvant/internal/scan"
+	"morvant/internal/volume"
 )
 
 // Proposal is a change that has been planned and not carried out.
@@ -176,7 +177,7 @@ func (l *Lane) gamesOwn(owned plan.State, t *scan.Tree, held *game.Build) (plan.
 		}
 		for _, p := range parts {
 			for _, f := range p.Manifest.Files {
-				theirs[f.Path] = true
+				theirs[volume.UsualFold(f.Path)] = true
 			}
 		}
 	}
@@ -193,7 +194,7 @@ func (l *Lane) gamesOwn(owned plan.State, t *scan.Tree, held *game.Build) (plan.
 				return nil, err
 			}
 			for _, f := range m.Files {
-				if e := t.Entry(f.Path); !theirs[f.Path] && e != nil && e.Known && e.Kind == scan.File && e.Digest == f.Digest {
+				if e := t.Entry(f.Path); !theirs[volume.UsualFold(f.Path)] && e != nil && e.Known && e.Kind == scan.File && e.Digest == f.Digest {
 					add[f.Path] = plan.Node{Kind: plan.File, Size: f.Size, Digest: f.Digest}
 				}
 			}
