@@ -53,6 +53,12 @@ func (a *app) completionScripts(c *cli.Command) {
 		"zsh, in ~/.zshrc:             source <(morvant completion zsh)     (after compinit)\n" +
 		"fish:                         morvant completion fish > ~/.config/fish/completions/morvant.fish\n" +
 		"PowerShell, in $PROFILE:      morvant completion pwsh | Out-String | Invoke-Expression"
+	c.Action = func(_ context.Context, c *cli.Command) error {
+		if c.Args().Present() {
+			return usagef("there is no script for %q; there are bash, zsh, fish and pwsh", c.Args().First())
+		}
+		return cli.ShowSubcommandHelp(c)
+	}
 	for _, shell := range c.Commands {
 		shell.Usage = "write the script for " + shell.Name
 		if shell.Name == "pwsh" {

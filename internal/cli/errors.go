@@ -189,7 +189,7 @@ func advice(err error) string {
 	case errors.Is(err, lane.ErrInTheWay):
 		return "Move it away, then try again"
 	case errors.As(err, &held):
-		return "Close it, then try again; nothing was changed"
+		return "Nothing was changed; close it, then try again (a window that works in the folder holds it too: cd .. leaves it)"
 	case errors.Is(err, errStillBlocked):
 		return "Take the block off first: morvant unblock"
 	case errors.Is(err, errNoRules):

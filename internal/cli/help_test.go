@@ -100,6 +100,7 @@ func TestTheShellCompletesWhatIsThere(t *testing.T) {
 	for _, shell := range []string{"bash", "zsh", "fish", "pwsh"} {
 		require.Contains(t, w.ok("completion", shell).out, "generate-shell-completion")
 	}
+	w.fails(2, `there is no script for "cmd"`, "completion", "cmd")
 	require.Contains(t, w.ok("completion", "pwsh").out, "Register-ArgumentCompleter -Native -CommandName morvant")
 }
 

@@ -4,8 +4,10 @@ import (
 	"bufio"
 	"bytes"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"runtime"
+	"sync"
 	"testing"
 	"time"
 
@@ -78,7 +80,7 @@ func TestAFileHeldOpenIsNamed(t *testing.T) {
 		t.Skip("files that are open can be replaced here, as under Wine")
 	}
 	require.Contains(t, r.err, "readme.txt")
-	require.Contains(t, r.err, "Close it, then try again")
+	require.Contains(t, r.err, "close it, then try again")
 	require.Equal(t, "altered", w.read("readme.txt"))
 	w.ok("pin", "1.1.1", "--yes")
 }
@@ -173,7 +175,7 @@ func recordElsewhere(t *testing.T, w *world, label string, names ...string) {
 
 func TestARunningGameIsNotChanged(t *testing.T) {
 	t.Parallel()
-	w, other := newWorld(t), newWorld(t)
+	w := newWorld(t)
 	content, err := os.ReadFile(program)
 	require.NoError(t, err)
 	w.write("a.txt", "1")
@@ -182,28 +184,53 @@ func TestARunningGameIsNotChanged(t *testing.T) {
 	w.write("a.txt", "2")
 	require.NoError(t, os.Mkdir(w.path("bin"), 0o755))
 	require.NoError(t, os.WriteFile(w.path("bin/quay.exe"), content, 0o755))
-	// Any program will do that runs until it is ended: here Morvant itself, at something else.
-	other.ok("add", "other", other.live)
-	other.ok("snapshot", "1")
-	other.ok("pin", "1", "--yes")
-	running := other.command("watch")
-	running.Path = w.path("bin/quay.exe")
-	said, err := running.StderrPipe()
-	require.NoError(t, err)
-	require.NoError(t, running.Start())
-	tooLong := time.AfterFunc(time.Minute, func() { _ = running.Process.Kill() })
-	t.Cleanup(func() { tooLong.Stop(); _ = running.Process.Kill() })
-	line, err := bufio.NewReader(said).ReadString('\n')
-	require.NoError(t, err, "it runs")
-	require.NotEmpty(t, line)
+	end := w.stays(func(cmd *exec.Cmd) { cmd.Path = w.path("bin/quay.exe") })
 
 	w.fails(1, "the game is running", "pin", "1", "--yes")
 	w.fails(1, "Close the game", "pin", "1", "--yes")
 	require.Equal(t, true, w.json(0, "status")["running"])
 	require.Equal(t, "2", w.read("a.txt"))
-	require.NoError(t, running.Process.Kill())
-	_ = running.Wait()
+	end()
 	require.Equal(t, false, w.json(0, "status")["running"])
 	w.ok("pin", "1", "--yes")
 	require.Equal(t, "1", w.read("a.txt"))
+}
+
+// stays starts a program that runs until it is ended: Morvant itself, watching another
+// game. change says what is different about it.
+func (w *world) stays(change func(*exec.Cmd)) (end func()) {
+	w.t.Helper()
+	other := newWorld(w.t)
+	other.ok("add", "other", other.live)
+	other.ok("snapshot", "1")
+	other.ok("pin", "1", "--yes")
+	cmd := other.command("-g", "other", "watch")
+	change(cmd)
+	said, err := cmd.StderrPipe()
+	require.NoError(w.t, err)
+	require.NoError(w.t, cmd.Start())
+	end = sync.OnceFunc(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	w.t.Cleanup(end)
+	tooLong := time.AfterFunc(time.Minute, func() { _ = cmd.Process.Kill() })
+	defer tooLong.Stop()
+	line, err := bufio.NewReader(said).ReadString('\n')
+	require.NoError(w.t, err, "it runs")
+	require.NotEmpty(w.t, line)
+	return end
+}
+
+func TestAFolderThatAWindowWorksInIsNamed(t *testing.T) {
+	t.Parallel()
+	if !onWindows {
+		t.Skip("for Windows; elsewhere such a folder can be renamed")
+	}
+	w := newLanes(t)
+	before := w.picture()
+	end := w.stays(func(cmd *exec.Cmd) { cmd.Dir = w.live })
+	w.fails(1, w.live+" is held open by", "lane", "switch", "old")
+	w.fails(1, "cd .. leaves it", "lane", "switch", "old")
+	require.Equal(t, before, w.picture())
+	end()
+	w.ok("lane", "switch", "old")
+	require.Equal(t, before, picture(t, w.parked("main")))
 }

@@ -3,7 +3,9 @@ package process
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -58,7 +60,8 @@ func Program(name string, args ...string) *exec.Cmd {
 // a virus scanner lets go within that time, a game does not.
 const patience = 2 * time.Second
 
-// HeldError is returned for a file that somebody holds open.
+// HeldError is returned for a file or folder that somebody holds open. If it is a matter
+// of rights, which some systems do not tell apart, it wraps fs.ErrPermission.
 type HeldError struct {
 	Path    string
 	Holders []Running // as far as the system tells
@@ -66,10 +69,13 @@ type HeldError struct {
 }
 
 func (e *HeldError) Error() string {
-	if len(e.Holders) == 0 {
-		return fmt.Sprintf("%s: %v", e.Path, e.Err)
+	switch {
+	case len(e.Holders) > 0:
+		return fmt.Sprintf("%s is held open by %s (process %d)", e.Path, e.Holders[0].Path, e.Holders[0].PID)
+	case errors.Is(e.Err, fs.ErrPermission):
+		return fmt.Sprintf("%s cannot be changed: a program has it open, or you have no right to", e.Path)
 	}
-	return fmt.Sprintf("%s is held open by %s (process %d): %v", e.Path, e.Holders[0].Path, e.Holders[0].PID, e.Err)
+	return fmt.Sprintf("%s is held open by another program", e.Path)
 }
 
 func (e *HeldError) Unwrap() error { return e.Err }
