@@ -120,15 +120,9 @@ func (a *app) undoCommand() *cli.Command {
 			"give its number from morvant history.",
 		Flags: changeFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, 0, 1)
+			id, err := optionalNumber(c, "change", "history")
 			if err != nil {
 				return err
-			}
-			var id int64
-			if len(args) == 1 {
-				if id, err = number(args[0], "change", "history"); err != nil {
-					return err
-				}
 			}
 			return a.withChange(ctx, c, func(l *lane.Lane, home *game.Home) error {
 				p, _, err := l.ProposeUndo(ctx, id)

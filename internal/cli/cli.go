@@ -200,6 +200,15 @@ func number(text, of, where string) (int64, error) {
 	return n, nil
 }
 
+// optionalNumber reads the only argument of a command as number does; 0 if there is none.
+func optionalNumber(c *cli.Command, of, where string) (int64, error) {
+	args, err := arguments(c, 0, 1)
+	if err != nil || len(args) == 0 {
+		return 0, err
+	}
+	return number(args[0], of, where)
+}
+
 // ownVersion is that of a release, else it comes from the build info.
 func ownVersion() string {
 	if released != "" {

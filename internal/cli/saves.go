@@ -41,15 +41,9 @@ func (a *app) savesCommand() *cli.Command {
 				Description: "Example: morvant saves restore 4\n\nWithout a number: the newest that is not as the saves are now.",
 				Flags:       changeFlags(),
 				Action: func(ctx context.Context, c *cli.Command) error {
-					args, err := arguments(c, 0, 1)
+					id, err := optionalNumber(c, "backup", "saves list")
 					if err != nil {
 						return err
-					}
-					var id int64
-					if len(args) == 1 {
-						if id, err = number(args[0], "backup", "saves list"); err != nil {
-							return err
-						}
 					}
 					return a.withLiveLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.savesRestore(ctx, c, l, home, id) })
 				},
