@@ -6,7 +6,8 @@ Register-ArgumentCompleter -Native -CommandName morvant -ScriptBlock {
     $before = @($ast.CommandElements | Where-Object { $_.Extent.EndOffset -lt $cursor } | Select-Object -Skip 1 |
         ForEach-Object { $_.Extent.Text.Trim('"', "'") })
     if ($word -like '-*') { $before += $word }
-    & $ast.CommandElements[0].Extent.Text.Trim('"', "'") @before --generate-shell-completion 2>$null | ForEach-Object {
+    $program = $ast.CommandElements[0].Extent.Text.Trim('"', "'")
+    & $program @before --generate-shell-completion 2>$null | ForEach-Object {
         $value, $about = $_ -split ':', 2
         if ($value -like "$word*") {
             if (-not $about) { $about = $value }

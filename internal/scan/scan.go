@@ -290,6 +290,9 @@ func (t *Tree) entry(root *os.Root, p string, mode fs.FileMode, stamp Stamp) err
 	case mode&fs.ModeNamedPipe != 0:
 		odd("a named pipe")
 		return nil
+	case mode&fs.ModeIrregular != 0 && mode&fs.ModeDevice == 0:
+		odd("a junction or another link of the system")
+		return nil
 	default:
 		odd("a device or another special file")
 		return nil
