@@ -16,7 +16,7 @@ import (
 
 func (a *app) blockCommand() *cli.Command {
 	return &cli.Command{
-		Name: "block", Usage: "keep the launcher from updating the game", Category: "pin",
+		Name: "block", Usage: "keep the launcher from updating the game", Category: groupPin,
 		Description: "Example: morvant block add staging-folder path=~/.launcher/staging\n         morvant block\n         morvant block --show\n\n" +
 			"Sets the block rules in the game's settings; pin does so by itself. Each rule notes what it found, and unblock\n" +
 			"puts exactly that back. --explain says what each rule does, and what none of them can do.",
@@ -54,7 +54,7 @@ func (a *app) blockCommand() *cli.Command {
 
 func (a *app) unblockCommand() *cli.Command {
 	return &cli.Command{
-		Name: "unblock", Usage: "let the launcher update again: put back what the block found", Category: "pin",
+		Name: "unblock", Usage: "let the launcher update again: put back what the block found", Category: groupPin,
 		Description: "Example: morvant unblock\n\nWhat somebody has changed since is named, and put back only after asking, or with --force.",
 		Flags:       []cli.Flag{forceFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {

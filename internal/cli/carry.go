@@ -20,7 +20,7 @@ const takeAsk = "ask"
 
 func (a *app) carryCommand() *cli.Command {
 	return &cli.Command{
-		Name: "carry", Usage: "bring your own files of another lane, snapshot or folder here", ArgsUsage: "FROM [PATTERN...]", Category: "lanes",
+		Name: "carry", Usage: "bring your own files of another lane, snapshot or folder here", ArgsUsage: "FROM [PATTERN...]", Category: groupLanes,
 		Description: "Example: morvant carry lane/main\n         morvant carry snapshot/1.1.1 \"Mods/**\" --conflict newer\n         morvant carry \"/games/Quay (copy)\" \"Harbours/**\"\n\n" +
 			"Your own are files under keep rules, and others that no known build has. Files that are here and differ stay, or\n" +
 			"give way if --conflict says so: newer, theirs, mine, or ask.",

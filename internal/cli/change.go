@@ -20,7 +20,7 @@ func changeFlags() []cli.Flag {
 
 func (a *app) pinCommand() *cli.Command {
 	return &cli.Command{
-		Name: "pin", Usage: "bring the game to a build and hold it there", ArgsUsage: "BUILD", Category: "pin",
+		Name: "pin", Usage: "bring the game to a build and hold it there", ArgsUsage: "BUILD", Category: groupPin,
 		Description: "Example: morvant pin 1.1.1\n\n" +
 			"Only what differs is replaced. Files under keep rules are never touched; other files that the build does\n" +
 			"not have stay and are reported, but for those of the build held before. Everything that is replaced or\n" +
@@ -62,7 +62,7 @@ func (a *app) pinCommand() *cli.Command {
 
 func (a *app) unpinCommand() *cli.Command {
 	return &cli.Command{
-		Name: "unpin", Usage: "lift the hold and bring back the folder from before it", Category: "pin",
+		Name: "unpin", Usage: "lift the hold and bring back the folder from before it", Category: groupPin,
 		Description: "Example: morvant unpin\n         morvant unpin --stay\n         morvant unpin --to newest",
 		Flags: append(append(changeFlags(), lineFlags()...),
 			&cli.BoolFlag{Name: "stay", Usage: "leave every file as it is"},
@@ -114,7 +114,7 @@ func firstOf(errs ...error) error {
 
 func (a *app) undoCommand() *cli.Command {
 	return &cli.Command{
-		Name: "undo", Usage: "take back the last change of the game's folder", ArgsUsage: "[NUMBER]", Category: "pin",
+		Name: "undo", Usage: "take back the last change of the game's folder", ArgsUsage: "[NUMBER]", Category: groupPin,
 		Description: "Example: morvant undo\n\n" +
 			"Content, names, times and modes come back as they were. An undo is a change too: to take it back,\n" +
 			"give its number from morvant history.",
@@ -402,7 +402,7 @@ func them(n int) string {
 
 func (a *app) historyCommand() *cli.Command {
 	return &cli.Command{
-		Name: "history", Usage: "list the changes of the game's folder", Category: "pin",
+		Name: "history", Usage: "list the changes of the game's folder", Category: groupPin,
 		Description: "Example: morvant history",
 		Action:      a.onGame(a.history),
 		Commands: []*cli.Command{{

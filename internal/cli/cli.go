@@ -37,6 +37,20 @@ const (
 // memoryLimit is what the garbage collector aims to stay below, in bytes.
 const memoryLimit = 160 << 20
 
+// The groups of commands in the order in which a player comes to need them; help lists
+// them by name.
+const (
+	groupGames  = "1. your games"
+	groupRecord = "2. record and compare"
+	groupPin    = "3. hold, and take back"
+	groupLanes  = "4. several installs"
+	groupSaves  = "5. saved games"
+	groupFeeds  = "6. builds from elsewhere"
+	groupShare  = "7. share"
+	groupStore  = "8. the store"
+	groupHelp   = "9. learn more"
+)
+
 // app is one run of the program.
 type app struct {
 	in             *os.File

@@ -23,7 +23,7 @@ import (
 
 func (a *app) compareWithCommand() *cli.Command {
 	return &cli.Command{
-		Name: "compare-with", Usage: "is it the same as a friend's? which files differ", ArgsUsage: "FILE", Category: "share",
+		Name: "compare-with", Usage: "is it the same as a friend's? which files differ", ArgsUsage: "FILE", Category: groupShare,
 		Description: "Example: morvant compare-with race-night.pin.toml\n         morvant compare-with friend.json\n         morvant compare-with sums.txt\n\n" +
 			"FILE is a pin file, what morvant --json status has written on the other computer, or a list of checksums\n" +
 			"(b3sum, sha256sum). Exit code 3 says that something differs.",

@@ -47,7 +47,7 @@ var powerShell string
 // of the same kind as elsewhere, and with a script for PowerShell that completes what
 // has been begun.
 func (a *app) completionScripts(c *cli.Command) {
-	c.Hidden, c.Category, c.Usage = false, "help", "write what makes a shell complete commands, games, builds and lanes: bash, zsh, fish, pwsh"
+	c.Hidden, c.Category, c.Usage = false, groupHelp, "write what makes a shell complete commands, games, builds and lanes: bash, zsh, fish, pwsh"
 	c.Description = "Example: morvant completion bash > ~/.local/share/bash-completion/completions/morvant\n\n" +
 		"bash, for this window only:   source <(morvant completion bash)\n" +
 		"zsh, in ~/.zshrc:             source <(morvant completion zsh)     (after compinit)\n" +

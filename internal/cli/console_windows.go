@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"fmt"
 	"os"
+	"regexp"
 	"strings"
 	"unsafe"
 
@@ -49,12 +50,14 @@ func understandsColours(f *os.File) bool {
 	return windows.SetConsoleMode(console, mode|windows.ENABLE_PROCESSED_OUTPUT|windows.ENABLE_VIRTUAL_TERMINAL_PROCESSING) == nil
 }
 
+var singleQuoted = regexp.MustCompile(`^(--[a-z-]+=)?'`)
+
 // checkQuotes refuses single quotes, which cmd hands on as they are: a pattern with them
 // would match nothing.
 func checkQuotes(args []string) error {
 	for _, arg := range args {
-		if strings.HasPrefix(arg, "'") || strings.Contains(arg, "='") {
-			return usagef(`%s: single quotes mean nothing here; put double quotes around it: "%s"`, arg, strings.Trim(arg, "'"))
+		if singleQuoted.MatchString(arg) {
+			return usagef(`%s: single quotes mean nothing here; put double quotes around it: "%s"`, arg, strings.ReplaceAll(arg, "'", ""))
 		}
 	}
 	return nil

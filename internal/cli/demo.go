@@ -22,7 +22,7 @@ const demoSize = "24MB"
 func (a *app) demoCommand() *cli.Command {
 	sizeFlag := &cli.StringFlag{Name: "size", Usage: "how large a build is, about", Value: demoSize}
 	return &cli.Command{
-		Name: "demo", Usage: "the whole story on made-up data, in a scratch folder", Category: "demo",
+		Name: "demo", Usage: "the whole story on made-up data, in a scratch folder", Category: groupHelp,
 		Description: "Example: morvant demo --dir ~/quay\n\n" +
 			"Plays with Cinder Quay, a game that does not exist. Every command line is shown with its true output.\n" +
 			"The folder stays, to try more.",

@@ -47,7 +47,7 @@ func (a *app) feedOptions(c *cli.Command) feed.Options {
 
 func (a *app) feedCommand() *cli.Command {
 	return &cli.Command{
-		Name: "feed", Usage: "where builds come from", Category: "fetch",
+		Name: "feed", Usage: "where builds come from", Category: groupFeeds,
 		Description: "Example: morvant feed add https://feeds.example/cinder-quay",
 		Commands: []*cli.Command{
 			{

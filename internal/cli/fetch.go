@@ -19,7 +19,7 @@ func componentFlag() cli.Flag {
 
 func (a *app) fetchCommand() *cli.Command {
 	return &cli.Command{
-		Name: "fetch", Usage: "bring a build's missing content here, to be pinned later", ArgsUsage: "BUILD", Category: "fetch",
+		Name: "fetch", Usage: "bring a build's missing content here, to be pinned later", ArgsUsage: "BUILD", Category: groupFeeds,
 		Description: "Example: morvant fetch 1.1.1 --limit 5MB/s\n\n" +
 			"Only what neither the store nor any file of the game holds comes over the line. What has arrived stays when the\n" +
 			"fetch is interrupted, and is not fetched again.",

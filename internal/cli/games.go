@@ -36,7 +36,7 @@ func settingFlags() []cli.Flag {
 
 func (a *app) addCommand() *cli.Command {
 	return &cli.Command{
-		Name: "add", Usage: "register a game's live folder", ArgsUsage: "NAME FOLDER", Category: "games",
+		Name: "add", Usage: "register a game's live folder", ArgsUsage: "NAME FOLDER", Category: groupGames,
 		Description: "Example: morvant add cinder-quay ~/Games/\"Cinder Quay\" --keep \"Mods/**\" --scratch \"logs/**\"\n\n" +
 			"NAME is yours to choose: lower-case letters, digits and dashes. Nothing in the folder is changed,\n" +
 			"but for a small folder .morvant that tells which install it is.",
@@ -163,7 +163,7 @@ func countFolder(ctx context.Context, g *game.Game) (folderCount, error) {
 
 func (a *app) gamesCommand() *cli.Command {
 	return &cli.Command{
-		Name: "games", Usage: "list the registered games", Category: "games",
+		Name: "games", Usage: "list the registered games", Category: groupGames,
 		Description: "Example: morvant games",
 		Action:      a.onHome(a.games),
 	}
@@ -272,7 +272,7 @@ func (a *app) gameCommand() *cli.Command {
 		&cli.StringSliceFlag{Name: "waiting-rule", Usage: "where the launcher says which update waits: `FILE=PATTERN`, with the build in parentheses"},
 	)
 	return &cli.Command{
-		Name: "game", Usage: "one game's settings: show, set, forget", Category: "games",
+		Name: "game", Usage: "one game's settings: show, set, forget", Category: groupGames,
 		Commands: []*cli.Command{
 			{
 				Name: "show", Usage: "show a game's settings", Description: "Example: morvant game show -g cinder-quay",

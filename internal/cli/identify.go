@@ -19,7 +19,7 @@ import (
 
 func (a *app) identifyCommand() *cli.Command {
 	return &cli.Command{
-		Name: "identify", Usage: "which known build is this folder?", ArgsUsage: "[FOLDER]", Category: "record",
+		Name: "identify", Usage: "which known build is this folder?", ArgsUsage: "[FOLDER]", Category: groupRecord,
 		Description: "Example: morvant identify ~/Downloads/\"Cinder Quay copy\"\n\n" +
 			"Compares content with every build that is known, snapshots and what feeds offer. Without FOLDER it is the\n" +
 			"live folder. Nothing is changed.",

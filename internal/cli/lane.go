@@ -18,7 +18,7 @@ import (
 
 func (a *app) laneCommand() *cli.Command {
 	return &cli.Command{
-		Name: "lane", Usage: "parallel installs: list, new, switch, rename, remove, share, unshare", Category: "lanes",
+		Name: "lane", Usage: "parallel installs: list, new, switch, rename, remove, share, unshare", Category: groupLanes,
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "list the lanes: live or parked, build, drift, size",

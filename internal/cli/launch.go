@@ -22,7 +22,7 @@ import (
 
 func (a *app) launchCommand() *cli.Command {
 	return &cli.Command{
-		Name: "launch", Usage: "check the game and start its program directly", ArgsUsage: "[LANE] [-- ARGUMENTS...]", Category: "pin",
+		Name: "launch", Usage: "check the game and start its program directly", ArgsUsage: "[LANE] [-- ARGUMENTS...]", Category: groupPin,
 		Description: "Example: morvant launch -- --windowed\n         morvant launch current\n\n" +
 			"With LANE it switches there first. " +
 			"Checks that the folder is as held and that the block holds, starts the program (morvant game set --program) in its\n" +

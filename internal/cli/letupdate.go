@@ -22,7 +22,7 @@ const (
 
 func (a *app) letUpdateCommand() *cli.Command {
 	return &cli.Command{
-		Name: "let-update", Usage: "take an update on purpose: let it in, record it, then hold it or go back", Category: "pin",
+		Name: "let-update", Usage: "take an update on purpose: let it in, record it, then hold it or go back", Category: groupPin,
 		Description: "Example: morvant let-update\n         morvant let-update --after \"./launcher --update\" --then back\n\n" +
 			"Takes the block off, waits until the launcher is done and the folder is quiet, records the new build under the\n" +
 			"label that it reports, and asks whether to hold it or to go back. Ctrl-C while it waits sets the block again.",

@@ -18,7 +18,7 @@ const few = 8
 
 func (a *app) statusCommand() *cli.Command {
 	return &cli.Command{
-		Name: "status", Usage: "how the game stands: build, drift, last change", Category: "record",
+		Name: "status", Usage: "how the game stands: build, drift, last change", Category: groupRecord,
 		Description: "Example: morvant status\n\nExit code 3 says that the folder differs from what it is held to.",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if _, err := arguments(c, 0, 0); err != nil {
@@ -257,7 +257,7 @@ func was(n int) string {
 
 func (a *app) verifyCommand() *cli.Command {
 	return &cli.Command{
-		Name: "verify", Usage: "read every byte of the build's files and compare", ArgsUsage: "[BUILD]", Category: "record",
+		Name: "verify", Usage: "read every byte of the build's files and compare", ArgsUsage: "[BUILD]", Category: groupRecord,
 		Description: "Example: morvant verify --repair\n\n" +
 			"Without BUILD it compares with what the game is held to. Exit code 3 says that something differs.",
 		Flags: append(append(changeFlags(), lineFlags()...), &cli.BoolFlag{Name: "repair", Usage: "bring back what differs, after showing the plan"}),

@@ -19,7 +19,7 @@ import (
 
 func (a *app) publishCommand() *cli.Command {
 	return &cli.Command{
-		Name: "publish", Usage: "make a feed of builds in the store: a folder that any web server can serve", ArgsUsage: "FOLDER BUILD...", Category: "share",
+		Name: "publish", Usage: "make a feed of builds in the store: a folder that any web server can serve", ArgsUsage: "FOLDER BUILD...", Category: groupShare,
 		Description: "Example: morvant publish ~/feed 1.1.0 1.1.1 --feed quay-archive --component voices-en=\"voices/en/**\" --component base\n" +
 			"         morvant publish ~/feed --list builds.toml\n\n" +
 			"Your own files (keep rules) and scratch files are never published. What is in the feed stays as it is; publishing\n" +

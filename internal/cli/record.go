@@ -17,7 +17,7 @@ import (
 
 func (a *app) snapshotCommand() *cli.Command {
 	return &cli.Command{
-		Name: "snapshot", Usage: "record the live folder, content included", ArgsUsage: "[LABEL]", Category: "record",
+		Name: "snapshot", Usage: "record the live folder, content included", ArgsUsage: "[LABEL]", Category: groupRecord,
 		Description: "Example: morvant snapshot 1.1.1 --note \"with all mods, everything works\"\n\n" +
 			"Without a label the date and time become the label. What is in the store already is not stored again.",
 		Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "a line of your own about it"}},
@@ -136,7 +136,7 @@ func (a *app) noteOdd(odd []scan.Oddity) {
 
 func (a *app) buildsCommand() *cli.Command {
 	return &cli.Command{
-		Name: "builds", Usage: "list what is known of a game's builds", Category: "record",
+		Name: "builds", Usage: "list what is known of a game's builds", Category: groupRecord,
 		Description: "Example: morvant builds --find mods\n\n" +
 			"Snapshots, and what feeds offer. Wherever a build is named, any of these will do: its label; preview/1.5, a label\n" +
 			"in a channel (snapshot/1.5 for a snapshot); @2031-08-05, the newest of that day or before; =3fa9c1, the beginning\n" +

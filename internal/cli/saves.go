@@ -16,7 +16,7 @@ import (
 
 func (a *app) savesCommand() *cli.Command {
 	return &cli.Command{
-		Name: "saves", Usage: "your saved games: list, backup, restore, stash", Category: "saves",
+		Name: "saves", Usage: "your saved games: list, backup, restore, stash", Category: groupSaves,
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "list the backups, and where the saves are",

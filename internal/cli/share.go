@@ -18,7 +18,7 @@ import (
 
 func (a *app) pinfileCommand() *cli.Command {
 	return &cli.Command{
-		Name: "pinfile", Usage: "a pin as a file, to keep or to share: write, show, apply", Category: "share",
+		Name: "pinfile", Usage: "a pin as a file, to keep or to share: write, show, apply", Category: groupShare,
 		Commands: []*cli.Command{
 			{
 				Name: "write", Usage: "write down what the game is held to", ArgsUsage: "[FILE]",
@@ -185,7 +185,7 @@ func (a *app) showPinfile(l *lane.Lane, f *pinfile.File) {
 
 func (a *app) exportCommand() *cli.Command {
 	return &cli.Command{
-		Name: "export", Usage: "write a build in an open format", ArgsUsage: "BUILD FILE", Category: "share",
+		Name: "export", Usage: "write a build in an open format", ArgsUsage: "BUILD FILE", Category: groupShare,
 		Description: "Example: morvant export 1.1.1 quay-1.1.1.zip\n         morvant export 1.1.1 sums.txt --format b3sums\n\n" +
 			"Formats: " + strings.Join(exchange.Formats(), ", ") + ". Without --format the end of FILE says which. A bag (RFC 8493) is a folder, and goes\n" +
 			"on where it was cut off. Lists of checksums fit b3sum --check and sha256sum --check.",
@@ -230,7 +230,7 @@ func formatOf(named, file string) (string, error) {
 
 func (a *app) importCommand() *cli.Command {
 	return &cli.Command{
-		Name: "import", Usage: "record a build from a zip, a tar.zst or a BagIt folder", ArgsUsage: "SOURCE [LABEL]", Category: "share",
+		Name: "import", Usage: "record a build from a zip, a tar.zst or a BagIt folder", ArgsUsage: "SOURCE [LABEL]", Category: groupShare,
 		Description: "Example: morvant import quay-1.1.1.zip 1.1.1 --note \"from Ada\"\n\nNothing in the game's folder is changed; morvant pin LABEL goes there.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "note", Usage: "a `NOTE` on it"},

@@ -15,7 +15,7 @@ import (
 
 func (a *app) storeCommand() *cli.Command {
 	return &cli.Command{
-		Name: "store", Usage: "Morvant's content store: show, check, trim", Category: "store",
+		Name: "store", Usage: "Morvant's content store: show, check, trim", Category: groupStore,
 		Commands: []*cli.Command{
 			{
 				Name: "show", Usage: "how large it is, what is shared, what each build takes", Description: "Example: morvant store show",

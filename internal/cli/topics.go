@@ -29,7 +29,7 @@ func topics() []string {
 
 func (a *app) helpCommand() *cli.Command {
 	return &cli.Command{
-		Name: "help", Usage: "long help on a topic: " + strings.Join(topics(), ", "), ArgsUsage: "[TOPIC|COMMAND]", Category: "help",
+		Name: "help", Usage: "long help on a topic: " + strings.Join(topics(), ", "), ArgsUsage: "[TOPIC|COMMAND]", Category: groupHelp,
 		Description: "Example: morvant help builds\n\nWithout a topic it lists the commands; with a command it shows that command's help.",
 		ShellComplete: func(context.Context, *cli.Command) {
 			for _, name := range topics() {

@@ -22,7 +22,7 @@ import (
 
 func (a *app) watchCommand() *cli.Command {
 	return &cli.Command{
-		Name: "watch", Usage: "stay, and tell when something touches the held game", Category: "pin",
+		Name: "watch", Usage: "stay, and tell when something touches the held game", Category: groupPin,
 		Description: "Example: morvant watch --repair\n         morvant watch --once --quiet; echo $?\n\n" +
 			"Waits until it has been quiet for a moment, then says in one line what has changed. Ctrl-C ends it. --install prints\n" +
 			"how to have it run by itself (a systemd user unit, a Windows task); nothing is installed.",
