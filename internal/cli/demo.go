@@ -67,7 +67,7 @@ func (a *app) demoCommand() *cli.Command {
 }
 
 // smallest is the smallest build that still has something in every file.
-const smallest = 1 << 20
+const smallest = 1_000_000
 
 func parseSize(s string) (int64, error) {
 	n, err := humanize.ParseBytes(s)
