@@ -55,7 +55,7 @@ func allCommands(c *cli.Command, prefix string) []manualCommand {
 
 var placeholder = regexp.MustCompile("`([^`]+)`")
 
-// options lists a command's own flags as Markdown, all but --help.
+// options lists a command's own flags as Markdown; --help is told of once, at the top.
 func options(c *cli.Command) []string {
 	var list []string
 	for _, f := range c.VisibleFlags() {

@@ -203,11 +203,11 @@ func (l *Lane) Verify(ctx context.Context, b *game.Build, pin game.Pin) (*Drift,
 		return nil, nil, err
 	}
 	match := l.Game.Rules().Matcher()
-	want := l.spelling(plan.FromTree(tree)).State(plan.FromManifest(c.manifest, nil))
+	spelling := c.spelling()
 	err = l.read(ctx, tree, scan.Request{
 		Sink: scan.Hash(),
 		Skip: func(e *scan.Entry) bool {
-			_, built := want.Get(e.Path)
+			_, built := c.manifest.File(spelling.Of(e.Path))
 			return e.Known && (!built || !pin.Exact && match.Kept(e.Path))
 		},
 		Task: "Verifying",
