@@ -15,13 +15,18 @@
 // The order is: save what will be displaced to the store; fill new; write the
 // journal; move the displaced to old; move new and moved content to its place;
 // set times and modes. Each stage is on disk before the next begins, and each can
-// be repeated, so Recover finishes a change from wherever it was cut off, or
-// takes it back if it cannot be finished. The change ends when Finish renames the
+// be repeated, so Recover (recover.go) finishes a change from wherever it was cut off,
+// or takes it back if it cannot be finished. The change ends when Finish renames the
 // folder away; until then the caller can record the memo, as often as it takes.
+//
+// A file that is neither what stood at a path before nor what the change puts there is
+// somebody else's. It is never overwritten or deleted: what is in the way goes to
+// .morvant/aside and is named in the Report.
 package apply
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -29,12 +34,12 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
-	"morvant/internal/process"
 	"morvant/internal/progress"
 	"morvant/internal/scan"
 	"morvant/internal/store"
@@ -50,7 +55,8 @@ const (
 	changeDir = manifest.PrivateDir + "/change"
 	newDir    = changeDir + "/new"
 	oldDir    = changeDir + "/old"
-	endedDir  = manifest.PrivateDir + "/ended" // a change that is over, being deleted
+	asideDir  = manifest.PrivateDir + "/aside" // what was in the way of a change
+	ended     = "ended"                        // begins the names of changes that are over, being deleted
 
 	// spare is kept free beside the bytes that a plan writes.
 	spare = 1 << 20
@@ -60,6 +66,7 @@ const (
 
 // Job is one change of one folder.
 type Job struct {
+	ID    string // of the change; only one that the caller has noted under it is recovered
 	Root  *os.Root
 	Dir   string // where Root is, for messages and free space
 	Plan  *plan.Plan
@@ -75,37 +82,99 @@ type Job struct {
 	Shared int64
 }
 
+// Report says what a player should know of how a change went.
+type Report struct {
+	// Aside lists files that something else had put in the way; see AsideFile.
+	Aside    []AsideFile
+	AsideDir string // the folder that they are in, relative to the folder; empty: none
+	// Unset lists paths whose times or modes could not be set.
+	Unset []string
+	// Restored lists files that were gone and have been written again from the store.
+	Restored []string
+	// Lost lists files that were gone and that the store does not have.
+	Lost []string
+}
+
+// AsideFile is a file that was in the way and has been moved.
+type AsideFile struct {
+	Path string // where it stood
+	At   string // where it is now; both relative to the folder
+}
+
+// Empty reports whether everything went as planned.
+func (r *Report) Empty() bool {
+	return len(r.Aside)+len(r.Unset)+len(r.Restored)+len(r.Lost) == 0
+}
+
+// Sentences says for people what did not go as planned in the folder dir.
+func (r *Report) Sentences(dir string) []string {
+	var list []string
+	say := func(n int, first, one, many string) {
+		switch {
+		case n == 1:
+			list = append(list, fmt.Sprintf(one, first))
+		case n > 1:
+			list = append(list, fmt.Sprintf(many, n, first))
+		}
+	}
+	if n := len(r.Aside); n > 0 {
+		say(n, r.Aside[0].Path, "%s was written by something else meanwhile", "%d files were written by something else meanwhile, %s among them")
+		list[len(list)-1] += "; what was written is kept in " + filepath.Join(dir, filepath.FromSlash(r.AsideDir))
+	}
+	say(len(r.Restored), first(r.Restored), "%s was gone and has been written again from the store", "%d files were gone and have been written again from the store, %s among them")
+	say(len(r.Lost), first(r.Lost), "%s is gone and is not in the store", "%d files are gone and not in the store, %s among them")
+	say(len(r.Unset), first(r.Unset), "the date or mode of %s could not be set: you have no right to", "the dates or modes of %d files could not be set, %s among them: you have no right to")
+	return list
+}
+
+func first(list []string) string {
+	if len(list) == 0 {
+		return ""
+	}
+	return list[0]
+}
+
+// UnfinishedError is returned for a change that could be neither finished nor taken
+// back; Recover tries again.
+type UnfinishedError struct{ Err, Back error }
+
+func (e *UnfinishedError) Error() string {
+	return fmt.Sprintf("%v; taking it back failed as well and is tried again by the next command: %v", e.Err, e.Back)
+}
+
+func (e *UnfinishedError) Unwrap() error { return e.Err }
+
 // Do carries out the job up to the point where the folder is as planned. The
 // caller then records what it has to and calls Finish. After an error the folder
-// is as it was before.
-func Do(ctx context.Context, job Job) error {
+// is as it was before, unless the error is an UnfinishedError.
+func Do(ctx context.Context, job Job) (*Report, error) {
 	if err := CheckSpace(job.Dir, job.Plan, job.Shared); err != nil {
-		return err
+		return nil, err
 	}
 	if err := save(ctx, job); err != nil {
-		return err
+		return nil, err
 	}
 	j := newJournal(job)
-	c := &change{root: job.Root, journal: j}
+	c := &change{ctx: context.WithoutCancel(ctx), root: job.Root, journal: j, store: job.Store, now: job.Now, report: &Report{}}
 	err := c.open()
 	if err == nil {
-		err = stage(ctx, job)
+		err = stage(ctx, job, c.report)
 	}
 	if err == nil {
 		err = j.write(job.Root)
 	}
 	if err != nil {
-		return errors.Join(err, c.remove())
+		return nil, errors.Join(err, c.remove())
 	}
 	// From here on the change is finished or taken back as a whole, whatever
 	// the context says.
 	if err := c.forward(); err != nil {
 		if back := c.back(); back != nil {
-			return fmt.Errorf("%w; taking it back failed as well and is tried again by the next command: %v", err, back)
+			return c.report, &UnfinishedError{err, back}
 		}
-		return err
+		return c.report, err
 	}
-	return nil
+	return c.report, nil
 }
 
 // CheckSpace returns a volume.SpaceError if the disk that holds dir has no room for what
@@ -160,13 +229,24 @@ func save(ctx context.Context, job Job) error {
 
 // change is a change under way.
 type change struct {
+	ctx     context.Context // of reading from the store; it is not cancelled
 	root    *os.Root
 	journal *journal
+	store   *store.Store // nil: nothing can be restored from it
+	now     func() time.Time
+	report  *Report
+	// recovering says that time has passed since the change began: what stands in the
+	// way is not being written just now, and goes aside.
+	recovering bool
 }
 
 func (c *change) open() error {
 	for _, dir := range []string{manifest.PrivateDir, changeDir, newDir, oldDir} {
-		if err := c.root.Mkdir(dir, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+		err := c.root.Mkdir(dir, 0o755)
+		if err == nil {
+			err = volume.OwnIn(c.root, dir, path.Dir(dir))
+		}
+		if err != nil && !errors.Is(err, fs.ErrExist) {
 			return err
 		}
 	}
@@ -174,22 +254,41 @@ func (c *change) open() error {
 }
 
 // remove ends the change: at one instant it is there whole, at the next it is over.
+// What cannot be deleted of it then is deleted by the next command.
 func (c *change) remove() error {
-	if err := c.root.RemoveAll(endedDir); err != nil {
-		return err
-	}
-	if err := c.root.Rename(changeDir, endedDir); err != nil {
+	if err := volume.RenameIn(c.root, changeDir, path.Join(manifest.PrivateDir, ended+"-"+rand.Text()[:8])); err != nil {
 		return ignoreMissing(err)
 	}
-	if err := syncDir(c.root, manifest.PrivateDir); err != nil {
-		return err
-	}
-	return c.root.RemoveAll(endedDir)
+	err := volume.SyncIn(c.root, manifest.PrivateDir)
+	sweep(c.root)
+	return err
 }
 
-func (c *change) marked(name string) bool {
-	_, err := c.root.Lstat(path.Join(changeDir, name))
-	return err == nil
+// sweep deletes what is left of changes that are over.
+func sweep(root *os.Root) {
+	dir, err := root.Open(manifest.PrivateDir)
+	if err != nil {
+		return
+	}
+	defer dir.Close()
+	names, _ := dir.Readdirnames(-1)
+	for _, name := range names {
+		if name == ended || strings.HasPrefix(name, ended+"-") || strings.HasPrefix(name, volume.PartPrefix) {
+			_ = root.RemoveAll(path.Join(manifest.PrivateDir, name)) // the next command tries again
+		}
+	}
+}
+
+// marked reports whether a stage has been reached. Only what is surely not there counts
+// as absent.
+func (c *change) marked(name string) (bool, error) { return c.exists(path.Join(changeDir, name)) }
+
+func (c *change) exists(p string) (bool, error) {
+	_, err := c.root.Lstat(p)
+	if volume.Absent(err) {
+		return false, nil
+	}
+	return err == nil, err
 }
 
 // mark brings all names changed so far to disk and only then sets a mark.
@@ -204,7 +303,7 @@ func (c *change) mark(name string) error {
 	if err := errors.Join(f.Sync(), f.Close()); err != nil {
 		return err
 	}
-	return syncDir(c.root, changeDir)
+	return volume.SyncIn(c.root, changeDir)
 }
 
 // sync brings every folder that the steps touch to disk.
@@ -222,28 +321,23 @@ func (c *change) sync() error {
 		dirs[path.Dir(c.journal.Steps[i].Path)] = true
 	}
 	for dir := range dirs {
-		if err := syncDir(c.root, dir); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := volume.SyncIn(c.root, dir); err != nil && !volume.Absent(err) {
 			return err
 		}
 	}
 	return nil
 }
 
-func syncDir(root *os.Root, dir string) error {
-	f, err := root.Open(dir)
+// forward does what is left of the change, up to the mark done.
+func (c *change) forward() error {
+	if done, err := c.marked("done"); done || err != nil {
+		return err
+	}
+	displaced, err := c.marked("displaced")
 	if err != nil {
 		return err
 	}
-	defer f.Close()
-	return volume.SyncDir(f)
-}
-
-// forward does what is left of the change, up to the mark done.
-func (c *change) forward() error {
-	if c.marked("done") {
-		return nil
-	}
-	if !c.marked("displaced") {
+	if !displaced {
 		if err := c.displace(); err != nil {
 			return err
 		}
@@ -257,7 +351,7 @@ func (c *change) forward() error {
 	if err := c.place(); err != nil {
 		return err
 	}
-	if err := c.attributes(func(s *plan.Step) (*plan.Node, *plan.Node) { return s.Before, s.After }); err != nil {
+	if err := c.attributes(); err != nil {
 		return err
 	}
 	return c.mark("done")
@@ -267,27 +361,47 @@ func (c *change) forward() error {
 func (c *change) displace() error {
 	for i := range c.journal.Steps {
 		s := &c.journal.Steps[i]
-		if !s.Displaces() || c.exists(old(i)) {
+		if !s.Displaces() {
+			continue
+		}
+		if done, err := c.exists(old(i)); done || err != nil {
+			if err != nil {
+				return err
+			}
 			continue
 		}
 		mode, stamp, err := scan.Look(c.root, s.Path)
 		if err != nil {
 			return fmt.Errorf("%s: %w", s.Path, errors.Join(ErrChanged, err))
 		}
-		if s.Before.Kind == plan.File && !mode.IsRegular() || s.Stamp != nil && !sameFile(*s.Stamp, stamp) {
-			return fmt.Errorf("%s: %w; nothing was changed", s.Path, ErrChanged)
+		if s.Before.Kind == plan.File && !mode.IsRegular() {
+			return fmt.Errorf("%s: %w", s.Path, ErrChanged)
 		}
-		if err := c.rename(s.Path, old(i)); err != nil {
+		if s.Stamp != nil && !sameFile(*s.Stamp, stamp) {
+			// Some disks tell a file's time late, or only to the second: what counts is
+			// the content.
+			if same, err := c.holds(s.Path, s.Before); err != nil {
+				return err
+			} else if !same {
+				return fmt.Errorf("%s: %w", s.Path, ErrChanged)
+			}
+		}
+		if err := volume.RenameIn(c.root, s.Path, old(i)); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// rename renames within the folder; a file that a program holds open for a moment is
-// waited for.
-func (c *change) rename(from, to string) error {
-	return process.Patiently(filepath.Join(c.root.Name(), filepath.FromSlash(from)), func() error { return c.root.Rename(from, to) })
+// holds reads a file and reports whether it is what the node says.
+func (c *change) holds(p string, n *plan.Node) (bool, error) {
+	f, err := scan.OpenFile(c.root, p)
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	d, size, err := scan.Hash()(c.ctx, f, func(int) {})
+	return size == n.Size && d == n.Digest, err
 }
 
 // sameFile compares all of a stamp but the time of the last change of any kind,
@@ -324,17 +438,6 @@ func (c *change) folders() error {
 	return nil
 }
 
-// placed reports whether the content of step i, which places something, stands
-// at its place already. It can tell only once everything is displaced.
-func (c *change) placed(i int) bool {
-	s := &c.journal.Steps[i]
-	if s.After.Kind == plan.Link {
-		target, err := c.root.Readlink(s.Path)
-		return err == nil && target == s.After.Target
-	}
-	return !c.exists(c.journal.source(i))
-}
-
 // goes reports whether the step removes a folder.
 func goes(s *step) bool {
 	return s.Before != nil && s.Before.Kind == plan.Dir && (s.After == nil || s.After.Kind != plan.Dir)
@@ -352,7 +455,7 @@ func (c *change) removeDir(p string) (removed bool, err error) {
 	if err != nil || !info.IsDir() {
 		return true, ignoreMissing(err)
 	}
-	if err = c.root.Remove(p); err == nil {
+	if err = volume.RemoveIn(c.root, p); err == nil {
 		return true, nil
 	}
 	f, openErr := c.root.Open(p)
@@ -367,135 +470,173 @@ func (c *change) removeDir(p string) (removed bool, err error) {
 }
 
 func (c *change) makeDir(p string) error {
-	err := c.root.Mkdir(p, 0o755)
-	if errors.Is(err, fs.ErrExist) {
-		if info, err := c.root.Lstat(p); err != nil || !info.IsDir() {
-			return fmt.Errorf("the folder %s: %w: something else has taken its place", p, ErrChanged)
+	info, err := c.root.Lstat(p)
+	switch {
+	case err == nil && info.IsDir():
+		return nil
+	case err == nil:
+		if err := c.clear(p); err != nil {
+			return err
 		}
+	case !volume.Absent(err):
+		return err
+	}
+	if err := c.root.Mkdir(p, 0o755); err != nil {
+		return err
+	}
+	return volume.OwnIn(c.root, p, path.Dir(p))
+}
+
+// makeParents makes the folders above a path that something else has taken away.
+func (c *change) makeParents(p string) error {
+	dir := path.Dir(p)
+	if dir == "." {
 		return nil
 	}
-	return err
+	if info, err := c.root.Lstat(dir); err == nil && info.IsDir() {
+		return nil
+	}
+	if err := c.makeParents(dir); err != nil {
+		return err
+	}
+	return c.makeDir(dir)
+}
+
+// clear takes away what something else has put at a path: aside if the change has been
+// cut off before; else something is writing there just now, which is ErrChanged.
+func (c *change) clear(p string) error {
+	if !c.recovering {
+		return fmt.Errorf("%s: %w", p, ErrChanged)
+	}
+	if c.report.AsideDir == "" {
+		dir := path.Join(asideDir, c.now().Format("2006-01-02-150405"))
+		for n := 2; ; n++ {
+			there, err := c.exists(dir)
+			if err != nil {
+				return err
+			}
+			if !there {
+				break
+			}
+			dir = path.Join(asideDir, fmt.Sprintf("%s-%d", c.now().Format("2006-01-02-150405"), n))
+		}
+		c.report.AsideDir = dir
+	}
+	to := path.Join(c.report.AsideDir, strings.TrimPrefix(p, changeDir+"/"))
+	if err := c.root.MkdirAll(path.Dir(to), 0o755); err != nil {
+		return err
+	}
+	if err := volume.RenameIn(c.root, p, to); err != nil {
+		return err
+	}
+	c.report.Aside = append(c.report.Aside, AsideFile{p, to})
+	return nil
 }
 
 // place puts new and moved content where it belongs.
 func (c *change) place() error {
 	for i := range c.journal.Steps {
 		s := &c.journal.Steps[i]
-		if !s.Places() || c.placed(i) {
+		if !s.Places() {
 			continue
 		}
-		if c.exists(s.Path) {
-			return fmt.Errorf("%s: %w", s.Path, ErrChanged)
-		}
-		var err error
 		if s.After.Kind == plan.Link {
-			err = c.root.Symlink(s.After.Target, s.Path)
-		} else {
-			err = c.rename(c.journal.source(i), s.Path)
+			if err := c.placeLink(s); err != nil {
+				return err
+			}
+			continue
 		}
+		waits, err := c.exists(c.journal.source(i))
 		if err != nil {
+			return err
+		}
+		info, err := c.root.Lstat(s.Path)
+		switch {
+		case err != nil && !volume.Absent(err):
+			return err
+		case !waits && (err != nil || !info.Mode().IsRegular()):
+			// Nothing is deleted before it is in its place; so this one was lost.
+			return fmt.Errorf("%s: its new content is gone from %s", s.Path, c.journal.source(i))
+		case !waits:
+			continue // it is at its place already
+		case err == nil:
+			if err := c.clear(s.Path); err != nil {
+				return err
+			}
+		}
+		if c.recovering {
+			if err := c.makeParents(s.Path); err != nil {
+				return err
+			}
+		}
+		if err := volume.RenameIn(c.root, c.journal.source(i), s.Path); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// attributes sets times and modes: of files first, then of folders, whose times
-// change with every name in them. ends says from which node a step leads to which.
-func (c *change) attributes(ends func(*plan.Step) (from, to *plan.Node)) error {
+func (c *change) placeLink(s *step) error {
+	if target, err := c.root.Readlink(s.Path); err == nil && target == s.After.Target {
+		return nil
+	}
+	if there, err := c.exists(s.Path); err != nil {
+		return err
+	} else if there {
+		if err := c.clear(s.Path); err != nil {
+			return err
+		}
+	}
+	if err := c.root.Symlink(s.After.Target, s.Path); err != nil {
+		return err
+	}
+	return volume.OwnIn(c.root, s.Path, path.Dir(s.Path))
+}
+
+// attributes sets times and modes where only those change, of files that moved, and of
+// folders, whose times change with every name in them. New files have theirs already.
+func (c *change) attributes() error {
 	for _, kind := range []plan.Kind{plan.File, plan.Dir} {
 		for i := range c.journal.Steps {
 			s := &c.journal.Steps[i]
-			if _, to := ends(&s.Step); to != nil && to.Kind == kind {
-				if err := setAttributes(c.root, s.Path, *to); err != nil {
-					return err
-				}
+			if s.After == nil || s.After.Kind != kind || kind == plan.File && s.Places() && s.From == "" {
+				continue
+			}
+			if err := c.set(s.Path, *s.After); err != nil {
+				return err
 			}
 		}
 	}
 	return nil
 }
 
+// set sets times and modes. Where that is not permitted they stay as they are, which is
+// reported: the content is what counts.
+func (c *change) set(p string, n plan.Node) error {
+	err := setAttributes(c.root, p, n)
+	if errors.Is(err, fs.ErrPermission) {
+		c.report.Unset = append(c.report.Unset, p)
+		return nil
+	}
+	return err
+}
+
+// setAttributes brings the mode and time of a file to what a node knows of them, as far
+// as they are not that already.
 func setAttributes(root *os.Root, p string, n plan.Node) error {
-	if n.Mode != 0 {
+	info, err := root.Lstat(p)
+	if err != nil {
+		return err
+	}
+	if n.Mode != 0 && info.Mode().Perm() != n.Mode.Perm() {
 		if err := volume.Chmod(root, p, n.Mode.Perm()); err != nil {
 			return err
 		}
 	}
-	if n.MTime == 0 {
+	if n.MTime == 0 || info.ModTime().Equal(n.Time()) {
 		return nil
 	}
 	return volume.Chtimes(root, p, n.Time())
-}
-
-// back takes the change back, from wherever it is, and removes its folder.
-func (c *change) back() error {
-	if err := c.mark("back"); err != nil {
-		return err
-	}
-	steps := c.journal.Steps
-	if c.marked("displaced") && !c.marked("unplaced") {
-		for i := range steps {
-			if err := c.unplace(i); err != nil {
-				return err
-			}
-		}
-		if err := c.mark("unplaced"); err != nil {
-			return err
-		}
-	}
-	for i := len(steps) - 1; i >= 0; i-- {
-		if comes(&steps[i]) {
-			// One that holds something by now stays.
-			if _, err := c.removeDir(steps[i].Path); err != nil {
-				return err
-			}
-		}
-	}
-	for i := range steps {
-		if goes(&steps[i]) {
-			if err := c.makeDir(steps[i].Path); err != nil {
-				return err
-			}
-		}
-	}
-	for i := range steps {
-		if !c.exists(old(i)) {
-			continue
-		}
-		if c.exists(steps[i].Path) {
-			return fmt.Errorf("%s: %w; what stood there is in %s", steps[i].Path, ErrChanged, old(i))
-		}
-		if err := c.rename(old(i), steps[i].Path); err != nil {
-			return err
-		}
-	}
-	if err := c.attributes(func(s *plan.Step) (*plan.Node, *plan.Node) { return s.After, s.Before }); err != nil {
-		return err
-	}
-	if err := c.sync(); err != nil {
-		return err
-	}
-	return c.remove()
-}
-
-// unplace takes the content of step i back to where place took it from.
-func (c *change) unplace(i int) error {
-	s := &c.journal.Steps[i]
-	switch {
-	case !s.Places() || !c.placed(i):
-		return nil
-	case s.After.Kind == plan.Link:
-		return c.root.Remove(s.Path)
-	case !c.exists(s.Path):
-		return fmt.Errorf("%s: %w", s.Path, ErrChanged)
-	}
-	return c.rename(s.Path, c.journal.source(i))
-}
-
-func (c *change) exists(p string) bool {
-	_, err := c.root.Lstat(p)
-	return err == nil
 }
 
 // Finish ends a change whose memo has been recorded.
@@ -503,62 +644,8 @@ func Finish(root *os.Root) error {
 	return (&change{root: root}).remove()
 }
 
-// Pending returns the memo of a change that was begun in the folder and not
-// finished. started is false if it was cut off before anything moved.
-func Pending(root *os.Root) (memo json.RawMessage, started, found bool, err error) {
-	if _, err := root.Lstat(changeDir); err != nil {
-		return nil, false, false, ignoreMissing(err)
-	}
-	j, err := readJournal(root)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, false, true, nil
-	}
-	if err != nil {
-		return nil, true, true, err
-	}
-	return j.Memo, true, true, nil
-}
-
-// Outcome says how Recover ended an unfinished change.
-type Outcome int
-
-// The outcomes.
-const (
-	Nothing  Outcome = iota // there was no unfinished change
-	Finished                // the folder is as planned; record the memo, then call Finish
-	Back                    // the folder is as before; nothing is left to do
-)
-
-// Recover finishes an unfinished change, or takes it back.
-func Recover(root *os.Root) (Outcome, json.RawMessage, error) {
-	if err := root.RemoveAll(endedDir); err != nil {
-		return Nothing, nil, err
-	}
-	memo, started, found, err := Pending(root)
-	if err != nil || !found {
-		return Nothing, nil, err
-	}
-	c := &change{root: root}
-	if !started {
-		return Back, nil, c.remove()
-	}
-	if c.journal, err = readJournal(root); err != nil {
-		return Nothing, nil, err
-	}
-	if c.marked("back") {
-		return Back, memo, c.back()
-	}
-	if err := c.forward(); err != nil {
-		if back := c.back(); back != nil {
-			return Nothing, nil, fmt.Errorf("%v; taking it back: %w", err, back)
-		}
-		return Back, memo, nil
-	}
-	return Finished, memo, nil
-}
-
 func ignoreMissing(err error) error {
-	if errors.Is(err, fs.ErrNotExist) {
+	if volume.Absent(err) {
 		return nil
 	}
 	return err

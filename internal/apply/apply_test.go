@@ -72,6 +72,25 @@ func (r *rig) job(want map[string]string) Job {
 	return Job{Root: r.root, Dir: r.dir, Plan: p, Tree: tree, Store: r.store, Memo: []byte(`{"what":"test"}`), Meter: progress.None{}, Now: time.Now}
 }
 
+func (r *rig) do(job Job) {
+	r.Helper()
+	report, err := Do(r.Context(), job)
+	require.NoError(r, err)
+	require.True(r, report.Empty())
+}
+
+// recovery is what the caller of Recover knows of a change that job began.
+func (r *rig) recovery() Recovery {
+	return Recovery{Root: r.root, Store: r.store, Now: func() time.Time { return time.Date(2031, 8, 5, 12, 0, 0, 0, time.UTC) }}
+}
+
+func (r *rig) recover() *Ended {
+	r.Helper()
+	end, err := Recover(r.Context(), r.recovery())
+	require.NoError(r, err)
+	return end
+}
+
 func (r *rig) contents() map[string]string {
 	r.Helper()
 	out := map[string]string{}
@@ -88,21 +107,18 @@ func (r *rig) contents() map[string]string {
 func TestAChangeWaitsForItsMemoToBeRecorded(t *testing.T) {
 	r := newRig(t)
 	r.file("a", "1")
-	require.NoError(t, Do(t.Context(), r.job(map[string]string{"a": "2", "d/b": "3"})))
-	memo, started, found, err := Pending(r.root)
+	r.do(r.job(map[string]string{"a": "2", "d/b": "3"}))
+	found, err := Pending(r.root)
 	require.NoError(t, err)
-	require.True(t, started && found)
-	require.JSONEq(t, `{"what":"test"}`, string(memo))
+	require.True(t, found)
 	for range 2 {
-		outcome, memo, err := Recover(r.root)
-		require.NoError(t, err)
-		require.Equal(t, Finished, outcome)
-		require.JSONEq(t, `{"what":"test"}`, string(memo))
+		end := r.recover()
+		require.Equal(t, Finished, end.Outcome)
+		require.JSONEq(t, `{"what":"test"}`, string(end.Memo))
+		require.True(t, end.Report.Empty())
 	}
 	require.NoError(t, Finish(r.root))
-	outcome, _, err := Recover(r.root)
-	require.NoError(t, err)
-	require.Equal(t, Nothing, outcome)
+	require.Equal(t, Nothing, r.recover().Outcome)
 	require.Equal(t, map[string]string{"a": "2", "d/b": "3"}, r.contents())
 }
 
@@ -110,7 +126,7 @@ func TestWhatIsDisplacedIsInTheStoreFirst(t *testing.T) {
 	r := newRig(t)
 	r.file("a", "precious")
 	r.file("gone/b", "also precious")
-	require.NoError(t, Do(t.Context(), r.job(map[string]string{"a": "new"})))
+	r.do(r.job(map[string]string{"a": "new"}))
 	for _, content := range []string{"precious", "also precious"} {
 		b, err := r.store.Bytes(t.Context(), digest.Of([]byte(content)), 100)
 		require.NoError(t, err)
@@ -123,7 +139,8 @@ func TestAFileThatAppearsMeanwhileIsNotOverwritten(t *testing.T) {
 	r.file("a", "1")
 	job := r.job(map[string]string{"a": "2", "b": "new"})
 	r.file("b", "somebody else's")
-	require.ErrorIs(t, Do(t.Context(), job), ErrChanged)
+	_, err := Do(t.Context(), job)
+	require.ErrorIs(t, err, ErrChanged)
 	require.Equal(t, map[string]string{"a": "1", "b": "somebody else's"}, r.contents())
 	require.NoDirExists(t, filepath.Join(r.dir, ".morvant", "change"))
 }
@@ -133,7 +150,8 @@ func TestAFolderThatFilledUpMeanwhileIsNotReplaced(t *testing.T) {
 	r.file("d/x", "1")
 	job := r.job(map[string]string{"d": "a file now"})
 	r.file("d/y", "somebody else's")
-	require.ErrorIs(t, Do(t.Context(), job), ErrChanged)
+	_, err := Do(t.Context(), job)
+	require.ErrorIs(t, err, ErrChanged)
 	require.Equal(t, map[string]string{"d/x": "1", "d/y": "somebody else's"}, r.contents())
 }
 
@@ -142,10 +160,9 @@ func TestAChangeThatNeverBeganIsSwept(t *testing.T) {
 	r.file("a", "1")
 	r.file(".morvant/change/new/0", "half a file")
 	r.file(".morvant/ended/old/3", "left over")
-	outcome, memo, err := Recover(r.root)
-	require.NoError(t, err)
-	require.Equal(t, Back, outcome)
-	require.Nil(t, memo)
+	end := r.recover()
+	require.Equal(t, Back, end.Outcome)
+	require.Nil(t, end.Memo)
 	require.NoDirExists(t, filepath.Join(r.dir, ".morvant", "change"))
 	require.NoDirExists(t, filepath.Join(r.dir, ".morvant", "ended"))
 }
@@ -157,7 +174,8 @@ func TestASymlinkPutInTheWayIsNotFollowed(t *testing.T) {
 	job := r.job(map[string]string{"d/a": "2", "d/b": "3"})
 	require.NoError(t, os.RemoveAll(filepath.Join(r.dir, "d")))
 	require.NoError(t, os.Symlink(outside, filepath.Join(r.dir, "d")))
-	require.Error(t, Do(t.Context(), job))
+	_, err := Do(t.Context(), job)
+	require.Error(t, err)
 	list, err := os.ReadDir(outside)
 	require.NoError(t, err)
 	require.Empty(t, list)
@@ -169,7 +187,8 @@ func TestACancelledChangeLeavesNoTrace(t *testing.T) {
 	job := r.job(map[string]string{"a": "2"})
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	require.ErrorIs(t, Do(ctx, job), context.Canceled)
+	_, err := Do(ctx, job)
+	require.ErrorIs(t, err, context.Canceled)
 	require.Equal(t, map[string]string{"a": "1"}, r.contents())
 }
 

@@ -15,6 +15,7 @@ import (
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
 	"morvant/internal/scan"
+	"morvant/internal/volume"
 )
 
 const journalFormat = "morvant-journal/1"
@@ -32,6 +33,7 @@ const maxJournal = 1 << 30
 // line with the BLAKE3 digest of all that follows, then JSON.
 type journal struct {
 	Format string          `json:"format"`
+	ID     string          `json:"id,omitempty"` // of Job; journals of old versions have none
 	Memo   json.RawMessage `json:"memo"`
 	Steps  []step          `json:"steps"`
 
@@ -45,7 +47,7 @@ type step struct {
 }
 
 func newJournal(job Job) *journal {
-	j := &journal{Format: journalFormat, Memo: job.Memo, Steps: make([]step, len(job.Plan.Steps))}
+	j := &journal{Format: journalFormat, ID: job.ID, Memo: job.Memo, Steps: make([]step, len(job.Plan.Steps))}
 	for i, s := range job.Plan.Steps {
 		j.Steps[i] = step{Step: s}
 		if e := job.Tree.Entry(s.Path); e != nil && s.Displaces() && s.Before.Kind == plan.File {
@@ -81,38 +83,32 @@ func (j *journal) write(root *os.Root) error {
 		return err
 	}
 	b := append([]byte(digest.Of(body).String()+"\n"), body...)
-	for _, name := range []string{"journal.2", "journal"} {
-		if err := writeSynced(root, path.Join(changeDir, name), b); err != nil {
+	for _, name := range journals {
+		if err := volume.ReplaceIn(root, path.Join(changeDir, name), b, 0o644); err != nil {
 			return err
 		}
 	}
-	if err := syncDir(root, changeDir); err != nil {
-		return err
-	}
-	return syncDir(root, manifest.PrivateDir)
+	return volume.SyncIn(root, manifest.PrivateDir)
 }
 
-func writeSynced(root *os.Root, name string, b []byte) error {
-	f, err := root.Create(name + ".part")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(b)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return root.Rename(name+".part", name)
-}
+// journals are the names of the journal; the change starts with the last.
+var journals = []string{"journal.2", "journal"}
 
-// readJournal returns fs.ErrNotExist if the change had not started.
+// readJournal returns the first copy that can be read. fs.ErrNotExist says that there is
+// none at all.
 func readJournal(root *os.Root) (*journal, error) {
 	j, err := readJournalFile(root, "journal")
-	if errors.Is(err, ErrJournal) {
-		if second, err := readJournalFile(root, "journal.2"); err == nil {
-			return second, nil
-		}
+	if err == nil || errors.Is(err, ErrVersion) {
+		return j, err
 	}
-	return j, err
+	second, otherErr := readJournalFile(root, "journal.2")
+	switch {
+	case otherErr == nil:
+		return second, nil
+	case volume.Absent(err):
+		return nil, otherErr
+	}
+	return nil, err
 }
 
 func readJournalFile(root *os.Root, name string) (*journal, error) {

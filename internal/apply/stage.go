@@ -7,7 +7,9 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
+	"sync"
 	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
@@ -34,8 +36,8 @@ const (
 )
 
 // stage fills the folder new with complete, checked and synced files.
-func stage(ctx context.Context, job Job) error {
-	s := &stager{Job: job}
+func stage(ctx context.Context, job Job, report *Report) error {
+	s := &stager{Job: job, report: report}
 	var files []int
 	for i := range job.Plan.Steps {
 		if job.Plan.Steps[i].Writes() {
@@ -47,7 +49,7 @@ func stage(ctx context.Context, job Job) error {
 	}
 	job.Meter.Begin("Writing", job.Plan.Totals().Write)
 	defer job.Meter.End()
-	s.syncEach = len(files) <= syncEach
+	s.syncEach = len(files) <= syncEach || !volume.SyncsAll
 	g, groupCtx := errgroup.WithContext(ctx)
 	g.SetLimit(store.Workers())
 	for _, i := range files {
@@ -66,38 +68,23 @@ func stage(ctx context.Context, job Job) error {
 		return err
 	}
 	if s.syncEach {
-		return syncDir(job.Root, newDir)
+		return volume.SyncIn(job.Root, newDir)
 	}
-	return s.syncAll(files)
-}
-
-type stager struct {
-	Job
-	syncEach bool
-	noShare  atomic.Bool // this file system has refused to share content
-}
-
-// syncAll brings all new files to disk at once, or one by one where the system
-// cannot.
-func (s *stager) syncAll(files []int) error {
 	dir, err := s.Root.Open(newDir)
 	if err != nil {
 		return err
 	}
 	defer dir.Close()
-	if done, err := volume.Sync(dir); done || err != nil {
-		return err
-	}
-	for _, i := range files {
-		f, err := s.Root.OpenFile(fresh(i), os.O_RDWR, 0)
-		if err != nil {
-			return err
-		}
-		if err := errors.Join(f.Sync(), f.Close()); err != nil {
-			return err
-		}
-	}
-	return volume.SyncDir(dir)
+	_, err = volume.Sync(dir)
+	return err
+}
+
+type stager struct {
+	Job
+	report   *Report
+	unset    sync.Mutex // guards report.Unset
+	syncEach bool
+	noShare  atomic.Bool // this file system has refused to share content
 }
 
 // file writes the content of one step, with its time and mode.
@@ -112,7 +99,7 @@ func (s *stager) file(ctx context.Context, name string, step *plan.Step) error {
 		return err
 	}
 	if err == nil && s.syncEach {
-		err = f.Sync()
+		err = f.Sync() // before it may become read-only
 	}
 	if err = errors.Join(err, f.Close()); err != nil {
 		return err
@@ -127,7 +114,25 @@ func (s *stager) file(ctx context.Context, name string, step *plan.Step) error {
 			return err
 		}
 	}
-	return setAttributes(s.Root, name, after)
+	like := path.Dir(step.Path)
+	if step.Before != nil {
+		like = step.Path
+	}
+	if _, err := s.Root.Lstat(like); err == nil { // its folder may come with this change
+		if err := volume.OwnIn(s.Root, name, like); err != nil {
+			return err
+		}
+	} else if err := volume.OwnIn(s.Root, name, "."); err != nil {
+		return err
+	}
+	err = setAttributes(s.Root, name, after)
+	if errors.Is(err, fs.ErrPermission) {
+		s.unset.Lock()
+		defer s.unset.Unlock()
+		s.report.Unset = append(s.report.Unset, step.Path)
+		return nil
+	}
+	return err
 }
 
 func (s *stager) create(name string) (*os.File, error) {

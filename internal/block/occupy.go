@@ -3,9 +3,11 @@ package block
 import (
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
+
+	"morvant/internal/process"
+	"morvant/internal/volume"
 )
 
 // held is what the file at an occupied path says.
@@ -17,7 +19,7 @@ func (h *Hold) prepareOccupy(at Place) error {
 		return fmt.Errorf("%s is held already, by an earlier block: %w", h.Path, ErrTouched)
 	}
 	switch _, err := os.Lstat(h.Path); {
-	case errors.Is(err, fs.ErrNotExist):
+	case volume.Absent(err):
 		return nil
 	case err != nil:
 		return err
@@ -25,7 +27,7 @@ func (h *Hold) prepareOccupy(at Place) error {
 	// What is there goes beside, under a name that nobody else has.
 	for n := 1; ; n++ {
 		h.Aside = fmt.Sprintf("%s.set-aside-%d", h.Path, n)
-		if _, err := os.Lstat(h.Aside); errors.Is(err, fs.ErrNotExist) {
+		if _, err := os.Lstat(h.Aside); volume.Absent(err) {
 			return nil
 		} else if err != nil {
 			return err
@@ -48,8 +50,8 @@ func (h *Hold) setOccupy() error {
 		return nil
 	}
 	if h.Aside != "" {
-		if _, err := os.Lstat(h.Aside); errors.Is(err, fs.ErrNotExist) {
-			if err := os.Rename(h.Path, h.Aside); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if _, err := os.Lstat(h.Aside); volume.Absent(err) {
+			if err := process.Rename(h.Path, h.Aside); err != nil && !volume.Absent(err) {
 				return err
 			}
 		}
@@ -70,7 +72,7 @@ func (h *Hold) checkOccupy() string {
 		return ""
 	}
 	switch _, err := os.Lstat(h.Path); {
-	case errors.Is(err, fs.ErrNotExist):
+	case volume.Absent(err):
 		return "the file at " + h.Path + " is gone"
 	case err != nil:
 		return err.Error()
@@ -95,7 +97,7 @@ func (h *Hold) liftOccupy(force bool) error {
 	if h.Aside == "" {
 		return nil
 	}
-	if err := os.Rename(h.Aside, h.Path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := process.Rename(h.Aside, h.Path); err != nil && !volume.Absent(err) {
 		return err
 	}
 	return nil

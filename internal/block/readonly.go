@@ -3,9 +3,10 @@ package block
 import (
 	"errors"
 	"fmt"
-	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"morvant/internal/volume"
 )
@@ -22,7 +23,7 @@ func (h *Hold) prepareReadOnly(at Place) error {
 	h.Modes = make(map[string]Mode, len(at.Files))
 	for _, p := range at.Files {
 		info, err := root.Lstat(filepath.FromSlash(p))
-		if errors.Is(err, fs.ErrNotExist) {
+		if volume.Absent(err) {
 			continue
 		}
 		if err != nil {
@@ -35,28 +36,36 @@ func (h *Hold) prepareReadOnly(at Place) error {
 	return nil
 }
 
-// each calls f for every file that was found writable and is still there.
+// each calls f for every file that was found writable and is still there, in the order
+// of their names. One that fails does not keep it from the others.
 func (h *Hold) each(at Place, f func(root *os.Root, path string, now, found os.FileMode) error) error {
 	root, err := os.OpenRoot(at.Dir)
 	if err != nil {
 		return err
 	}
 	defer root.Close()
-	for p, m := range h.Modes {
+	var failed []error
+	for _, p := range slices.Sorted(maps.Keys(h.Modes)) {
 		name := filepath.FromSlash(p)
 		info, err := root.Lstat(name)
-		if errors.Is(err, fs.ErrNotExist) || err == nil && !info.Mode().IsRegular() {
+		if volume.Absent(err) || err == nil && !info.Mode().IsRegular() {
 			continue
 		}
 		if err == nil {
-			err = f(root, name, info.Mode().Perm(), m.Perm)
+			err = f(root, name, info.Mode().Perm(), h.Modes[p].Perm)
 		}
 		if err != nil {
-			return err
+			failed = append(failed, err)
 		}
 	}
-	return nil
+	if n := len(failed); n > few {
+		failed = append(failed[:few], fmt.Errorf("and %d files more", n-few))
+	}
+	return errors.Join(failed...)
 }
+
+// few is how many files that could not be changed are named.
+const few = 3
 
 func (h *Hold) setReadOnly(at Place) error {
 	return h.each(at, func(root *os.Root, p string, now, found os.FileMode) error {

@@ -1,18 +1,16 @@
 package block
 
 import (
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
+	"path/filepath"
 	"slices"
 
 	"morvant/internal/edit"
+	"morvant/internal/volume"
 )
 
-// partSuffix is the end of a file that is about to take the place of the settings.
-// The name is always the same, so that a killed run leaves nothing behind that the
-// next one does not clear away.
+// partSuffix is the end of files that old versions have left when they were killed.
 const partSuffix = ".morvant-part"
 
 // replace puts new content in the place of a file at once, with its mode.
@@ -21,19 +19,18 @@ func replace(path string, content []byte) error {
 	if err != nil {
 		return err
 	}
-	part, mode := path+partSuffix, info.Mode().Perm()
-	f, err := os.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, mode)
-	if err != nil {
+	if path, err = filepath.EvalSymlinks(path); err != nil {
 		return err
 	}
-	_, err = f.Write(content)
-	if err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close()); err == nil {
-		err = os.Rename(part, path)
+	return volume.Replace(path, content, info.Mode().Perm())
+}
+
+// sweep removes what runs that were cut off have left beside a file.
+func sweep(path string) {
+	_ = os.Remove(path + partSuffix)
+	if path, err := filepath.EvalSymlinks(path); err == nil {
+		volume.Sweep(path)
 	}
-	if err != nil {
-		os.Remove(part)
-	}
-	return err
 }
 
 // find reads the launcher's file and finds the rule's values in it.
@@ -67,7 +64,7 @@ func (h *Hold) setSetting() error { return h.put(h.wanted()) }
 func (h *Hold) put(values []string) error {
 	d, v, err := h.find()
 	if err != nil || slices.Equal(v.Texts, values) {
-		_ = os.Remove(h.Path + partSuffix) // of a run that was cut off
+		sweep(h.Path)
 		return err
 	}
 	return replace(h.Path, d.With(v, values))
@@ -84,7 +81,7 @@ func (h *Hold) current() ([]string, error) {
 func (h *Hold) checkSetting() string {
 	now, err := h.current()
 	switch {
-	case errors.Is(err, fs.ErrNotExist):
+	case volume.Absent(err):
 		return h.Path + " is gone"
 	case err != nil:
 		return err.Error()
@@ -97,7 +94,7 @@ func (h *Hold) checkSetting() string {
 func (h *Hold) liftSetting(force bool) error {
 	now, err := h.current()
 	switch {
-	case errors.Is(err, fs.ErrNotExist):
+	case volume.Absent(err):
 		return nil // nothing is left to be put back
 	case err != nil:
 		return err

@@ -101,7 +101,7 @@ func TestWithoutRightsNothingIsChanged(t *testing.T) {
 	require.NoError(t, os.Chmod(w.live, 0o755))
 	r = ordinary("pin", "1", "--yes")
 	require.Equal(t, 1, r.code)
-	require.Contains(t, r.err, "permission denied")
+	require.Contains(t, r.err, "is protected: you may not write there")
 	require.Equal(t, before, w.picture())
 	require.NoError(t, os.Chmod(w.live, 0o311))
 	r = ordinary("status")

@@ -319,8 +319,11 @@ func (a *app) onLane(ctx context.Context, c *cli.Command, home *game.Home, name 
 	if err != nil {
 		return err
 	}
-	if l.Recovered != "" {
-		fmt.Fprintln(a.err, l.Recovered)
+	for _, text := range l.Recovered {
+		a.note("%s", text)
+	}
+	if l.Unfinished != nil {
+		a.note("Note: %s.", oneLine(l.Unfinished))
 	}
 	return errors.Join(f(l, home), l.Close())
 }

@@ -185,7 +185,8 @@ type Switch struct {
 	FromLinked bool   `json:"from_linked,omitempty"`
 	ToLinked   bool   `json:"to_linked,omitempty"`
 	// Saves is the backup of the saves of From, if each lane has its own.
-	Saves int64 `json:"saves,omitempty"`
+	Saves int64  `json:"saves,omitempty"`
+	UID   string `json:"uid,omitempty"` // of the changes in the folders of saves
 }
 
 // Switching returns the switch that has begun and not ended; nil if there is none.
@@ -258,7 +259,7 @@ func (h *Home) EndSwitch(ctx context.Context, game string) error {
 }
 
 // laneTables are the tables that name a lane beside the table of lanes.
-var laneTables = []string{"change", "block", "saves"}
+var laneTables = []string{"change", "block", "begun", "saves"}
 
 // RenameLane gives a lane another name.
 func (h *Home) RenameLane(ctx context.Context, game, from, to string) error {
@@ -296,7 +297,7 @@ func (h *Home) ForgetLane(ctx context.Context, game, lane string) error {
 	}
 	defer tx.Rollback()
 	// Backups of saves outlive the lane.
-	for _, query := range append(each(laneTables[:2], `DELETE FROM %s WHERE game = ? AND lane = ?`), `DELETE FROM lane WHERE game = ? AND name = ?`) {
+	for _, query := range append(each(laneTables[:3], `DELETE FROM %s WHERE game = ? AND lane = ?`), `DELETE FROM lane WHERE game = ? AND name = ?`) {
 		if _, err := tx.ExecContext(ctx, query, game, lane); err != nil {
 			return err
 		}

@@ -77,6 +77,7 @@ func (h *Home) ForgetBackup(ctx context.Context, name string, id int64) error {
 type Restoring struct {
 	Backup int64         `json:"backup"`
 	Places []saves.Place `json:"places"`
+	UID    string        `json:"uid,omitempty"` // of the changes in the folders
 }
 
 // BeginRestoring notes a change of the saves before it is made.

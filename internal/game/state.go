@@ -54,6 +54,10 @@ CREATE TABLE saves (
 );
 CREATE TABLE restoring (game TEXT PRIMARY KEY, body TEXT NOT NULL) WITHOUT ROWID;
 ALTER TABLE change ADD COLUMN output TEXT NOT NULL DEFAULT '';
+`, `
+CREATE TABLE begun (game TEXT, lane TEXT, kind TEXT, uid TEXT NOT NULL, body TEXT NOT NULL, PRIMARY KEY (game, lane, kind)) WITHOUT ROWID;
+ALTER TABLE change ADD COLUMN notes TEXT NOT NULL DEFAULT '';
+CREATE TABLE fact (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 `}}
 
 // NewUID returns a name that no other build or change has.
@@ -117,6 +121,8 @@ type Change struct {
 	Totals Totals        `json:"totals"`
 	Before Pin           `json:"pin_before"`
 	After  Pin           `json:"pin_after"`
+	// Notes is what else the player should know of it: files that were in the way.
+	Notes string `json:"notes,omitempty"`
 }
 
 // Totals sums up a change for its line in the history.
@@ -144,14 +150,16 @@ func (h *Home) RecordChange(ctx context.Context, c *Change) error {
 		return err
 	}
 	defer tx.Rollback()
-	res, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO change (uid, game, lane, made, what, build, undoes, undone, steps, totals, pin_before, pin_after)
-		VALUES (?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?)`,
-		c.UID, c.Game, c.Lane, c.Made.UnixNano(), c.What, c.Build, c.Undoes, c.Steps[:], string(columns[0]), string(columns[1]), string(columns[2]))
+	res, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO change (uid, game, lane, made, what, build, undoes, undone, steps, totals, pin_before, pin_after, notes)
+		VALUES (?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?, ?)`,
+		c.UID, c.Game, c.Lane, c.Made.UnixNano(), c.What, c.Build, c.Undoes, c.Steps[:], string(columns[0]), string(columns[1]), string(columns[2]), c.Notes)
 	if err != nil {
 		return err
 	}
-	if n, err := res.RowsAffected(); err != nil || n == 0 {
+	if n, err := res.RowsAffected(); err != nil {
 		return err
+	} else if n == 0 {
+		return tx.QueryRowContext(ctx, `SELECT id FROM change WHERE uid = ?`, c.UID).Scan(&c.ID)
 	}
 	if c.ID, err = res.LastInsertId(); err != nil {
 		return err
@@ -175,7 +183,7 @@ func (h *Home) RecordChange(ctx context.Context, c *Change) error {
 // History lists the changes of a lane, the newest first; of all lanes of all
 // games if name is empty.
 func (h *Home) History(ctx context.Context, name, lane string) ([]*Change, error) {
-	rows, err := h.db.QueryContext(ctx, `SELECT id, uid, game, lane, made, what, build, undoes, undone, steps, totals, pin_before, pin_after
+	rows, err := h.db.QueryContext(ctx, `SELECT id, uid, game, lane, made, what, build, undoes, undone, steps, totals, pin_before, pin_after, notes
 		FROM change WHERE game = ? AND lane = ? OR ? = '' ORDER BY id DESC`, name, lane, name)
 	if err != nil {
 		return nil, err
@@ -187,7 +195,7 @@ func (h *Home) History(ctx context.Context, name, lane string) ([]*Change, error
 		var made int64
 		var steps []byte
 		var totals, before, after string
-		if err := rows.Scan(&c.ID, &c.UID, &c.Game, &c.Lane, &made, &c.What, &c.Build, &c.Undoes, &c.Undone, &steps, &totals, &before, &after); err != nil {
+		if err := rows.Scan(&c.ID, &c.UID, &c.Game, &c.Lane, &made, &c.What, &c.Build, &c.Undoes, &c.Undone, &steps, &totals, &before, &after, &c.Notes); err != nil {
 			return nil, err
 		}
 		c.Made = time.Unix(0, made)
@@ -236,7 +244,7 @@ func (h *Home) Forget(ctx context.Context, name string) error {
 		return err
 	}
 	defer tx.Rollback()
-	for _, query := range []string{`DELETE FROM build WHERE game = ?`, `DELETE FROM lane WHERE game = ?`, `DELETE FROM change WHERE game = ?`, `DELETE FROM own_note WHERE game = ?`, `DELETE FROM block WHERE game = ?`, `DELETE FROM live WHERE game = ?`, `DELETE FROM saves WHERE game = ?`, `DELETE FROM restoring WHERE game = ?`} {
+	for _, query := range []string{`DELETE FROM build WHERE game = ?`, `DELETE FROM lane WHERE game = ?`, `DELETE FROM change WHERE game = ?`, `DELETE FROM own_note WHERE game = ?`, `DELETE FROM block WHERE game = ?`, `DELETE FROM live WHERE game = ?`, `DELETE FROM saves WHERE game = ?`, `DELETE FROM restoring WHERE game = ?`, `DELETE FROM begun WHERE game = ?`} {
 		if _, err := tx.ExecContext(ctx, query, name); err != nil {
 			return err
 		}

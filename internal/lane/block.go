@@ -39,6 +39,19 @@ func (l *Lane) place(ctx context.Context) (block.Place, error) {
 // Block sets every block rule of the game that does not hold yet, and takes off what
 // the settings do not ask for any more. What is found is noted before it is changed.
 func (l *Lane) Block(ctx context.Context) error {
+	return l.noted(ctx, true, func() error { return l.setBlock(ctx) })
+}
+
+// noted notes that a block is being set or taken off, for the next command to finish.
+func (l *Lane) noted(ctx context.Context, set bool, do func() error) error {
+	if err := l.home.Begin(ctx, l.Game.Name, l.Name, game.BegunBlock, game.NewUID(), set); err != nil {
+		return err
+	}
+	err := do()
+	return errors.Join(err, l.home.End(context.WithoutCancel(ctx), l.Game.Name, l.Name, game.BegunBlock))
+}
+
+func (l *Lane) setBlock(ctx context.Context) error {
 	return l.keepingDigests(ctx, func() error {
 		at, err := l.place(ctx)
 		if err != nil {
@@ -94,6 +107,10 @@ func (l *Lane) Unblock(ctx context.Context, force bool) error {
 	if holds, err := l.home.Holds(ctx, l.Game.Name, l.Name); err != nil || len(holds) == 0 {
 		return err
 	}
+	return l.noted(ctx, false, func() error { return l.liftBlock(ctx, force) })
+}
+
+func (l *Lane) liftBlock(ctx context.Context, force bool) error {
 	return l.keepingDigests(ctx, func() error {
 		at, err := l.place(ctx)
 		if err != nil {

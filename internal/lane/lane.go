@@ -2,19 +2,16 @@ package lane
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
-	"path"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
 
-	"morvant/internal/apply"
 	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/manifest"
@@ -33,6 +30,10 @@ var (
 	ErrNothing = errors.New("there is nothing to take back")
 	ErrNames   = errors.New("some names cannot be recorded")
 	ErrGone    = errors.New("the live folder is gone")
+	// ErrImmutable is returned for a file that nobody may change or move.
+	ErrImmutable = errors.New("it is immutable: not even its owner may change or move it")
+	// ErrUnfinished is returned where something that has begun must be ended first.
+	ErrUnfinished = errors.New("an earlier change is not finished")
 )
 
 // patience is how long a command waits for another one on the same game.
@@ -56,9 +57,11 @@ type Lane struct {
 	Dir   string // its folder, full path
 	Live  bool   // it is the one that the launcher starts
 	Store *store.Store
-	// Recovered says how a change that an earlier run left unfinished was ended;
-	// empty if there was none.
-	Recovered string
+	// Recovered says in sentences how what an earlier run left unfinished was ended.
+	Recovered []string
+	// Unfinished says why something that an earlier run left unfinished is so still;
+	// until it is ended, nothing is changed. Looking is possible all the same.
+	Unfinished error
 
 	home  *game.Home
 	lock  *game.Lock
@@ -69,6 +72,20 @@ type Lane struct {
 	feed  feed.Options
 	// borrowed says that lock, store and cache belong to another open lane.
 	borrowed bool
+}
+
+// tell adds a sentence to Recovered.
+func (l *Lane) tell(format string, args ...any) {
+	l.Recovered = append(l.Recovered, fmt.Sprintf(format, args...))
+}
+
+// mayChange returns an error if nothing may be changed as things stand: something is
+// unfinished, or the game is running.
+func (l *Lane) mayChange() error {
+	if l.Unfinished != nil {
+		return l.Unfinished
+	}
+	return l.notRunning()
 }
 
 // Open opens a lane of a game. A change or a switch that was cut off is finished or
@@ -116,13 +133,7 @@ func (l *Lane) open(ctx context.Context, o Options) error {
 	if l.root, err = os.OpenRoot(l.Dir); err != nil {
 		return err
 	}
-	if err := l.recover(ctx); err != nil {
-		return err
-	}
-	if err := errors.Join(l.recoverShares(ctx), l.recoverSaves(ctx)); err != nil {
-		return err
-	}
-	return l.Tighten(ctx)
+	return l.recoverAll(ctx)
 }
 
 // Close gives everything back.
@@ -144,42 +155,6 @@ func (l *Lane) Close() error {
 		errs = append(errs, l.lock.Unlock())
 	}
 	return errors.Join(errs...)
-}
-
-// recover ends a change that an earlier run did not.
-func (l *Lane) recover(ctx context.Context) error {
-	outcome, memo, err := apply.Recover(l.root)
-	if err != nil {
-		return fmt.Errorf("an unfinished change in %s: %w", l.Dir, err)
-	}
-	what := "A change"
-	var c game.Change
-	if memo != nil {
-		if err := json.Unmarshal(memo, &c); err != nil {
-			return fmt.Errorf("an unfinished change in %s: %w", l.Dir, errors.Join(apply.ErrJournal, err))
-		}
-		what = Describe(&c)
-	}
-	switch outcome {
-	case apply.Finished:
-		if err := l.recordChange(ctx, &c); err != nil {
-			return err
-		}
-		if err := l.mark(ctx, false); err != nil {
-			return err
-		}
-		if err := apply.Finish(l.root); err != nil {
-			return err
-		}
-		l.follow(ctx, &c)
-		l.Recovered = what + " of " + l.Game.Display() + " had been interrupted; it is finished now."
-	case apply.Back:
-		if err := l.mark(ctx, false); err != nil {
-			return err
-		}
-		l.Recovered = what + " of " + l.Game.Display() + " had been interrupted; it is taken back, the folder is as before."
-	}
-	return nil
 }
 
 // keepAlso puts a pin's keep rules beside those of the game.
@@ -341,12 +316,10 @@ func (l *Lane) mark(ctx context.Context, unfinished bool) error {
 	if err != nil {
 		return err
 	}
-	if err := l.root.Mkdir(manifest.PrivateDir, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+	if err := l.root.Mkdir(manifest.PrivateDir, 0o755); err == nil {
+		err = volume.OwnIn(l.root, manifest.PrivateDir, ".")
+	} else if !errors.Is(err, fs.ErrExist) {
 		return err
 	}
-	part := path.Join(manifest.PrivateDir, "lane.toml.part")
-	if err := l.root.WriteFile(part, append([]byte(markerHead), body...), 0o644); err != nil {
-		return err
-	}
-	return l.root.Rename(part, markerFile)
+	return volume.ReplaceIn(l.root, markerFile, append([]byte(markerHead), body...), 0o644)
 }

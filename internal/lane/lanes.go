@@ -124,7 +124,7 @@ func (l *Lane) Remove(ctx context.Context, delete bool) (*game.Build, error) {
 	if l.Live {
 		return nil, fmt.Errorf("%s: %w", l.Name, ErrLive)
 	}
-	if err := l.notRunning(); err != nil {
+	if err := l.mayChange(); err != nil {
 		return nil, err
 	}
 	if err := l.Unblock(ctx, true); err != nil {

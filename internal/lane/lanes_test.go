@@ -146,7 +146,7 @@ func TestASwitchIsFinishedFromWhereverItWasCutOff(t *testing.T) {
 			cut.leave(b)
 			b.on(func(l *Lane) {
 				require.Equal(t, cut.live, l.Name)
-				require.Contains(t, l.Recovered, "had been interrupted")
+				require.Contains(t, strings.Join(l.Recovered, " "), "had been interrupted")
 			})
 			require.Equal(t, cut.live, b.read(b.live, "a"))
 			other := map[string]string{"main": "old", "old": "main"}[cut.live]
@@ -412,7 +412,7 @@ func TestAnInterruptedChangeOfSavesIsFinished(t *testing.T) {
 		require.NoError(t, b.home.BeginRestoring(t.Context(), "quay", game.Restoring{Backup: first.ID}))
 		require.NoError(t, l.keeper().Carry(t.Context(), c.Returns[:1]))
 	})
-	b.on(func(l *Lane) { require.Contains(t, l.Recovered, "A change of the saves") })
+	b.on(func(l *Lane) { require.Contains(t, strings.Join(l.Recovered, " "), "A change of the saves") })
 	require.Equal(t, "first", b.read(dir, "1001/a.sav"))
 	require.Equal(t, "first", b.read(dir, "1002/a.sav"))
 	list, err := b.home.Backups(t.Context(), "quay")

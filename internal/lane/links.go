@@ -73,7 +73,7 @@ func (l *Lane) canBeShared(ctx context.Context, path, to string) error {
 	case !info.IsDir():
 		return bad("it is no folder, or shared already")
 	}
-	if err := l.notRunning(); err != nil {
+	if err := l.mayChange(); err != nil {
 		return err
 	}
 	if list, err := os.ReadDir(to); err == nil && len(list) > 0 {
@@ -190,7 +190,7 @@ func (l *Lane) recoverShares(ctx context.Context) error {
 // Unshare puts a folder back in the place of a link: the only lane that links to it
 // gets it back, others get a copy.
 func (l *Lane) Unshare(ctx context.Context, path string) error {
-	if err := l.notRunning(); err != nil {
+	if err := l.mayChange(); err != nil {
 		return err
 	}
 	at := filepath.Join(l.Dir, filepath.FromSlash(path))

@@ -6,6 +6,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"morvant/internal/apply"
@@ -19,6 +23,9 @@ import (
 // Ready returns an error if the proposal could not be carried out as things stand:
 // the game is running, or a disk has no room.
 func (l *Lane) Ready(p *Proposal) error {
+	if l.Unfinished != nil {
+		return l.Unfinished
+	}
 	if p.Plan.Empty() {
 		return nil
 	}
@@ -71,51 +78,126 @@ func (l *Lane) Carry(ctx context.Context, p *Proposal) error {
 		return err
 	}
 	p.Change.Steps = steps
-	if p.Plan.Empty() {
-		ctx = context.WithoutCancel(ctx)
-		if err := l.recordChange(ctx, &p.Change); err != nil {
-			return err
-		}
-		l.follow(ctx, &p.Change)
-		l.afterPin(ctx, &p.Change)
-		return l.mark(ctx, false)
-	}
 	memo, err := json.Marshal(&p.Change)
 	if err != nil {
 		return err
 	}
-	if err := l.mark(ctx, true); err != nil {
+	if err := l.mayTouch(p.Plan); err != nil {
 		return err
 	}
-	others := &elsewhere{}
-	if p.Shared > 0 {
-		others = l.otherLanes(ctx)
+	// Noted before anything happens, until everything that follows is done.
+	if err := l.home.Begin(ctx, l.Game.Name, l.Name, game.BegunChange, p.Change.UID, json.RawMessage(memo)); err != nil {
+		return err
 	}
-	defer others.close()
-	err = apply.Do(ctx, apply.Job{
-		Root: l.root, Dir: l.Dir, Plan: p.Plan, Tree: p.tree, Store: l.Store, Memo: memo, Meter: l.meter, Now: l.now,
-		Elsewhere: others.open, Shared: p.Shared,
-	})
+	if !p.Plan.Empty() {
+		if err := l.change(ctx, p, memo); err != nil {
+			return err
+		}
+	}
 	// The change is made: recording it must not be cut short.
 	ctx = context.WithoutCancel(ctx)
-	if err != nil {
-		return errors.Join(err, l.mark(ctx, false))
-	}
 	if err := l.recordChange(ctx, &p.Change); err != nil {
 		return err
 	}
 	if err := l.mark(ctx, false); err != nil {
 		return err
 	}
-	if err := apply.Finish(l.root); err != nil {
-		return err
+	if !p.Plan.Empty() {
+		if err := apply.Finish(l.root); err != nil {
+			return err
+		}
+		if err := l.remember(ctx, p); err != nil {
+			return err
+		}
 	}
-	if err := l.remember(ctx, p); err != nil {
-		return err
+	return l.afterwards(ctx, &p.Change)
+}
+
+// change brings the folder to what the proposal wants. After an error it is as before,
+// and the note of the change is gone, unless it could not be taken back.
+func (l *Lane) change(ctx context.Context, p *Proposal, memo json.RawMessage) error {
+	over := func(err error) error {
+		ctx := context.WithoutCancel(ctx)
+		return errors.Join(err, l.mark(ctx, false), l.home.End(ctx, l.Game.Name, l.Name, game.BegunChange))
 	}
-	l.follow(ctx, &p.Change)
-	l.afterPin(ctx, &p.Change)
+	if err := l.mark(ctx, true); err != nil {
+		return over(err)
+	}
+	others := &elsewhere{}
+	if p.Shared > 0 {
+		others = l.otherLanes(ctx)
+	}
+	defer others.close()
+	report, err := apply.Do(ctx, apply.Job{
+		ID: p.Change.UID, Root: l.root, Dir: l.Dir, Plan: p.Plan, Tree: p.tree, Store: l.Store, Memo: memo, Meter: l.meter, Now: l.now,
+		Elsewhere: others.open, Shared: p.Shared,
+	})
+	sentences := l.sentences(context.WithoutCancel(ctx), report)
+	for _, text := range sentences {
+		l.meter.Warn(text)
+	}
+	p.Change.Notes = strings.Join(sentences, "; ")
+	var unfinished *apply.UnfinishedError
+	switch {
+	case errors.As(err, &unfinished):
+		return err
+	case err != nil:
+		return over(err)
+	}
 	return nil
+}
+
+// afterwards does what follows a change of the lane, and then ends it.
+func (l *Lane) afterwards(ctx context.Context, c *game.Change) error {
+	l.follow(ctx, c)
+	l.afterPin(ctx, c)
+	return l.home.End(ctx, l.Game.Name, l.Name, game.BegunChange)
+}
+
+// mayTouch returns an error if a file that has to leave its place cannot be moved: what
+// can be known before anything is changed.
+func (l *Lane) mayTouch(p *plan.Plan) error {
+	folders := make(map[string]bool)
+	for i := range p.Steps {
+		s := &p.Steps[i]
+		if !s.Displaces() && !s.Places() {
+			continue
+		}
+		if s.Displaces() && volume.Immutable(l.root, s.Path) {
+			return fmt.Errorf("%s: %w", s.Path, ErrImmutable)
+		}
+		dir := path.Dir(s.Path)
+		if !folders[dir] {
+			folders[dir] = true
+			full := filepath.Join(l.Dir, filepath.FromSlash(dir))
+			if info, err := l.root.Lstat(dir); err == nil && info.IsDir() && !volume.Writable(full) {
+				return fmt.Errorf("the folder %s %w", full, game.ErrProtected)
+			}
+		}
+	}
+	return nil
+}
+
+// unsettable takes the steps out of a plan that only set times or modes which this user
+// may not set, and says so.
+func (l *Lane) unsettable(p *Proposal) {
+	first := ""
+	n := 0
+	p.Plan.Steps = slices.DeleteFunc(p.Plan.Steps, func(s plan.Step) bool {
+		if !s.KeepsContent() || s.After.Kind != plan.File || volume.MaySet(l.root, s.Path) {
+			return false
+		}
+		if n++; n == 1 {
+			first = s.Path
+		}
+		return true
+	})
+	switch {
+	case n == 1:
+		p.Notes = append(p.Notes, fmt.Sprintf("the date or mode of %s stays as it is: the file belongs to somebody else", first))
+	case n > 1:
+		p.Notes = append(p.Notes, fmt.Sprintf("the dates or modes of %d files stay as they are: they belong to somebody else, %s among them", n, first))
+	}
 }
 
 // recordChange records a change, and whether the lane follows updates from now on: it

@@ -20,6 +20,13 @@ func (l *Lane) keeper() *saves.Keeper {
 	return &saves.Keeper{Dir: l.Dir, Store: l.Store, Cache: l.cache, Meter: l.meter, Now: l.now}
 }
 
+// savesKeeper is keeper for a change that has been noted under an id.
+func (l *Lane) savesKeeper(id string) *saves.Keeper {
+	k := l.keeper()
+	k.ID = id
+	return k
+}
+
 // FindSaves lists the folders of the game's saves, and the patterns that match none.
 func (l *Lane) FindSaves(ctx context.Context) (places []saves.Place, none []string, err error) {
 	if len(l.Game.Saves) == 0 {
@@ -128,14 +135,18 @@ func (l *Lane) ProposeSaves(ctx context.Context, b *saves.Backup) (*SavesChange,
 // CarrySaves backs the saves up, and carries out a change of them. Killed at any
 // point, the next Open finishes it.
 func (l *Lane) CarrySaves(ctx context.Context, c *SavesChange, why string) error {
-	if err := l.notRunning(); err != nil {
+	if err := l.mayChange(); err != nil {
 		return err
 	}
+	return l.carrySaves(ctx, c, why)
+}
+
+func (l *Lane) carrySaves(ctx context.Context, c *SavesChange, why string) error {
 	var err error
 	if c.Now, _, err = l.BackupSaves(ctx, why); err != nil {
 		return err
 	}
-	var note game.Restoring
+	note := game.Restoring{UID: game.NewUID()}
 	for _, r := range c.Returns {
 		note.Places = append(note.Places, r.Place)
 	}
@@ -146,7 +157,7 @@ func (l *Lane) CarrySaves(ctx context.Context, c *SavesChange, why string) error
 		return err
 	}
 	ctx = context.WithoutCancel(ctx)
-	if err := l.keeper().Carry(ctx, c.Returns); err != nil {
+	if err := l.savesKeeper(note.UID).Carry(ctx, c.Returns); err != nil {
 		return err
 	}
 	return l.home.EndRestoring(ctx, l.Game.Name)
@@ -158,12 +169,19 @@ func (l *Lane) recoverSaves(ctx context.Context) error {
 	if err != nil || r == nil || !l.Live {
 		return err
 	}
-	if err := saves.Recover(l.Dir, r.Places); err != nil {
+	if err := l.notRunning(); err != nil {
+		return fmt.Errorf("a change of the saves was interrupted and is finished once the game is closed: %w", err)
+	}
+	if err := l.savesKeeper(r.UID).Recover(ctx, r.Places); err != nil {
 		return err
 	}
 	var b *saves.Backup
 	if r.Backup != 0 {
-		if b, err = l.home.Backup(ctx, l.Game.Name, r.Backup); err != nil {
+		if b, err = l.home.Backup(ctx, l.Game.Name, r.Backup); errors.Is(err, game.ErrUnknown) {
+			// The backup has been forgotten: the saves stay as they are now.
+			l.tell("A change of the saves of %s had been interrupted; the backup that it brought back is forgotten, and the saves stay as they are.", l.Game.Display())
+			return l.home.EndRestoring(ctx, l.Game.Name)
+		} else if err != nil {
 			return err
 		}
 	}
@@ -171,12 +189,10 @@ func (l *Lane) recoverSaves(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := l.CarrySaves(ctx, c, "before an interrupted change of the saves was finished"); err != nil {
+	if err := l.carrySaves(ctx, c, "before an interrupted change of the saves was finished"); err != nil {
 		return err
 	}
-	if l.Recovered == "" {
-		l.Recovered = "A change of the saves of " + l.Game.Display() + " had been interrupted; it is finished now."
-	}
+	l.tell("A change of the saves of %s had been interrupted; it is finished now.", l.Game.Display())
 	return nil
 }
 
@@ -228,7 +244,7 @@ func (l *Lane) enterSaves(ctx context.Context, s *game.Switch) error {
 	if err != nil {
 		return err
 	}
-	return l.keeper().Carry(ctx, back)
+	return l.savesKeeper(s.UID).Carry(ctx, back)
 }
 
 func only(b *saves.Backup, keep func(saves.Place) bool) *saves.Backup {
@@ -257,5 +273,7 @@ func (l *Lane) recoverEntering(ctx context.Context, s *game.Switch) error {
 			places = append(places, p.Place)
 		}
 	}
-	return saves.Recover(l.Game.Live, places)
+	k := l.savesKeeper(s.UID)
+	k.Dir = l.Game.Live
+	return k.Recover(ctx, places)
 }

@@ -43,7 +43,7 @@ func (l *Lane) Switch(ctx context.Context, name string) (*Lane, error) {
 	if err := l.findParked(ctx, to); err != nil {
 		return nil, err
 	}
-	s := &game.Switch{From: l.Name, To: to.Name, Place: to.Place, FromLinked: from.Linked, ToLinked: to.Linked, Park: from.Place}
+	s := &game.Switch{From: l.Name, To: to.Name, Place: to.Place, FromLinked: from.Linked, ToLinked: to.Linked, Park: from.Place, UID: game.NewUID()}
 	if !from.Linked {
 		s.Park = game.ParkedName(l.Game.Live, l.Name)
 	}
@@ -77,7 +77,7 @@ func (l *Lane) Switch(ctx context.Context, name string) (*Lane, error) {
 
 // canSwitch checks what can be known before anything is moved.
 func (l *Lane) canSwitch(s *game.Switch) error {
-	if err := l.notRunning(); err != nil {
+	if err := l.mayChange(); err != nil {
 		return err
 	}
 	if err := notRunningIn(s.Place); err != nil {
@@ -162,7 +162,7 @@ func (l *Lane) recoverSwitch(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		l.Recovered = fmt.Sprintf("The switch of %s to lane %s had been interrupted; it is taken back.", l.Game.Display(), s.To)
+		l.tell("The switch of %s to lane %s had been interrupted; it is taken back.", l.Game.Display(), s.To)
 		return errors.Join(was.settle(ctx), was.Close())
 	}
 	if err := changePlaces(s, l.Game); err != nil {
@@ -177,7 +177,7 @@ func (l *Lane) recoverSwitch(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	l.Recovered = fmt.Sprintf("The switch of %s to lane %s had been interrupted; it is finished now.", l.Game.Display(), s.To)
+	l.tell("The switch of %s to lane %s had been interrupted; it is finished now.", l.Game.Display(), s.To)
 	return next.Close()
 }
 
@@ -308,7 +308,7 @@ func (l *Lane) beside(ctx context.Context, is *game.Lane) (*Lane, error) {
 		return nil, err
 	}
 	if err := o.recover(ctx); err != nil {
-		return nil, errors.Join(err, o.Close())
+		o.Unfinished = fmt.Errorf("%w: %w", ErrUnfinished, err)
 	}
 	return o, nil
 }

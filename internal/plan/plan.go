@@ -102,6 +102,7 @@ func Make(r Request) (*Plan, error) {
 	}
 	m.leaves()
 	m.moves()
+	m.emptyFolders()
 	if err := m.clear(); err != nil {
 		return nil, err
 	}
@@ -289,8 +290,9 @@ func (m *maker) inTheWay(p string) bool {
 	return false
 }
 
-// folders decides which folders come, go and get their time back.
-func (m *maker) folders() {
+// emptyFolders makes the empty folders of the target needed, so that clear makes room
+// for them as for any other.
+func (m *maker) emptyFolders() {
 	filled := make(map[string]bool)
 	for _, e := range m.Want {
 		filled[path.Dir(e.Path)] = true
@@ -301,6 +303,10 @@ func (m *maker) folders() {
 			m.needed[e.Path] = true
 		}
 	}
+}
+
+// folders decides which folders come, go and get their time back.
+func (m *maker) folders() {
 	held := make(map[string]bool) // folders that hold something now
 	for _, e := range m.Have {
 		held[path.Dir(e.Path)] = true

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -68,35 +69,39 @@ func TestPlans(t *testing.T) {
 		want []string
 		err  string
 	}{
-		"nothing to do":      {r: Request{Have: state("a=1", "d/b=2", "e/"), Want: state("a=1", "d/b=2", "e/")}},
-		"replace":            {r: Request{Have: state("a=1"), Want: state("a=2")}, want: []string{"replace a"}},
-		"add with folders":   {r: Request{Want: state("x/y/a=1")}, want: []string{"make x", "make x/y", "add x/y/a"}},
-		"an empty folder":    {r: Request{Want: state("x/y/")}, want: []string{"make x", "make x/y"}},
-		"extra stays":        {r: Request{Have: state("a=1", "x=9"), Want: state("a=1")}},
-		"clean":              {r: Request{Have: state("a=1", "d/x=9", "e/"), Want: state("a=1"), Clean: true}, want: []string{"unmake d", "remove d/x", "unmake e"}},
-		"of the build held":  {r: Request{Have: state("a=1", "x=9", "y=8"), Want: state("a=1"), Owned: state("x=9", "y=7")}, want: []string{"remove x"}},
-		"moved":              {r: Request{Have: state("new/a=long"), Want: state("a=long")}, want: []string{"move new/a to a", "unmake new", "remove new/a"}},
-		"swapped":            {r: Request{Have: state("a=1", "b=2"), Want: state("a=2", "b=1")}, want: []string{"move b to a", "move a to b"}},
-		"kept stays":         {r: Request{Have: state("Mods/m=mine", "settings.ini=mine"), Want: state("Mods/m=old", "settings.ini=old"), Rules: keep}},
-		"kept is not added":  {r: Request{Have: state("a=1"), Want: state("a=1", "Mods/m=old"), Rules: keep}},
-		"kept stays clean":   {r: Request{Have: state("Mods/m=mine", "x=1"), Want: state(), Rules: keep, Clean: true}, want: []string{"remove x"}},
-		"exact takes kept":   {r: Request{Have: state("Mods/m=mine", "Mods/n=new"), Want: state("Mods/m=old"), Rules: keep, Exact: true}, want: []string{"replace Mods/m", "remove Mods/n"}},
-		"scratch is nobodys": {r: Request{Have: state("a=1"), Want: state("a=1", "logs/x=1"), Rules: keep, Exact: true}},
-		"kept is not moved":  {r: Request{Have: state("Mods/m=same"), Want: state("a=same"), Rules: keep}, want: []string{"add a"}},
-		"file to folder":     {r: Request{Have: state("a=1"), Want: state("a/b=2")}, want: []string{"replace by folder a", "add a/b"}},
-		"folder to file":     {r: Request{Have: state("a/b=2", "a/c/"), Want: state("a=1")}, want: []string{"add a", "remove a/b", "unmake a/c"}},
-		"link to file":       {r: Request{Have: state("a>b"), Want: state("a=1")}, want: []string{"replace a"}},
-		"link elsewhere":     {r: Request{Have: state("a>b"), Want: state("a>c")}, want: []string{"replace a"}},
-		"kept in the way":    {r: Request{Have: state("Mods/m=mine"), Want: state("Mods=file"), Rules: rules.Rules{Keep: []string{"Mods/*"}}}, err: "kept by your rules"},
-		"odd in the way":     {r: Request{Odd: []scan.Oddity{{Path: "a", What: "a socket"}}, Want: state("a=1")}, err: "a is a socket"},
-		"odd keeps folder":   {r: Request{Have: state("d/x=1"), Odd: []scan.Oddity{{Path: "d/s", What: "a socket"}}, Want: state(), Clean: true}, want: []string{"remove d/x"}},
-		"case":               {r: Request{Want: state("A=1", "a=2"), IgnoresCase: true}, err: `"A" and "a"`},
-		"spelled otherwise":  {r: Request{Have: state("Data/A=1", "Data/x=9"), Want: state("data/a=1"), Owned: state("DATA/a=1"), IgnoresCase: true}},
-		"spelled, replaced":  {r: Request{Have: state("Data/A=1"), Want: state("data/a=2", "data/b/c=3"), IgnoresCase: true}, want: []string{"replace Data/A", "make Data/b", "add Data/b/c"}},
-		"spelled, left":      {r: Request{Have: state("Data/A=1"), Want: state(), Owned: state("data/a=1"), IgnoresCase: true}, want: []string{"unmake Data", "remove Data/A"}},
-		"spelled, odd":       {r: Request{Odd: []scan.Oddity{{Path: "Mods", What: "a junction"}}, Want: state("mods/a=1"), IgnoresCase: true}, err: "Mods is a junction"},
-		"case counts":        {r: Request{Have: state("A=1"), Want: state("a=1"), Owned: state("A=1")}, want: []string{"remove A", "move A to a"}},
-		"retime":             {r: Request{Have: state("a=1"), Want: State{{"a", Node{Kind: File, Size: 1, Digest: digest.Of([]byte("1")), Mode: 0o755, MTime: 1}}}}, want: []string{"retime a"}},
+		"nothing to do":       {r: Request{Have: state("a=1", "d/b=2", "e/"), Want: state("a=1", "d/b=2", "e/")}},
+		"replace":             {r: Request{Have: state("a=1"), Want: state("a=2")}, want: []string{"replace a"}},
+		"add with folders":    {r: Request{Want: state("x/y/a=1")}, want: []string{"make x", "make x/y", "add x/y/a"}},
+		"an empty folder":     {r: Request{Want: state("x/y/")}, want: []string{"make x", "make x/y"}},
+		"extra stays":         {r: Request{Have: state("a=1", "x=9"), Want: state("a=1")}},
+		"clean":               {r: Request{Have: state("a=1", "d/x=9", "e/"), Want: state("a=1"), Clean: true}, want: []string{"unmake d", "remove d/x", "unmake e"}},
+		"of the build held":   {r: Request{Have: state("a=1", "x=9", "y=8"), Want: state("a=1"), Owned: state("x=9", "y=7")}, want: []string{"remove x"}},
+		"moved":               {r: Request{Have: state("new/a=long"), Want: state("a=long")}, want: []string{"move new/a to a", "unmake new", "remove new/a"}},
+		"swapped":             {r: Request{Have: state("a=1", "b=2"), Want: state("a=2", "b=1")}, want: []string{"move b to a", "move a to b"}},
+		"kept stays":          {r: Request{Have: state("Mods/m=mine", "settings.ini=mine"), Want: state("Mods/m=old", "settings.ini=old"), Rules: keep}},
+		"kept is not added":   {r: Request{Have: state("a=1"), Want: state("a=1", "Mods/m=old"), Rules: keep}},
+		"kept stays clean":    {r: Request{Have: state("Mods/m=mine", "x=1"), Want: state(), Rules: keep, Clean: true}, want: []string{"remove x"}},
+		"exact takes kept":    {r: Request{Have: state("Mods/m=mine", "Mods/n=new"), Want: state("Mods/m=old"), Rules: keep, Exact: true}, want: []string{"replace Mods/m", "remove Mods/n"}},
+		"scratch is nobodys":  {r: Request{Have: state("a=1"), Want: state("a=1", "logs/x=1"), Rules: keep, Exact: true}},
+		"kept is not moved":   {r: Request{Have: state("Mods/m=same"), Want: state("a=same"), Rules: keep}, want: []string{"add a"}},
+		"file to folder":      {r: Request{Have: state("a=1"), Want: state("a/b=2")}, want: []string{"replace by folder a", "add a/b"}},
+		"folder to file":      {r: Request{Have: state("a/b=2", "a/c/"), Want: state("a=1")}, want: []string{"add a", "remove a/b", "unmake a/c"}},
+		"link to file":        {r: Request{Have: state("a>b"), Want: state("a=1")}, want: []string{"replace a"}},
+		"link elsewhere":      {r: Request{Have: state("a>b"), Want: state("a>c")}, want: []string{"replace a"}},
+		"kept in the way":     {r: Request{Have: state("Mods/m=mine"), Want: state("Mods=file"), Rules: rules.Rules{Keep: []string{"Mods/*"}}}, err: "kept by your rules"},
+		"odd in the way":      {r: Request{Odd: []scan.Oddity{{Path: "a", What: "a socket"}}, Want: state("a=1")}, err: "a is a socket"},
+		"odd keeps folder":    {r: Request{Have: state("d/x=1"), Odd: []scan.Oddity{{Path: "d/s", What: "a socket"}}, Want: state(), Clean: true}, want: []string{"remove d/x"}},
+		"case":                {r: Request{Want: state("A=1", "a=2"), IgnoresCase: true}, err: `"A" and "a"`},
+		"spelled otherwise":   {r: Request{Have: state("Data/A=1", "Data/x=9"), Want: state("data/a=1"), Owned: state("DATA/a=1"), IgnoresCase: true}},
+		"spelled, replaced":   {r: Request{Have: state("Data/A=1"), Want: state("data/a=2", "data/b/c=3"), IgnoresCase: true}, want: []string{"replace Data/A", "make Data/b", "add Data/b/c"}},
+		"spelled, left":       {r: Request{Have: state("Data/A=1"), Want: state(), Owned: state("data/a=1"), IgnoresCase: true}, want: []string{"unmake Data", "remove Data/A"}},
+		"spelled, odd":        {r: Request{Odd: []scan.Oddity{{Path: "Mods", What: "a junction"}}, Want: state("mods/a=1"), IgnoresCase: true}, err: "Mods is a junction"},
+		"empty folders":       {r: Request{Have: state("d=extra"), Want: state("d/e/")}, want: []string{"replace by folder d", "make d/e"}},
+		"a folder for a file": {r: Request{Have: state("d=extra"), Want: state("d/")}, want: []string{"replace by folder d"}},
+		"empty and kept":      {r: Request{Have: state("Mods/d=mine"), Want: state("Mods/d/e/", "Mods/d/e/f/"), Rules: keep}, want: nil},
+		"empty and odd":       {r: Request{Odd: []scan.Oddity{{Path: "d", What: "a junction"}}, Want: state("d/e/")}, err: "d is a junction"},
+		"case counts":         {r: Request{Have: state("A=1"), Want: state("a=1"), Owned: state("A=1")}, want: []string{"remove A", "move A to a"}},
+		"retime":              {r: Request{Have: state("a=1"), Want: State{{"a", Node{Kind: File, Size: 1, Digest: digest.Of([]byte("1")), Mode: 0o755, MTime: 1}}}}, want: []string{"retime a"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p, err := Make(c.r)
@@ -112,6 +117,23 @@ func TestPlans(t *testing.T) {
 			require.Equal(t, c.want, show(p))
 		})
 	}
+}
+
+func TestTheFirstMomentOf1970IsATimeAndNoneIsNone(t *testing.T) {
+	have := state("a=1")
+	want := State{{"a", have[0].Node}}
+	want[0].MTime = Moment(0)
+	p, err := Make(Request{Have: have, Want: want})
+	require.NoError(t, err)
+	require.Equal(t, []string{"retime a"}, show(p))
+	require.True(t, p.Steps[0].After.Time().Equal(time.Unix(0, 0)))
+	steps, err := DecodeSteps(EncodeSteps(p.Steps))
+	require.NoError(t, err)
+	require.Equal(t, p.Steps, steps)
+	want[0].MTime = 0
+	p, err = Make(Request{Have: have, Want: want})
+	require.NoError(t, err)
+	require.Empty(t, show(p))
 }
 
 func TestTotalsCountEachFileOnce(t *testing.T) {

@@ -3,6 +3,7 @@ package plan
 import (
 	"cmp"
 	"io/fs"
+	"math"
 	"path"
 	"slices"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
 	"morvant/internal/scan"
+	"morvant/internal/volume"
 )
 
 // Kind says what a node is.
@@ -30,7 +32,19 @@ type Node struct {
 	Digest digest.Digest `json:"digest,omitzero"`  // of a file
 	Target string        `json:"target,omitempty"` // of a link
 	Mode   fs.FileMode   `json:"mode,omitempty"`   // permission bits; 0: not known
-	MTime  int64         `json:"mtime,omitempty"`  // nanoseconds since 1970; 0: not known
+	MTime  int64         `json:"mtime,omitempty"`  // see Moment; 0: not known
+}
+
+// epoch stands for the first moment of 1970, whose own number says that a time is not
+// known.
+const epoch = math.MinInt64
+
+// Moment returns a time in nanoseconds since 1970 as a Node holds it.
+func Moment(ns int64) int64 {
+	if ns == 0 {
+		return epoch
+	}
+	return ns
 }
 
 // sameContent reports whether the two are the same but for times and modes.
@@ -89,7 +103,7 @@ func FromTree(t *scan.Tree) State {
 	s := make(State, 0, len(t.Entries))
 	for i := range t.Entries {
 		e := &t.Entries[i]
-		n := Node{Mode: e.Mode, MTime: e.Stamp.MTime}
+		n := Node{Mode: e.Mode, MTime: Moment(e.Stamp.MTime)}
 		switch e.Kind {
 		case scan.File:
 			n.Kind, n.Size, n.Digest = File, e.Stamp.Size, e.Digest
@@ -134,7 +148,7 @@ func withAttribute(n Node, attributes map[string]manifest.Attribute, p string) N
 	if a, ok := attributes[p]; ok {
 		n.Mode = a.Mode.Perm()
 		if !a.MTime.IsZero() {
-			n.MTime = a.MTime.UnixNano()
+			n.MTime = Moment(volume.Nanoseconds(a.MTime))
 		}
 	}
 	return n
@@ -169,7 +183,12 @@ func (s State) Manifest() *manifest.Manifest {
 }
 
 // Time returns the node's time of last change.
-func (n Node) Time() time.Time { return time.Unix(0, n.MTime) }
+func (n Node) Time() time.Time {
+	if n.MTime == epoch {
+		return time.Unix(0, 0)
+	}
+	return time.Unix(0, n.MTime)
+}
 
 // Step is the change of one path. Exchanging Before and After takes it back.
 type Step struct {

@@ -27,6 +27,7 @@ import (
 	"morvant/internal/scan"
 	"morvant/internal/store"
 	"morvant/internal/userpath"
+	"morvant/internal/volume"
 )
 
 // Errors that callers test for.
@@ -178,6 +179,9 @@ type Keeper struct {
 	Cache *scan.Cache
 	Meter progress.Meter
 	Now   func() time.Time
+	// ID is the change of the saves that the caller has noted as begun; only that one is
+	// recovered.
+	ID string
 }
 
 // look walks a folder and reads what was touched, with the content going to sink.
@@ -338,42 +342,74 @@ func (k *Keeper) carry(ctx context.Context, r *Return) error {
 		return err
 	}
 	defer root.Close()
-	err = apply.Do(ctx, apply.Job{Root: root, Dir: dir, Plan: r.Plan, Tree: r.tree, Store: k.Store, Meter: k.Meter, Now: k.Now})
+	report, err := apply.Do(ctx, apply.Job{ID: k.ID, Root: root, Dir: dir, Plan: r.Plan, Tree: r.tree, Store: k.Store, Meter: k.Meter, Now: k.Now})
 	if err == nil {
 		err = apply.Finish(root)
 	}
+	k.tell(dir, report)
 	return errors.Join(err, tidy(root))
 }
 
-// tidy takes Morvant's own folder away from a folder of saves, unless a change is
-// unfinished in it.
-func tidy(root *os.Root) error {
-	err := root.Remove(manifest.PrivateDir)
-	if _, _, found, _ := apply.Pending(root); found || errors.Is(err, fs.ErrNotExist) {
-		return nil
+// tell says what did not go as planned.
+func (k *Keeper) tell(dir string, report *apply.Report) {
+	if report == nil {
+		return
 	}
-	return err
+	for _, text := range report.Sentences(dir) {
+		k.Meter.Warn(text)
+	}
 }
 
-// Recover ends what an earlier run has left unfinished in the folders.
-func Recover(dir string, places []Place) error {
-	for _, p := range places {
-		root, err := os.OpenRoot(p.In(dir))
-		if err != nil {
-			continue // it is not there any more
+// tidy takes Morvant's own folder away from a folder of saves, unless something is left
+// in it: an unfinished change, or what was in the way of one.
+func tidy(root *os.Root) error {
+	if err := root.Remove(manifest.PrivateDir); err != nil && !volume.Absent(err) {
+		f, openErr := root.Open(manifest.PrivateDir)
+		if openErr != nil {
+			return err
 		}
-		if _, err = root.Lstat(manifest.PrivateDir); err == nil {
-			var outcome apply.Outcome
-			if outcome, _, err = apply.Recover(root); outcome == apply.Finished {
-				err = apply.Finish(root)
-			}
-			err = errors.Join(err, tidy(root))
-		} else {
-			err = nil
-		}
-		if err = errors.Join(err, root.Close()); err != nil {
-			return fmt.Errorf("an unfinished change in %s: %w", p.In(dir), err)
+		defer f.Close()
+		if names, _ := f.Readdirnames(1); len(names) == 0 {
+			return err
 		}
 	}
 	return nil
+}
+
+// Recover ends what an earlier run has left unfinished in the folders, under k.ID.
+func (k *Keeper) Recover(ctx context.Context, places []Place) error {
+	for _, p := range places {
+		dir := p.In(k.Dir)
+		root, err := os.OpenRoot(dir)
+		if volume.Absent(err) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if _, err = root.Lstat(manifest.PrivateDir); volume.Absent(err) {
+			err = nil
+		} else if err == nil {
+			err = k.recover(ctx, dir, root)
+		}
+		if err = errors.Join(err, root.Close()); err != nil {
+			return fmt.Errorf("an unfinished change in %s: %w", dir, err)
+		}
+	}
+	return nil
+}
+
+func (k *Keeper) recover(ctx context.Context, dir string, root *os.Root) error {
+	end, err := apply.Recover(ctx, apply.Recovery{Root: root, Store: k.Store, Now: k.Now, ID: k.ID})
+	if err != nil {
+		return err
+	}
+	if end.Outcome == apply.Foreign {
+		k.Meter.Warn(fmt.Sprintf("%s holds a change that was not begun here; it was not carried out and is in %s", dir, end.At))
+	}
+	k.tell(dir, end.Report)
+	if end.Outcome == apply.Finished {
+		err = apply.Finish(root)
+	}
+	return errors.Join(err, tidy(root))
 }

@@ -106,5 +106,5 @@ func TestSavesComeBackAsTheyWere(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, k.Carry(t.Context(), back), "a folder that is gone is made again")
 	require.FileExists(t, filepath.Join(at.Path, "slot3.sav"))
-	require.NoError(t, Recover(k.Dir, []Place{at, {Path: filepath.Join(dir, "gone")}}))
+	require.NoError(t, k.Recover(t.Context(), []Place{at, {Path: filepath.Join(dir, "gone")}}))
 }

@@ -17,6 +17,7 @@ import (
 
 	"morvant/internal/digest"
 	"morvant/internal/progress"
+	"morvant/internal/volume"
 )
 
 // ErrUnstable is returned for a file that keeps changing while it is read.
@@ -37,6 +38,8 @@ type Request struct {
 	Task  string            // for the meter
 	Meter progress.Meter
 	Now   func() time.Time
+
+	settled time.Time // when the whole disk was last brought up to date; zero: not
 }
 
 // Read reads files of the tree and fills in their digests. A file that has gone
@@ -61,6 +64,9 @@ func (t *Tree) Read(ctx context.Context, root *os.Root, q Request) error {
 	for q.Limit > 0 && total > q.Limit && len(todo) > 0 {
 		total -= todo[0].Stamp.Size
 		todo = todo[1:]
+	}
+	if err := q.settleAll(root, todo); err != nil {
+		return err
 	}
 	q.Meter.Begin(q.Task, total)
 	defer q.Meter.End()
@@ -95,8 +101,7 @@ func (t *Tree) Read(ctx context.Context, root *os.Root, q Request) error {
 
 func (e *Entry) read(ctx context.Context, root *os.Root, q Request) error {
 	for range attempts {
-		looked := q.Now()
-		ok, err := e.readOnce(ctx, root, q)
+		ok, looked, err := e.readOnce(ctx, root, q)
 		if err != nil {
 			if ctx.Err() != nil {
 				return ctx.Err()
@@ -111,31 +116,78 @@ func (e *Entry) read(ctx context.Context, root *os.Root, q Request) error {
 	return fmt.Errorf("%s: %w", e.Path, ErrUnstable)
 }
 
-// readOnce reads the file and reports whether it stayed the same meanwhile.
-func (e *Entry) readOnce(ctx context.Context, root *os.Root, q Request) (bool, error) {
+// unsettled is how long after a write to a file some of it may not have been brought to
+// disk by the system. Another write to the same page through a mapping moves no time
+// until then.
+const unsettled = 5 * time.Minute
+
+func (s Stamp) unsettled(now time.Time) bool {
+	age := now.Sub(time.Unix(0, s.MTime))
+	return age < unsettled && age > -unsettled
+}
+
+// settleEach is up to how many files are settled one by one; for more, one call for the
+// whole file system is faster.
+const settleEach = 16
+
+func (q *Request) settleAll(root *os.Root, todo []*Entry) error {
+	now := q.Now()
+	n := 0
+	for _, e := range todo {
+		if e.Stamp.unsettled(now) {
+			n++
+		}
+	}
+	if n <= settleEach {
+		return nil
+	}
+	f, err := root.Open(".")
+	if err != nil {
+		return place("", err)
+	}
+	defer f.Close()
+	if done, err := volume.Sync(f); err == nil && done {
+		q.settled = now
+	}
+	return nil
+}
+
+// readOnce reads the file from the time looked on, and reports whether it stayed the
+// same meanwhile.
+func (e *Entry) readOnce(ctx context.Context, root *os.Root, q Request) (same bool, looked time.Time, err error) {
 	f, err := OpenFile(root, e.Path)
 	if err != nil {
-		return false, err
+		return false, looked, err
 	}
 	defer f.Close()
 	mode, stamp, err := lookAt(f)
 	if err != nil {
-		return false, place(e.Path, err)
+		return false, looked, place(e.Path, err)
 	}
 	if !mode.IsRegular() {
-		return false, fmt.Errorf("%s: %w", e.Path, ErrUnstable)
+		return false, looked, fmt.Errorf("%s: %w", e.Path, ErrUnstable)
+	}
+	looked = q.Now()
+	if stamp.unsettled(looked) && (q.settled.IsZero() || stamp.MTime > q.settled.UnixNano()) {
+		if err := settle(f); err != nil {
+			return false, looked, place(e.Path, err)
+		}
+		looked = q.Now()
+		if mode, stamp, err = lookAt(f); err != nil {
+			return false, looked, place(e.Path, err)
+		}
 	}
 	e.Mode, e.Stamp = mode.Perm(), stamp
 	d, size, err := q.Sink(ctx, f, func(n int) { q.Meter.Advance(int64(n), e.Path) })
 	if err != nil {
-		return false, place(e.Path, err)
+		return false, looked, place(e.Path, err)
 	}
 	_, after, err := lookAt(f)
 	if err != nil {
-		return false, place(e.Path, err)
+		return false, looked, place(e.Path, err)
 	}
 	e.Digest = d
-	return size == e.Stamp.Size && after == e.Stamp, nil
+	return size == e.Stamp.Size && after == e.Stamp, looked, nil
 }
 
 // OpenFile opens a regular file below root for reading. It neither follows a

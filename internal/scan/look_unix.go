@@ -3,6 +3,7 @@
 package scan
 
 import (
+	"errors"
 	"io/fs"
 	"os"
 	"syscall"
@@ -29,4 +30,14 @@ func lookAt(f *os.File) (fs.FileMode, Stamp, error) {
 		return 0, Stamp{}, err
 	}
 	return info.Mode(), stampOf(info), nil
+}
+
+// settle brings a file to disk, so that the next write through a mapping moves its time;
+// disks that cannot are passed over.
+func settle(f *os.File) error {
+	err := f.Sync()
+	if errors.Is(err, syscall.EINVAL) || errors.Is(err, syscall.EROFS) || errors.Is(err, syscall.ENOTSUP) {
+		return nil
+	}
+	return err
 }

@@ -3,11 +3,14 @@ package scan
 import (
 	"errors"
 	"io/fs"
+	"math"
 	"os"
 	"path"
 	"unsafe"
 
 	"golang.org/x/sys/windows"
+
+	"morvant/internal/volume"
 )
 
 const openFlags = 0
@@ -48,7 +51,7 @@ func lookAt(f *os.File) (fs.FileMode, Stamp, error) {
 	var all fileAllInformation
 	if all.of(windows.Handle(f.Fd())) != nil {
 		// A file system without ids and times of change.
-		return info.Mode(), Stamp{Size: info.Size(), MTime: info.ModTime().UnixNano()}, nil
+		return info.Mode(), Stamp{Size: info.Size(), MTime: volume.Nanoseconds(info.ModTime())}, nil
 	}
 	return info.Mode(), all.stamp(), nil
 }
@@ -123,7 +126,19 @@ func (a *fileAllInformation) stamp() Stamp {
 	return s
 }
 
+// sinceEpoch returns nanoseconds since 1970; what they cannot tell as the first or last
+// that they can.
 func sinceEpoch(t int64) int64 {
-	ft := windows.Filetime{LowDateTime: uint32(t), HighDateTime: uint32(t >> 32)}
-	return ft.Nanoseconds()
+	const until1970 = 116_444_736_000_000_000
+	t -= until1970
+	switch {
+	case t <= math.MinInt64/100:
+		return math.MinInt64 + 1
+	case t >= math.MaxInt64/100:
+		return math.MaxInt64
+	}
+	return t * 100
 }
+
+// settle does nothing: flushing takes the right to write here.
+func settle(*os.File) error { return nil }

@@ -7,10 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 	"os"
 	"path/filepath"
 	"runtime"
 	"strings"
+	"syscall"
 	"time"
 )
 
@@ -60,6 +62,30 @@ func SyncDir(dir *os.File) error { return syncDir(dir) }
 // Full reports whether err says that a disk is full.
 func Full(err error) bool { return isFull(err) }
 
+// Absent reports whether err says that a file is not there. A path that leads through
+// something that is no folder is not there either.
+func Absent(err error) bool {
+	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR)
+}
+
+// The first and the last time that Nanoseconds can tell.
+var (
+	Earliest = time.Unix(0, math.MinInt64+1) // in 1677
+	Latest   = time.Unix(0, math.MaxInt64)   // in 2262
+)
+
+// Nanoseconds returns a time in nanoseconds since 1970; one before Earliest or after
+// Latest as that.
+func Nanoseconds(t time.Time) int64 {
+	switch {
+	case t.Before(Earliest):
+		return math.MinInt64 + 1
+	case t.After(Latest):
+		return math.MaxInt64
+	}
+	return t.UnixNano()
+}
+
 // IgnoresCase reports whether names in root that differ by letter case only are
 // the same file. probe is the path of a file that is there, with lower-case
 // letters in its last name; upper is the same with capitals.
@@ -95,23 +121,6 @@ func UsualFold(name string) string {
 // checked for what no system should hold.
 func CanHold(path string) bool {
 	return runtime.GOOS != "windows" || !strings.ContainsAny(path, `<>"|?*`)
-}
-
-// Replace writes a file as a whole, brings it to disk and puts it in place of the
-// one that may be there: readers see the old or the new content, never a part.
-func Replace(name string, content []byte, mode fs.FileMode) error {
-	f, err := os.CreateTemp(filepath.Dir(name), ".part-*")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(content)
-	if err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close()); err == nil {
-		err = renameOver(f.Name(), name)
-	}
-	if err != nil {
-		os.Remove(f.Name())
-	}
-	return err
 }
 
 // ErrUnsupported is returned where the system offers no way.
@@ -159,3 +168,10 @@ func LinkTarget(name string) (string, error) {
 	}
 	return filepath.Clean(target), nil
 }
+
+// Immutable reports whether a file below root can be neither changed nor moved, whoever
+// owns it. Where the system has no such attribute, or does not tell, it reports false.
+func Immutable(root *os.Root, path string) bool { return immutable(root, path) }
+
+// MaySet reports whether this user may set the times and the mode of a file below root.
+func MaySet(root *os.Root, path string) bool { return maySet(root, path) }

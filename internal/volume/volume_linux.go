@@ -3,9 +3,13 @@ package volume
 import (
 	"errors"
 	"os"
+	"path/filepath"
 
 	"golang.org/x/sys/unix"
 )
+
+// SyncsAll says that Sync brings a whole file system to disk.
+const SyncsAll = true
 
 func syncAll(dir *os.File) (bool, error) { return true, unix.Syncfs(int(dir.Fd())) }
 
@@ -21,4 +25,12 @@ func exchange(a, b string) error {
 		return ErrUnsupported
 	}
 	return err
+}
+
+// immutable asks for the attribute that chattr sets.
+func immutable(root *os.Root, path string) bool {
+	var st unix.Statx_t
+	name := filepath.Join(root.Name(), filepath.FromSlash(path))
+	err := unix.Statx(unix.AT_FDCWD, name, unix.AT_SYMLINK_NOFOLLOW, unix.STATX_MODE, &st)
+	return err == nil && st.Attributes&(unix.STATX_ATTR_IMMUTABLE|unix.STATX_ATTR_APPEND) != 0
 }

@@ -4,7 +4,10 @@ package volume
 
 import (
 	"errors"
+	"io/fs"
 	"os"
+	"path/filepath"
+	"syscall"
 
 	"golang.org/x/sys/unix"
 )
@@ -35,3 +38,69 @@ func sameDisk(a, b string) (bool, error) {
 }
 
 func writable(dir string) bool { return unix.Access(dir, unix.W_OK|unix.X_OK) == nil }
+
+// owners returns who owns a file, and whether this process may give files away.
+func owners(info fs.FileInfo, err error) (uid, gid int, may bool) {
+	if err != nil || os.Geteuid() != 0 {
+		return 0, 0, false
+	}
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return 0, 0, false
+	}
+	return int(st.Uid), int(st.Gid), true
+}
+
+func own(name, like string) error {
+	uid, gid, may := owners(os.Lstat(like))
+	if !may || uid == 0 && gid == 0 {
+		return nil
+	}
+	return tolerant(os.Lchown(name, uid, gid))
+}
+
+func ownIn(root *os.Root, name, like string) error {
+	uid, gid, may := owners(root.Lstat(like))
+	if !may || uid == 0 && gid == 0 {
+		return nil
+	}
+	return tolerant(root.Lchown(name, uid, gid))
+}
+
+// tolerant passes over disks that know no owners.
+func tolerant(err error) error {
+	if errors.Is(err, unix.EPERM) || errors.Is(err, unix.ENOTSUP) || errors.Is(err, unix.EINVAL) {
+		return nil
+	}
+	return err
+}
+
+func ownAll(dir string) error {
+	uid, gid, may := owners(os.Lstat(dir))
+	if !may || uid == 0 {
+		return nil
+	}
+	return filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return nil
+		}
+		if is, _, _ := owners(d.Info()); is != 0 {
+			return nil
+		}
+		err = os.Lchown(p, uid, gid)
+		if Absent(err) {
+			return nil
+		}
+		return tolerant(err)
+	})
+}
+
+// maySet goes by the owner: only who owns a file, or the administrator, may set its time.
+func maySet(root *os.Root, path string) bool {
+	info, err := root.Lstat(path)
+	if err != nil {
+		return true // whatever is wrong shows later
+	}
+	st, ok := info.Sys().(*syscall.Stat_t)
+	return !immutable(root, path) && (!ok || os.Geteuid() == 0 || int(st.Uid) == os.Geteuid())
+}

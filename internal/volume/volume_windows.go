@@ -21,6 +21,9 @@ func free(dir string) (int64, error) {
 	return int64(available), nil
 }
 
+// SyncsAll says that Sync brings a whole file system to disk.
+const SyncsAll = false
+
 func syncAll(*os.File) (bool, error) { return false, nil }
 
 // syncDir does nothing: Windows has no call that syncs a folder's names, and its
@@ -83,3 +86,12 @@ func openFor(name string, access uint32) (windows.Handle, error) {
 	}
 	return h, nil
 }
+
+// A file belongs to whom its folder says, on Windows.
+func own(string, string) error             { return nil }
+func ownIn(*os.Root, string, string) error { return nil }
+func ownAll(string) error                  { return nil }
+
+func immutable(*os.Root, string) bool { return false }
+
+func maySet(*os.Root, string) bool { return true }

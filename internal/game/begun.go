@@ -1,0 +1,91 @@
+package game
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+)
+
+// What can have begun, and be left unfinished by a run that is killed. Each is noted
+// before anything of it happens, and the note goes when all of it is over; so the next
+// command knows what there is to finish or to take back.
+const (
+	BegunChange    = "change"     // of a lane's files, with everything that follows it
+	BegunBlock     = "block"      // setting a lane's block or taking it off
+	BegunLetUpdate = "let-update" // waiting for an update, with the block off
+	BegunFetch     = "fetch"      // bringing content here
+	BegunNew       = "new"        // making a lane
+	BegunRename    = "rename"     // of a lane
+	BegunRemove    = "remove"     // of a lane
+)
+
+// Begun is a note of something that has begun.
+type Begun struct {
+	Game, Lane, Kind string
+	UID              string
+	Body             json.RawMessage // the business of whoever finishes it
+}
+
+// Begin notes that something begins; body is encoded as JSON.
+func (h *Home) Begin(ctx context.Context, game, lane, kind, uid string, body any) error {
+	text, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	_, err = h.db.ExecContext(ctx, `INSERT OR REPLACE INTO begun (game, lane, kind, uid, body) VALUES (?, ?, ?, ?, ?)`, game, lane, kind, uid, string(text))
+	return err
+}
+
+// End notes that something is over. It does nothing if nothing had begun.
+func (h *Home) End(ctx context.Context, game, lane, kind string) error {
+	_, err := h.db.ExecContext(ctx, `DELETE FROM begun WHERE game = ? AND lane = ? AND kind = ?`, game, lane, kind)
+	return err
+}
+
+// Begun lists what has begun and is not over, of one game; of all if its name is empty.
+func (h *Home) Begun(ctx context.Context, game string) ([]Begun, error) {
+	rows, err := h.db.QueryContext(ctx, `SELECT game, lane, kind, uid, body FROM begun WHERE game = ? OR ? = '' ORDER BY game, lane, kind`, game, game)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var list []Begun
+	for rows.Next() {
+		var b Begun
+		var body string
+		if err := rows.Scan(&b.Game, &b.Lane, &b.Kind, &b.UID, &body); err != nil {
+			return nil, err
+		}
+		b.Body = json.RawMessage(body)
+		list = append(list, b)
+	}
+	return list, rows.Err()
+}
+
+// Changed reports whether a change is in the history.
+func (h *Home) Changed(ctx context.Context, uid string) (bool, error) {
+	var n int
+	err := h.db.QueryRowContext(ctx, `SELECT count(*) FROM change WHERE uid = ?`, uid).Scan(&n)
+	return n > 0, err
+}
+
+// Fact returns something that is remembered of this home; empty if nothing is.
+func (h *Home) Fact(ctx context.Context, name string) (string, error) {
+	var value string
+	err := h.db.QueryRowContext(ctx, `SELECT value FROM fact WHERE name = ?`, name).Scan(&value)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	return value, err
+}
+
+// SetFact remembers something of this home; an empty value forgets it.
+func (h *Home) SetFact(ctx context.Context, name, value string) error {
+	if value == "" {
+		_, err := h.db.ExecContext(ctx, `DELETE FROM fact WHERE name = ?`, name)
+		return err
+	}
+	_, err := h.db.ExecContext(ctx, `INSERT OR REPLACE INTO fact (name, value) VALUES (?, ?)`, name, value)
+	return err
+}
