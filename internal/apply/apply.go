@@ -260,12 +260,12 @@ func (c *change) remove() error {
 		return ignoreMissing(err)
 	}
 	err := volume.SyncIn(c.root, manifest.PrivateDir)
-	sweep(c.root)
+	Sweep(c.root)
 	return err
 }
 
-// sweep deletes what is left of changes that are over.
-func sweep(root *os.Root) {
+// Sweep deletes what is left of changes that are over, as far as it can.
+func Sweep(root *os.Root) {
 	dir, err := root.Open(manifest.PrivateDir)
 	if err != nil {
 		return

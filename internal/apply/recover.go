@@ -66,7 +66,7 @@ func Pending(root *os.Root) (bool, error) {
 // Recover finishes an unfinished change, or takes it back. An error says that neither
 // was possible, and that nothing was lost; Recover can be tried again.
 func Recover(ctx context.Context, r Recovery) (*Ended, error) {
-	sweep(r.Root)
+	Sweep(r.Root)
 	end := &Ended{Report: &Report{}}
 	if found, err := Pending(r.Root); err != nil || !found {
 		return end, err

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"database/sql"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -65,17 +64,7 @@ func TestWithoutRightsNothingIsChanged(t *testing.T) {
 		t.Skip("needs root to become an ordinary user")
 	}
 	w := newWorld(t)
-	require.NoError(t, exec.Command("chmod", "-R", "a+rX", filepath.Dir(w.dir), filepath.Dir(program)).Run())
-	ordinary := func(args ...string) result {
-		cmd := w.command(args...)
-		cmd.Args = append([]string{"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", program}, cmd.Args[1:]...)
-		path, err := exec.LookPath("setpriv")
-		if err != nil {
-			t.Skip("setpriv is not installed")
-		}
-		cmd.Path = path
-		return w.finish(cmd)
-	}
+	ordinary := w.ordinary()
 	require.NoError(t, os.Mkdir(w.home, 0o777))
 	require.NoError(t, os.Chmod(w.home, 0o777))
 	r := ordinary("add", "quay", w.live)

@@ -502,6 +502,11 @@ func (a *app) history(ctx context.Context, c *cli.Command, home *game.Home, name
 		})
 	}
 	a.say("%s", grid([]string{">No", "Date", "Change", ">Replaced", ">Added", ">Removed", ">Moved", ">Written", "State"}, rows))
+	for _, h := range list {
+		if h.Notes != "" {
+			a.say("Change %d: %s.", h.ID, h.Notes)
+		}
+	}
 	return nil
 }
 
@@ -513,12 +518,13 @@ type historyItem struct {
 	Undoes int64       `json:"undoes,omitempty"`
 	Undone int64       `json:"undone_by,omitempty"`
 	Totals game.Totals `json:"totals"`
+	Notes  string      `json:"notes,omitempty"`
 }
 
 func toHistoryJSON(name string, list []*game.Change) any {
 	items := []historyItem{}
 	for _, h := range list {
-		items = append(items, historyItem{h.ID, h.Made, h.What, h.Build, h.Undoes, h.Undone, h.Totals})
+		items = append(items, historyItem{h.ID, h.Made, h.What, h.Build, h.Undoes, h.Undone, h.Totals, h.Notes})
 	}
 	return struct {
 		Schema  string        `json:"schema"`

@@ -93,12 +93,18 @@ func (a *app) letUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) error
 		before.Equals = s.Build
 		a.note("The folder is recorded as %s, to go back to.", strong(s.Build.Label))
 	}
-	if err := a.unblock(ctx, c, l); err != nil {
+	if err := l.BeginAwait(ctx); err != nil {
 		return err
+	}
+	if err := a.unblock(ctx, c, l); err != nil {
+		return errors.Join(err, l.EndAwait(ctx))
 	}
 	status, err := a.awaitUpdate(ctx, c, l)
 	if err != nil {
-		return a.letIn(ctx, l, before, err)
+		err = a.letIn(ctx, l, before, err)
+	}
+	if err := errors.Join(err, l.EndAwait(ctx)); err != nil {
+		return err
 	}
 	label := c.String("label")
 	if label == "" {

@@ -212,3 +212,20 @@ func (w *world) picture() map[string]string {
 	w.t.Helper()
 	return picture(w.t, w.live)
 }
+
+// ordinary returns run for an ordinary user, who may go into the world's folders and
+// write nowhere yet.
+func (w *world) ordinary() func(args ...string) result {
+	w.t.Helper()
+	setpriv, err := exec.LookPath("setpriv")
+	if err != nil || os.Getuid() != 0 {
+		w.t.Skip("needs root and setpriv to become an ordinary user")
+	}
+	require.NoError(w.t, exec.Command("chmod", "-R", "a+rX", filepath.Dir(w.dir), filepath.Dir(program)).Run())
+	return func(args ...string) result {
+		cmd := w.command(args...)
+		cmd.Args = append([]string{"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", program}, cmd.Args[1:]...)
+		cmd.Path = setpriv
+		return w.finish(cmd)
+	}
+}

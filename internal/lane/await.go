@@ -34,6 +34,9 @@ const look = 15 * time.Second
 // AwaitUpdate waits until the launcher has updated the lane: something has changed,
 // and then nothing for a while, and the launcher's staging folder (where a block rule
 // knows of one) is empty. It returns how the lane stands then.
+//
+// The block, which the caller has taken off after BeginAwait, is set again by the next
+// command if this run is killed.
 func (l *Lane) AwaitUpdate(ctx context.Context, a Await) (*Status, error) {
 	before, err := l.Status(ctx)
 	if err != nil {
@@ -88,6 +91,16 @@ func (l *Lane) AwaitUpdate(ctx context.Context, a Await) (*Status, error) {
 			timer.Reset(max(a.Quiet, min(look, 5*a.Quiet)))
 		}
 	}
+}
+
+// BeginAwait notes that an update is about to be let in, and EndAwait that it is over.
+func (l *Lane) BeginAwait(ctx context.Context) error {
+	return l.home.Begin(ctx, l.Game.Name, l.Name, game.BegunLetUpdate, game.NewUID(), nil)
+}
+
+// EndAwait is the end of BeginAwait.
+func (l *Lane) EndAwait(ctx context.Context) error {
+	return l.home.End(context.WithoutCancel(ctx), l.Game.Name, l.Name, game.BegunLetUpdate)
 }
 
 func (s *Status) halfDone() bool {

@@ -61,6 +61,7 @@ func (l *Lane) recover(ctx context.Context) error {
 		return fmt.Errorf("an unfinished change in %s: %w", l.Dir, err)
 	}
 	if begun == nil && !pending {
+		apply.Sweep(l.root)
 		return nil
 	}
 	if pending {
@@ -253,7 +254,7 @@ func (l *Lane) recoverOthers(ctx context.Context) {
 		if err != nil {
 			continue
 		}
-		o, err := l.beside(ctx, is)
+		o, err := l.Beside(ctx, is.Name)
 		if err != nil {
 			l.tell("A change of lane %s is unfinished: %v.", b.Lane, err)
 			continue

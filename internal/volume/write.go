@@ -9,7 +9,6 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"runtime"
 	"strings"
 
 	"morvant/internal/process"
@@ -85,21 +84,17 @@ func partOf(base string) string {
 
 // Sweep removes what killed runs of Replace have left beside a file.
 func Sweep(name string) {
-	left, err := filepath.Glob(filepath.Join(globQuoted(filepath.Dir(name)), partOf(filepath.Base(name))+"*"))
+	dir, err := os.Open(filepath.Dir(name))
 	if err != nil {
 		return
 	}
-	for _, p := range left {
-		_ = os.Remove(p) // the next run tries again
+	defer dir.Close()
+	names, _ := dir.Readdirnames(-1)
+	for _, n := range names {
+		if strings.HasPrefix(n, partOf(filepath.Base(name))) {
+			_ = os.Remove(filepath.Join(filepath.Dir(name), n)) // the next run tries again
+		}
 	}
-}
-
-// globQuoted takes their meaning from signs of patterns in a folder's name.
-func globQuoted(dir string) string {
-	if runtime.GOOS == "windows" {
-		return dir // there a backslash quotes nothing
-	}
-	return strings.NewReplacer(`\`, `\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(dir)
 }
 
 // likeOf returns whose owner a file that takes this name should have.
