@@ -3,10 +3,13 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io/fs"
+	"path/filepath"
 	"slices"
 	"time"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
 
 	"morvant/internal/game"
 	"morvant/internal/lane"
@@ -147,6 +150,9 @@ func (a *app) carry(ctx context.Context, c *cli.Command, l *lane.Lane, p *lane.P
 		if err := l.Ready(p); err != nil {
 			return err
 		}
+		if err := a.acceptStranger(ctx, l); err != nil {
+			return err
+		}
 		if !p.Plan.Empty() {
 			if err := a.ask(c, "Go ahead?"); err != nil {
 				return err
@@ -165,6 +171,39 @@ func (a *app) carry(ctx context.Context, c *cli.Command, l *lane.Lane, p *lane.P
 	}
 	a.say("%s", outcome(l, p))
 	return nil
+}
+
+// acceptStranger asks whether a folder that may not be the game's is to be taken for it.
+// No option says so: it takes somebody who has read what is there.
+func (a *app) acceptStranger(ctx context.Context, l *lane.Lane) error {
+	why := l.Stranger()
+	if why == "" {
+		return nil
+	}
+	n, bytes := contentOf(l.Dir)
+	a.note("%s may not be the folder of %s: %s. It holds %s, %s.", l.Dir, l.Title(), why, count(n, "file"), size(bytes))
+	if !term.IsTerminal(int(a.in.Fd())) {
+		return fmt.Errorf("%w: %s; if it is the one, say so: morvant game set -g %s --live %q", lane.ErrStranger, why, l.Game.Name, l.Dir)
+	}
+	if err := a.question("Change it all the same?"); err != nil {
+		return err
+	}
+	return l.Accept(ctx)
+}
+
+// contentOf counts what a folder holds.
+func contentOf(dir string) (n int, bytes int64) {
+	_ = filepath.WalkDir(dir, func(_ string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return nil
+		}
+		if info, err := d.Info(); err == nil {
+			n++
+			bytes += info.Size()
+		}
+		return nil
+	})
+	return n, bytes
 }
 
 // command begins a command line about a lane.

@@ -58,6 +58,7 @@ type app struct {
 	out, err       io.Writer // with colours as far as they are wanted
 	now            func() time.Time
 	meter          *meter
+	interrupted    <-chan struct{} // closed when the player wants to end the program
 }
 
 // Main runs the program and returns its exit code.
@@ -67,7 +68,7 @@ func Main(args []string, stdin, stdout, stderr *os.File) int {
 	defer stop()
 	// A second Ctrl-C ends the program at once; what is on disk can take it.
 	context.AfterFunc(ctx, stop)
-	a := &app{in: stdin, stdout: stdout, stderr: stderr, out: stdout, err: stderr, now: time.Now}
+	a := &app{in: stdin, stdout: stdout, stderr: stderr, out: stdout, err: stderr, now: time.Now, interrupted: ctx.Done()}
 	if notTyped(args, stdin) {
 		sayHowToType(stdin, stdout)
 		return exitUsage
@@ -265,7 +266,7 @@ func (a *app) onHome(f func(context.Context, *cli.Command, *game.Home) error) cl
 // onGame is onHome for commands about one game.
 func (a *app) onGame(f func(context.Context, *cli.Command, *game.Home, string) error) cli.ActionFunc {
 	return a.onHome(func(ctx context.Context, c *cli.Command, home *game.Home) error {
-		name, err := chooseGame(ctx, home, c)
+		name, err := a.chooseGame(ctx, home, c)
 		if err != nil {
 			return err
 		}
@@ -280,7 +281,7 @@ func (a *app) withGame(ctx context.Context, c *cli.Command, f func(*game.Home, s
 		return err
 	}
 	defer home.Close()
-	name, err := chooseGame(ctx, home, c)
+	name, err := a.chooseGame(ctx, home, c)
 	if err != nil {
 		return err
 	}
@@ -314,8 +315,7 @@ func (a *app) changing(ctx context.Context, c *cli.Command, f func(*lane.Lane, *
 }
 
 func (a *app) onLane(ctx context.Context, c *cli.Command, home *game.Home, name string, f func(*lane.Lane, *game.Home) error) error {
-	line := a.feedOptions(c)
-	l, err := lane.Open(ctx, home, name, lane.Options{Who: c.FullName(), Meter: a.meter, Now: a.now, Limit: line.Limit, Silence: line.Silence})
+	l, err := lane.Open(ctx, home, name, a.laneOptions(c))
 	if err != nil {
 		return err
 	}
@@ -328,10 +328,46 @@ func (a *app) onLane(ctx context.Context, c *cli.Command, home *game.Home, name 
 	return errors.Join(f(l, home), l.Close())
 }
 
+// laneOptions says how a command opens a lane.
+func (a *app) laneOptions(c *cli.Command) lane.Options {
+	line := a.feedOptions(c)
+	o := lane.Options{Who: c.FullName(), Meter: a.meter, Now: a.now, Limit: line.Limit, Silence: line.Silence}
+	switch c.FullName() {
+	case "morvant pin", "morvant undo":
+		o.Remake = a.remake(c)
+	case "morvant verify":
+		if c.Bool("repair") {
+			o.Remake = a.remake(c)
+		}
+	case "morvant lane list", "morvant saves list", "morvant export":
+		o.Absent = true
+	}
+	return o
+}
+
+// remake asks whether a folder that is gone as a whole is to be made again.
+func (a *app) remake(c *cli.Command) func(*lane.GoneError) error {
+	return func(gone *lane.GoneError) error {
+		how, question := "is gone", "Make it again?"
+		if gone.Empty {
+			how, question = "is empty", "Fill it again?"
+		}
+		a.note("The folder of %s, %s, %s. What Morvant has recorded of it is in the store.", gone.Game.Display(), gone.Dir, how)
+		if gone.Own != nil {
+			a.note("Of your own files, snapshot/%s of %s has %s; afterwards, this brings them back: morvant carry snapshot/%s",
+				gone.Own.Label, day(gone.Own.Made), comma(gone.OwnFiles), gone.Own.Label)
+		}
+		if c.Bool("dry-run") {
+			return gone
+		}
+		return a.ask(c, question)
+	}
+}
+
 // chooseGame picks the game: named, else the one around the working folder, else
 // the only one. The lane is the one that is named, else the one around the working
 // folder, else the live one.
-func chooseGame(ctx context.Context, home *game.Home, c *cli.Command) (string, error) {
+func (a *app) chooseGame(ctx context.Context, home *game.Home, c *cli.Command) (string, error) {
 	home.UseLane(c.String("lane"))
 	named := c.String("game")
 	if dir, err := os.Getwd(); err == nil {
@@ -341,6 +377,9 @@ func chooseGame(ctx context.Context, home *game.Home, c *cli.Command) (string, e
 				home.UseLane(l.Name)
 			}
 			return g.Name, nil
+		}
+		if name, err := a.movedHere(ctx, home, c, dir); name != "" || err != nil {
+			return name, err
 		}
 	}
 	if named != "" {
@@ -357,6 +396,53 @@ func chooseGame(ctx context.Context, home *game.Home, c *cli.Command) (string, e
 		return names[0], nil
 	}
 	return "", &whichGame{names}
+}
+
+// movedHere finds a game by the marker of the folder around dir, where the live folder
+// that is remembered is not there any more: it has moved here. Without a yes it is not
+// taken over.
+func (a *app) movedHere(ctx context.Context, home *game.Home, c *cli.Command, dir string) (string, error) {
+	for ; filepath.Dir(dir) != dir; dir = filepath.Dir(dir) {
+		name, is := lane.LaneAt(dir)
+		if name == "" {
+			continue
+		}
+		if named := c.String("game"); named != "" && named != name {
+			return "", nil
+		}
+		g, err := home.Load(name)
+		if err != nil {
+			return "", nil // a marker of somebody else's game
+		}
+		l, err := home.Lane(ctx, name, is)
+		if err != nil || !l.Live || l.Linked {
+			return "", nil
+		}
+		if _, err := os.Stat(g.Live); err == nil {
+			return "", nil
+		}
+		a.note("%s is not at %s any more; the marker here says that this is it.", g.Display(), g.Live)
+		if err := a.ask(c, "Go on with "+dir+"?"); err != nil {
+			return "", fmt.Errorf("%w (or: morvant game set -g %s --live %q)", err, name, dir)
+		}
+		return name, a.setLive(ctx, home, g, dir)
+	}
+	return "", nil
+}
+
+// setLive makes a folder the live one of a game.
+func (a *app) setLive(ctx context.Context, home *game.Home, g *game.Game, dir string) error {
+	live, err := home.LaneName(ctx, g.Name)
+	if err != nil {
+		return err
+	}
+	if dir, err = home.CheckFolder(ctx, g.Name, live, dir); err != nil {
+		return err
+	}
+	if _, err := home.Edit(g.Name, map[string]any{"live": dir}); err != nil {
+		return err
+	}
+	return lane.Moved(ctx, home, g.Name, g.Live)
 }
 
 var errNoGame = errors.New("no game is registered yet")

@@ -119,7 +119,7 @@ func (a *app) completeFrom(ctx context.Context, c *cli.Command, list func(contex
 		return
 	}
 	defer home.Close()
-	name, _ := chooseGame(ctx, home, c)
+	name, _ := a.chooseGame(ctx, home, c)
 	for _, s := range list(ctx, home, name) {
 		fmt.Fprintf(a.stdout, "%s:%s\n", s.word, s.about)
 	}

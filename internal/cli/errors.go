@@ -136,8 +136,20 @@ func advice(err error) string {
 		return "morvant history shows what was done"
 	case errors.Is(err, lane.ErrNames):
 		return "Rename these files, or leave their folder out with: morvant game set --scratch \"FOLDER/**\""
+	case errors.Is(err, lane.ErrAway):
+		return "Attach the disk and run the command again; if the folder is elsewhere now: morvant game set --live FOLDER"
+	case errors.Is(err, lane.ErrStranger):
+		return ""
+	case errors.Is(err, lane.ErrImmutable):
+		return "Nothing was changed; let it go (chattr -i FILE, as an administrator), then run the command again"
+	case errors.Is(err, volume.ErrNoLinks):
+		return "Nothing was changed; choose a folder on another disk, or keep a copy in each lane"
+	case errors.Is(err, saves.ErrLeftOut):
+		return "Nothing was moved; rename it or give yourself the right to read it, then run the command again"
+	case errors.Is(err, lane.ErrGone) && errors.Is(err, lane.ErrUnfinished):
+		return ""
 	case errors.Is(err, lane.ErrGone):
-		return "Put the folder back, or tell Morvant where it is now: morvant game set --live FOLDER"
+		return "morvant pin BUILD and morvant verify --repair make it again; if it is elsewhere now: morvant game set --live FOLDER"
 	case errors.Is(err, apply.ErrJournal):
 		return "Both copies of the record in .morvant/change cannot be read; what had been set aside is in .morvant/change/old. Move .morvant/change out of the folder, then run morvant verify --repair"
 	case errors.Is(err, scan.ErrUnstable):

@@ -179,9 +179,14 @@ type gameJSON struct {
 	Settings string   `json:"settings"`
 	Pinned   string   `json:"pinned,omitempty"`
 	Builds   int      `json:"builds"`
+	// Absent says that the live folder is not there, or its disk.
+	Absent bool `json:"absent,omitempty"`
 }
 
 func (j gameJSON) held() string {
+	if j.Absent {
+		return "absent"
+	}
 	if j.Pinned == "" {
 		return "not held"
 	}
@@ -208,6 +213,9 @@ func (a *app) describeGame(ctx context.Context, home *game.Home, g *game.Game) (
 		return j, err
 	}
 	pin := is.Pin
+	if _, err := os.Stat(g.Folder(is)); err != nil {
+		j.Absent = true
+	}
 	j.Builds = len(builds)
 	for _, b := range builds {
 		if pin.Held() && b.Is(pin) {
@@ -333,11 +341,7 @@ func (a *app) gameSet(ctx context.Context, c *cli.Command, home *game.Home, name
 		change["saves_per_lane"] = c.Bool("saves-per-lane")
 	}
 	if c.IsSet("live") {
-		live, err := home.LaneName(ctx, name)
-		if err != nil {
-			return err
-		}
-		if change["live"], err = home.CheckFolder(ctx, name, live, c.String("live")); err != nil {
+		if err := a.setLive(ctx, home, g, c.String("live")); err != nil {
 			return err
 		}
 	}
@@ -372,7 +376,7 @@ func (a *app) gameSet(ctx context.Context, c *cli.Command, home *game.Home, name
 	if err != nil {
 		return err
 	}
-	if len(change)+len(says)+len(waits) == 0 {
+	if len(change)+len(says)+len(waits) == 0 && !c.IsSet("live") {
 		return usagef("say what to set; see %s --help", c.FullName())
 	}
 	if err := (rules.Rules{Keep: c.StringSlice("keep"), Scratch: c.StringSlice("scratch")}).Check(); err != nil {
@@ -456,12 +460,27 @@ func (a *app) ask(c *cli.Command, question string) error {
 	if !term.IsTerminal(int(a.in.Fd())) {
 		return errUnanswered
 	}
+	return a.question(question)
+}
+
+// question asks at the terminal, whatever has been answered beforehand.
+func (a *app) question(question string) error {
 	a.meter.pause()
 	fmt.Fprintf(a.err, "%s [y/N] ", question)
-	line, _ := bufio.NewReader(a.in).ReadString('\n')
-	switch strings.ToLower(strings.TrimSpace(line)) {
-	case "y", "yes":
-		return nil
+	answer := make(chan string, 1)
+	go func() {
+		line, _ := bufio.NewReader(a.in).ReadString('\n')
+		answer <- line
+	}()
+	select {
+	case line := <-answer:
+		switch strings.ToLower(strings.TrimSpace(line)) {
+		case "y", "yes":
+			return nil
+		}
+		return errDeclined
+	case <-a.interrupted:
+		fmt.Fprintln(a.err)
+		return context.Canceled
 	}
-	return errDeclined
 }

@@ -342,16 +342,31 @@ func (a *app) laneNewCommand() *cli.Command {
 
 // laneAdopt makes a lane of a folder, and records and holds it as it is.
 func (a *app) laneAdopt(ctx context.Context, c *cli.Command, l *lane.Lane, n lane.NewLane) error {
+	if c.Bool("dry-run") {
+		dir, err := l.CheckAdopt(ctx, n)
+		if err != nil {
+			return err
+		}
+		return a.done(c, fmt.Sprintf("%s would become lane %s of %s, recorded as it is and held there. This was a dry run; nothing was changed.", dir, n.Name, l.Game.Display()))
+	}
 	o, err := l.Adopt(ctx, n)
 	if err != nil {
 		return err
 	}
-	defer o.Close()
-	label, err := o.FreeLabel(ctx, n.Name)
+	if err := a.adopted(ctx, c, l, o); err != nil {
+		return errors.Join(err, o.Discard(context.WithoutCancel(ctx)), o.Close())
+	}
+	return o.Close()
+}
+
+// adopted records and holds a lane that has just been adopted.
+func (a *app) adopted(ctx context.Context, c *cli.Command, l, o *lane.Lane) error {
+	n := o.Name
+	label, err := o.FreeLabel(ctx, n)
 	if err != nil {
 		return err
 	}
-	s, err := o.Snapshot(ctx, label, "lane "+n.Name+", as it was adopted")
+	s, err := o.Snapshot(ctx, label, "lane "+n+", as it was adopted")
 	if err != nil {
 		return err
 	}
@@ -362,7 +377,10 @@ func (a *app) laneAdopt(ctx context.Context, c *cli.Command, l *lane.Lane, n lan
 	if err := o.Carry(ctx, p); err != nil {
 		return err
 	}
-	return a.done(c, fmt.Sprintf("%s is lane %s of %s, recorded as snapshot/%s and held there.", o.Dir, n.Name, l.Game.Display(), label))
+	if err := o.Made(ctx); err != nil {
+		return err
+	}
+	return a.done(c, fmt.Sprintf("%s is lane %s of %s, recorded as snapshot/%s and held there.", o.Dir, n, l.Game.Display(), label))
 }
 
 func (a *app) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, n lane.NewLane) error {
@@ -380,7 +398,10 @@ func (a *app) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, home *g
 		err = errors.Join(err, o.Discard(context.WithoutCancel(ctx)))
 		return errors.Join(err, o.Close())
 	}
-	return o.Close()
+	if err = o.Made(ctx); err == nil && c.IsSet("like") {
+		err = a.carryKept(ctx, c, o, c.String("like"))
+	}
+	return errors.Join(err, o.Close())
 }
 
 // laneSource finds the build that a new lane is made of.
@@ -427,14 +448,11 @@ func (a *app) laneSource(ctx context.Context, c *cli.Command, l *lane.Lane, home
 	return b, choice.Names, nil
 }
 
-// fillLane brings a build into a new lane, and what another lane's keep rules hold.
+// fillLane brings a build into a new lane.
 func (a *app) fillLane(ctx context.Context, c *cli.Command, o *lane.Lane, b *game.Build, components []string) error {
 	p, err := o.ProposePin(ctx, b, lane.PinOptions{Hold: true, Whole: c.Bool("exact") || strings.HasPrefix(c.String("from"), "lane/"), Components: components})
 	if err != nil {
 		return err
 	}
-	if err := a.carry(ctx, c, o, p); err != nil || !c.IsSet("like") || c.Bool("dry-run") {
-		return err
-	}
-	return a.carryKept(ctx, c, o, c.String("like"))
+	return a.carry(ctx, c, o, p)
 }

@@ -11,9 +11,11 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/sync/errgroup"
 
 	"morvant/internal/block"
 	"morvant/internal/game"
@@ -34,8 +36,27 @@ func (a *app) watchCommand() *cli.Command {
 			&cli.DurationFlag{Name: "every", Usage: "look this often in any case", Value: 5 * time.Minute},
 			&cli.BoolFlag{Name: "install", Usage: "print how to have it run by itself"},
 		),
-		Action: a.onGame(a.watch),
+		Action: a.onHome(func(ctx context.Context, c *cli.Command, home *game.Home) error {
+			names, err := a.watchedGames(ctx, c, home)
+			if err != nil {
+				return err
+			}
+			if c.Bool("install") {
+				return a.showInstall(c, home, names[0])
+			}
+			return a.watch(ctx, c, home, names)
+		}),
 	}
+}
+
+// watchedGames lists the games to watch: the one that is meant, or all where none is.
+func (a *app) watchedGames(ctx context.Context, c *cli.Command, home *game.Home) ([]string, error) {
+	name, err := a.chooseGame(ctx, home, c)
+	var which *whichGame
+	if errors.As(err, &which) && !c.Bool("install") {
+		return which.names, nil
+	}
+	return []string{name}, err
 }
 
 // watcher is one run of the watch command.
@@ -45,24 +66,41 @@ type watcher struct {
 	differs bool // at the last look
 }
 
-func (a *app) watch(ctx context.Context, c *cli.Command, home *game.Home, name string) error {
-	if c.Bool("install") {
-		return a.showInstall(c, home, name)
+func (a *app) watch(ctx context.Context, c *cli.Command, home *game.Home, names []string) error {
+	if !c.Bool("once") && !c.Bool("json") {
+		a.note("Watching %s; Ctrl-C ends it.", strings.Join(names, ", "))
 	}
-	line := a.feedOptions(c)
-	w := &watcher{app: a, c: c}
-	watch := &lane.Watch{
-		Quiet: c.Duration("calm"), Every: c.Duration("every"), Once: c.Bool("once"), See: w.see,
-		Limit: func(problem string) { a.note("Note: %s", problem) },
+	var turn sync.Mutex
+	differs := false
+	g, ctx := errgroup.WithContext(ctx)
+	for _, name := range names {
+		w := &watcher{app: a, c: c}
+		watch := &lane.Watch{
+			Quiet: c.Duration("calm"), Every: c.Duration("every"), Once: c.Bool("once"), See: w.see, Turn: &turn,
+			Limit: func(problem string) { a.note("Note: %s", problem) },
+		}
+		o := a.laneOptions(c)
+		o.Remake = func(gone *lane.GoneError) error {
+			if gone.Empty && c.Bool("repair") {
+				return nil
+			}
+			return gone // a folder that is not there is waited for
+		}
+		g.Go(func() error {
+			err := watch.Run(ctx, home, name, o)
+			turn.Lock()
+			defer turn.Unlock()
+			differs = differs || w.differs
+			return err
+		})
 	}
-	if !watch.Once && !c.Bool("json") {
-		a.note("Watching %s; Ctrl-C ends it.", name)
+	if err := g.Wait(); err != nil {
+		return err
 	}
-	err := watch.Run(ctx, home, name, lane.Options{Who: c.FullName(), Meter: a.meter, Now: a.now, Limit: line.Limit, Silence: line.Silence})
-	if err == nil && watch.Once && w.differs {
+	if c.Bool("once") && differs {
 		return errDifferent
 	}
-	return err
+	return nil
 }
 
 type eventJSON struct {

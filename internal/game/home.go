@@ -16,6 +16,7 @@ import (
 	"github.com/gofrs/flock"
 
 	"morvant/internal/database"
+	"morvant/internal/manifest"
 	"morvant/internal/userpath"
 )
 
@@ -216,7 +217,8 @@ func (h *Home) CheckFolder(ctx context.Context, name, lane, dir string) (string,
 		return bad("%s cannot be read: %v", dir, errors.Unwrap(err))
 	}
 	f.Close()
-	probe, err := os.CreateTemp(real, ".morvant-probe-*")
+	SweepProbes(real)
+	probe, err := os.CreateTemp(real, manifest.ProbePrefix+"*")
 	if err != nil {
 		if errors.Is(err, fs.ErrPermission) {
 			return bad("%s %w", dir, ErrProtected)
@@ -225,6 +227,19 @@ func (h *Home) CheckFolder(ctx context.Context, name, lane, dir string) (string,
 	}
 	probe.Close()
 	return real, os.Remove(probe.Name())
+}
+
+// SweepProbes removes what a run that was killed while it tried a folder has left there.
+func SweepProbes(dir string) {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return
+	}
+	for _, e := range entries {
+		if strings.HasPrefix(e.Name(), manifest.ProbePrefix) {
+			_ = os.Remove(filepath.Join(dir, e.Name()))
+		}
+	}
 }
 
 // Lock is held while a game is worked on.

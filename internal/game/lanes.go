@@ -37,6 +37,8 @@ type LaneState struct {
 	// Saves is the backup of the lane's own saves, put in place when it becomes
 	// live; 0: none.
 	Saves int64 `json:"saves,omitempty"`
+	// Volume tells the file system of the lane's folder, as far as it is known.
+	Volume string `json:"volume,omitempty"`
 	// Shares are folders that the lane has in common with others, by links.
 	Shares []Share `json:"shares,omitempty"`
 }
@@ -47,6 +49,8 @@ type Share struct {
 	Target string `json:"target"`
 	// From is set while the folder is being moved or brought back.
 	From string `json:"from,omitempty"`
+	// Copied says that the folder, which is moved to another disk, is there whole.
+	Copied bool `json:"copied,omitempty"`
 }
 
 // Folder returns the folder of a lane, full path.

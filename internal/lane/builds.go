@@ -256,6 +256,9 @@ func requiredOf(b *game.Build) ([]string, error) {
 // in this or another build, at least half of the files stand in their places. An
 // empty folder gets all that are not optional.
 func (l *Lane) present(ctx context.Context, b *game.Build) ([]string, error) {
+	if l.root == nil { // its disk is not there
+		return b.ComponentNames(), nil
+	}
 	tree, err := l.walk(ctx)
 	if err != nil {
 		return nil, err

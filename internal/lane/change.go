@@ -338,6 +338,15 @@ func (l *Lane) rewind(ctx context.Context, changes []*game.Change, c game.Change
 		return nil, err
 	}
 	want := plan.FromTree(tree)
+	if l.remade {
+		// The folder is empty: what is taken back is taken back from what it held.
+		if _, want, err = l.pinned(ctx); err != nil {
+			return nil, err
+		}
+		if want == nil {
+			return nil, fmt.Errorf("the lane is not held, and its folder was gone; bring a build back with morvant pin: %w", ErrNothing)
+		}
+	}
 	spelling := l.spelling(want)
 	for _, was := range changes {
 		steps, err := l.steps(ctx, was)

@@ -45,6 +45,12 @@ type Options struct {
 	Who   string // the command, for others that wait
 	Meter progress.Meter
 	Now   func() time.Time
+	// Absent opens a lane whose folder is not there, for what needs only what is
+	// remembered of it.
+	Absent bool
+	// Remake, if set, is asked whether a folder that is gone is to be made again; nil
+	// is a yes.
+	Remake func(*GoneError) error
 	// Limit and Silence are those of feed.Options.
 	Limit   int64
 	Silence time.Duration
@@ -70,6 +76,11 @@ type Lane struct {
 	meter progress.Meter
 	now   func() time.Time
 	feed  feed.Options
+	// remade says that the folder was gone as a whole and has just been made again.
+	remade bool
+	// stranger says why the folder may not be the lane's, although it is in its place;
+	// empty: it is.
+	stranger string
 	// borrowed says that lock, store and cache belong to another open lane.
 	borrowed bool
 }
@@ -117,20 +128,16 @@ func (l *Lane) open(ctx context.Context, o Options) error {
 	if err := l.recoverSwitch(ctx); err != nil {
 		return err
 	}
+	if err := l.recoverLanes(ctx); err != nil {
+		return err
+	}
 	is, err := l.home.Lane(ctx, l.Game.Name, o.Lane)
 	if err != nil {
 		return err
 	}
 	l.Name, l.Dir, l.Live = is.Name, l.Game.Folder(is), is.Live
 	l.keepAlso(is.Pin)
-	info, err := os.Stat(l.Dir)
-	switch {
-	case errors.Is(err, fs.ErrNotExist) || err == nil && !info.IsDir():
-		return fmt.Errorf("%s: %w", l.Dir, ErrGone)
-	case err != nil:
-		return err
-	}
-	if l.root, err = os.OpenRoot(l.Dir); err != nil {
+	if err := l.findFolder(ctx, is, o); err != nil || l.root == nil && o.Absent {
 		return err
 	}
 	return l.recoverAll(ctx)
@@ -223,6 +230,9 @@ func (l *Lane) walk(ctx context.Context) (*scan.Tree, error) {
 func (l *Lane) read(ctx context.Context, t *scan.Tree, q scan.Request) error {
 	q.Meter, q.Now = l.meter, l.now
 	err := t.Read(ctx, l.root, q)
+	if l.stranger != "" {
+		return err // what is remembered is about another folder
+	}
 	return errors.Join(err, l.cache.Remember(context.WithoutCancel(ctx), l.cacheKey(), t))
 }
 
@@ -312,14 +322,19 @@ func (l *Lane) mark(ctx context.Context, unfinished bool) error {
 	if pin.Held() && b != nil {
 		m.State, m.Build, m.Since = "held", b.Label, pin.Since
 	}
+	return m.write(l.root)
+}
+
+func (m marker) write(root *os.Root) error {
 	body, err := toml.Marshal(m)
 	if err != nil {
 		return err
 	}
-	if err := l.root.Mkdir(manifest.PrivateDir, 0o755); err == nil {
-		err = volume.OwnIn(l.root, manifest.PrivateDir, ".")
-	} else if !errors.Is(err, fs.ErrExist) {
+	if err = root.Mkdir(manifest.PrivateDir, 0o755); err == nil {
+		err = volume.OwnIn(root, manifest.PrivateDir, ".")
+	}
+	if err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
-	return volume.ReplaceIn(l.root, markerFile, append([]byte(markerHead), body...), 0o644)
+	return volume.ReplaceIn(root, markerFile, append([]byte(markerHead), body...), 0o644)
 }

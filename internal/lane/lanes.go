@@ -2,6 +2,7 @@ package lane
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -13,8 +14,10 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/game"
 	"morvant/internal/manifest"
+	"morvant/internal/plan"
 	"morvant/internal/process"
 	"morvant/internal/reflink"
+	"morvant/internal/rules"
 	"morvant/internal/scan"
 	"morvant/internal/volume"
 )
@@ -51,44 +54,106 @@ func (l *Lane) folderFor(ctx context.Context, n NewLane) (string, error) {
 	return dir, nil
 }
 
+// making is what is noted while a lane is being made.
+type making struct {
+	Dir   string `json:"dir"`
+	Fresh bool   `json:"fresh,omitempty"` // the folder is made with it
+}
+
 // Create makes a lane in a folder of its own, empty yet, and opens it. l may be any
-// lane of the game.
+// lane of the game. The lane stays when Made is called; until then the next command
+// takes it back if this run is killed.
 func (l *Lane) Create(ctx context.Context, n NewLane) (*Lane, error) {
 	dir, err := l.folderFor(ctx, n)
 	if err != nil {
 		return nil, err
 	}
-	if list, err := os.ReadDir(dir); err == nil && len(list) > 0 {
+	list, err := os.ReadDir(dir)
+	if err == nil && len(list) > 0 {
 		return nil, fmt.Errorf("%s: %w", dir, ErrInTheWay)
 	}
+	fresh := volume.Absent(err)
+	if err := l.home.Begin(ctx, l.Game.Name, n.Name, game.BegunNew, game.NewUID(), making{dir, fresh}); err != nil {
+		return nil, err
+	}
+	o, err := l.make(ctx, n, dir)
+	if err != nil {
+		undo := l.home.End(ctx, l.Game.Name, n.Name, game.BegunNew)
+		if fresh {
+			undo = errors.Join(undo, ignoreMissing(os.Remove(dir)))
+		}
+		return nil, errors.Join(err, undo)
+	}
+	return o, nil
+}
+
+func (l *Lane) make(ctx context.Context, n NewLane, dir string) (*Lane, error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
 	}
+	if err := volume.Own(dir, filepath.Dir(dir)); err != nil {
+		return nil, err
+	}
 	return l.admit(ctx, n, dir)
 }
 
-// Adopt makes a lane of a folder that is there already, and opens it.
-func (l *Lane) Adopt(ctx context.Context, n NewLane) (*Lane, error) {
+// Made ends the making of a lane: it stays.
+func (l *Lane) Made(ctx context.Context) error {
+	return l.home.End(ctx, l.Game.Name, l.Name, game.BegunNew)
+}
+
+// CheckAdopt returns the full path of a folder that could be adopted, or says why it
+// cannot.
+func (l *Lane) CheckAdopt(ctx context.Context, n NewLane) (string, error) {
 	dir, err := l.folderFor(ctx, n)
+	if err != nil {
+		return "", err
+	}
+	if other := laneAt(dir); other != (identity{}) && other != (identity{l.Game.Name, n.Name}) {
+		return "", fmt.Errorf("%s is lane %s of %s, or was: %w (remove %s if it is not any more)",
+			dir, other.lane, other.game, ErrInTheWay, filepath.Join(dir, markerFile))
+	}
+	return l.checkPlace(ctx, n, dir)
+}
+
+// Adopt makes a lane of a folder that is there already, and opens it; see Made.
+func (l *Lane) Adopt(ctx context.Context, n NewLane) (*Lane, error) {
+	dir, err := l.CheckAdopt(ctx, n)
 	if err != nil {
 		return nil, err
 	}
-	if other := laneAt(dir); other != (identity{}) && other != (identity{l.Game.Name, n.Name}) {
-		return nil, fmt.Errorf("%s is lane %s of %s, or was: %w (remove %s if it is not any more)",
-			dir, other.lane, other.game, ErrInTheWay, filepath.Join(dir, markerFile))
+	if err := l.home.Begin(ctx, l.Game.Name, n.Name, game.BegunNew, game.NewUID(), making{Dir: dir}); err != nil {
+		return nil, err
 	}
-	return l.admit(ctx, n, dir)
+	o, err := l.admit(ctx, n, dir)
+	if err != nil {
+		return nil, errors.Join(err, l.home.End(ctx, l.Game.Name, n.Name, game.BegunNew))
+	}
+	return o, nil
+}
+
+// checkPlace returns the full path of a folder that can be a lane's.
+func (l *Lane) checkPlace(ctx context.Context, n NewLane, dir string) (string, error) {
+	dir, err := l.home.CheckFolder(ctx, l.Game.Name, n.Name, dir)
+	if err != nil {
+		return "", err
+	}
+	around := filepath.Dir(l.Game.Live)
+	if same, err := volume.SameDisk(dir, around); err != nil {
+		return "", err
+	} else if !same && !n.Linked {
+		return "", fmt.Errorf("%s: %w than the live folder, and so can only be linked to: --linked", dir, ErrOtherDisk)
+	}
+	if n.Linked {
+		return dir, volume.CanLink(around, dir)
+	}
+	return dir, nil
 }
 
 func (l *Lane) admit(ctx context.Context, n NewLane, dir string) (*Lane, error) {
-	dir, err := l.home.CheckFolder(ctx, l.Game.Name, n.Name, dir)
+	dir, err := l.checkPlace(ctx, n, dir)
 	if err != nil {
 		return nil, err
-	}
-	if same, err := volume.SameDisk(dir, filepath.Dir(l.Game.Live)); err != nil {
-		return nil, err
-	} else if !same && !n.Linked {
-		return nil, fmt.Errorf("%s: %w than the live folder, and so can only be linked to: --linked", dir, ErrOtherDisk)
 	}
 	if err := l.keepFollowing(ctx); err != nil {
 		return nil, err
@@ -100,7 +165,7 @@ func (l *Lane) admit(ctx context.Context, n NewLane, dir string) (*Lane, error) 
 	if err != nil {
 		return nil, err
 	}
-	o, err := l.beside(ctx, is)
+	o, err := l.besideAs(is)
 	if err != nil {
 		return nil, err
 	}
@@ -146,46 +211,172 @@ func (l *Lane) Remove(ctx context.Context, delete bool) (*game.Build, error) {
 		kept = s.Build
 	}
 	ctx = context.WithoutCancel(ctx)
-	if err := l.home.ForgetLane(ctx, l.Game.Name, l.Name); err != nil {
-		return kept, err
-	}
 	if !delete {
-		return kept, l.root.RemoveAll(markerFile)
+		if err := l.home.ForgetLane(ctx, l.Game.Name, l.Name); err != nil {
+			return kept, err
+		}
+		return kept, ignoreMissing(l.root.RemoveAll(markerFile))
 	}
 	if err := l.root.Close(); err != nil {
 		return kept, err
 	}
 	l.root = nil
-	return kept, os.RemoveAll(l.Dir)
+	// Noted without the lane's name, which is forgotten first.
+	r := removing{Lane: l.Name, Dir: l.Dir, Build: kept.UID}
+	if err := l.home.Begin(ctx, l.Game.Name, "", game.BegunRemove, game.NewUID(), r); err != nil {
+		return kept, err
+	}
+	return kept, l.remove(ctx, r)
 }
 
-// Discard takes back a lane that has just been created, with its folder.
+// removing is what is noted while a lane is being removed with its files.
+type removing struct {
+	Lane  string `json:"lane"`
+	Dir   string `json:"dir"`
+	Build string `json:"build"` // the snapshot of all that was in it
+}
+
+// remove forgets a lane and deletes those of its files that are as the snapshot has
+// them. It can be repeated.
+func (l *Lane) remove(ctx context.Context, r removing) error {
+	if err := l.home.ForgetLane(ctx, l.Game.Name, r.Lane); err != nil {
+		return err
+	}
+	b, err := l.home.RecordedBuild(ctx, l.Game.Name, r.Build)
+	if err != nil {
+		return err
+	}
+	c, err := l.recorded(ctx, b)
+	if err != nil {
+		return err
+	}
+	left, err := removeKnown(ctx, r.Dir, c.state(), l.Game.Rules().Matcher())
+	if err != nil {
+		return err
+	}
+	if left > 0 {
+		l.meter.Warn(fmt.Sprintf("%d files in %s are not as they were recorded, and stay", left, r.Dir))
+	}
+	return l.home.End(ctx, l.Game.Name, "", game.BegunRemove)
+}
+
+// removeKnown deletes a folder with those of its files that are as the state says, or
+// scratch. It returns how many are not; these stay.
+func removeKnown(ctx context.Context, dir string, known plan.State, match *rules.Matcher) (left int, err error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return 0, ignoreMissing(err)
+	}
+	t, err := scan.Walk(ctx, root, rules.Rules{})
+	if err != nil {
+		return 0, errors.Join(err, root.Close())
+	}
+	left = len(t.Odd)
+	for i := len(t.Entries) - 1; i >= 0; i-- { // what is in a folder comes before it
+		e := &t.Entries[i]
+		n, ok := known.Get(e.Path)
+		switch {
+		case e.Kind == scan.Dir:
+			_ = root.Remove(e.Path) // one that holds something stays
+			continue
+		case match.Scratch(e.Path):
+		case e.Kind == scan.File && ok && n.Kind == plan.File && n.Size == e.Stamp.Size && n.MTime == plan.Moment(e.Stamp.MTime):
+		case e.Kind == scan.Link && ok && n.Kind == plan.Link && n.Target == e.Target:
+		default:
+			left++
+			continue
+		}
+		if err := volume.RemoveIn(root, e.Path); err != nil && !volume.Absent(err) {
+			return left, errors.Join(err, root.Close())
+		}
+	}
+	if left > 0 {
+		return left, root.Close()
+	}
+	if err := errors.Join(root.RemoveAll(manifest.PrivateDir), root.Close()); err != nil {
+		return left, err
+	}
+	return left, ignoreMissing(os.Remove(dir))
+}
+
+func ignoreMissing(err error) error {
+	if volume.Absent(err) {
+		return nil
+	}
+	return err
+}
+
+// Discard takes back a lane that has just been created and holds nothing yet, with the
+// folder that was made for it.
 func (l *Lane) Discard(ctx context.Context) error {
+	begun, err := l.begunHere(ctx, game.BegunNew)
+	if err != nil || begun == nil {
+		return err
+	}
+	var m making
+	if err := json.Unmarshal(begun.Body, &m); err != nil {
+		return err
+	}
 	if err := l.home.ForgetLane(ctx, l.Game.Name, l.Name); err != nil {
 		return err
 	}
-	err := l.root.Close()
+	if m.Fresh {
+		err = l.root.RemoveAll(manifest.PrivateDir)
+	} else {
+		err = ignoreMissing(l.root.Remove(markerFile))
+	}
+	err = errors.Join(err, l.root.Close())
 	l.root = nil
-	return errors.Join(err, os.RemoveAll(l.Dir))
+	if m.Fresh {
+		_ = os.Remove(m.Dir) // if somebody has put something there, it stays
+	}
+	return err
+}
+
+// renaming is what is noted while a lane gets another name.
+type renaming struct {
+	From string `json:"from"`
+	To   string `json:"to"`
 }
 
 // Rename gives the lane another name, and its folder where that is named for it.
 func (l *Lane) Rename(ctx context.Context, name string) error {
+	if err := l.mayChange(); err != nil {
+		return err
+	}
+	r := renaming{l.Name, name}
+	if err := l.home.Begin(ctx, l.Game.Name, l.Name, game.BegunRename, game.NewUID(), r); err != nil {
+		return err
+	}
+	ctx = context.WithoutCancel(ctx)
 	if err := l.home.RenameLane(ctx, l.Game.Name, l.Name, name); err != nil {
-		return err
+		return errors.Join(err, l.home.End(ctx, l.Game.Name, l.Name, game.BegunRename))
 	}
-	if err := l.cache.Rename(ctx, l.cacheKey(), game.CacheKey(l.Game.Name, name)); err != nil {
-		return err
-	}
-	was := l.Name
 	l.Name = name
+	return l.renamed(ctx, r)
+}
+
+// renamed does what is left once the state knows a lane by its new name. It can be
+// repeated.
+func (l *Lane) renamed(ctx context.Context, r renaming) error {
+	if err := l.cache.Rename(ctx, game.CacheKey(l.Game.Name, r.From), game.CacheKey(l.Game.Name, r.To)); err != nil {
+		return err
+	}
 	if err := l.mark(ctx, false); err != nil {
 		return err
 	}
-	to := game.ParkedName(l.Game.Live, name)
-	if l.Live || l.Dir != game.ParkedName(l.Game.Live, was) || laneAt(to) != (identity{}) {
-		return nil
+	to := game.ParkedName(l.Game.Live, r.To)
+	_, err := os.Lstat(to)
+	if !l.Live && l.Dir == game.ParkedName(l.Game.Live, r.From) && volume.Absent(err) {
+		if err := l.moveTo(ctx, to); err != nil {
+			l.meter.Warn(fmt.Sprintf("the folder of lane %s keeps its name: %v", r.To, err))
+		}
 	}
+	return l.home.End(ctx, l.Game.Name, r.To, game.BegunRename)
+}
+
+// moveTo renames the lane's folder.
+func (l *Lane) moveTo(ctx context.Context, to string) error {
 	if err := l.root.Close(); err != nil {
 		return err
 	}
@@ -193,12 +384,115 @@ func (l *Lane) Rename(ctx context.Context, name string) error {
 	if err := process.Rename(l.Dir, to); err != nil {
 		return err
 	}
-	is, err := l.home.Lane(ctx, l.Game.Name, name)
+	if err := syncFolders(filepath.Dir(l.Dir), filepath.Dir(to)); err != nil {
+		return err
+	}
+	is, err := l.home.Lane(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return err
 	}
-	is.Place = to
-	return l.home.SetLane(ctx, l.Game.Name, name, is.LaneState)
+	is.Place, l.Dir = to, to
+	return l.home.SetLane(ctx, l.Game.Name, l.Name, is.LaneState)
+}
+
+// recoverLanes ends what an earlier run has left half-way of making, renaming or
+// removing a lane.
+func (l *Lane) recoverLanes(ctx context.Context) error {
+	list, err := l.home.Begun(ctx, l.Game.Name)
+	if err != nil {
+		return err
+	}
+	for _, b := range list {
+		switch b.Kind {
+		case game.BegunNew:
+			err = l.recoverNew(ctx, b)
+		case game.BegunRename:
+			err = l.recoverRename(ctx, b)
+		case game.BegunRemove:
+			var r removing
+			if err = json.Unmarshal(b.Body, &r); err == nil {
+				if err = l.remove(ctx, r); err == nil {
+					l.tell("The removal of lane %s had been interrupted; it is finished now.", r.Lane)
+				}
+			}
+		}
+		if err != nil {
+			l.tell("What had begun with a lane cannot be ended yet: %v.", err)
+		}
+	}
+	return nil
+}
+
+// recoverNew keeps a lane that has come to hold its build, and takes any other back.
+func (l *Lane) recoverNew(ctx context.Context, b game.Begun) error {
+	var m making
+	if err := json.Unmarshal(b.Body, &m); err != nil {
+		return err
+	}
+	is, err := l.home.Lane(ctx, l.Game.Name, b.Lane)
+	if errors.Is(err, game.ErrUnknown) {
+		game.SweepProbes(m.Dir)
+		if m.Fresh {
+			_ = os.Remove(m.Dir) // if somebody has put something there, it stays
+		}
+		return l.home.End(ctx, l.Game.Name, b.Lane, game.BegunNew)
+	}
+	if err != nil {
+		return err
+	}
+	o, err := l.beside(ctx, is)
+	if errors.Is(err, ErrGone) {
+		return l.home.ForgetLane(ctx, l.Game.Name, b.Lane)
+	}
+	if err != nil {
+		return err
+	}
+	if o.Unfinished != nil {
+		return errors.Join(o.Unfinished, o.Close())
+	}
+	pin, err := l.home.Pin(ctx, l.Game.Name, b.Lane)
+	switch {
+	case err != nil:
+	case pin.Held():
+		if err = o.Made(ctx); err == nil {
+			l.tell("The making of lane %s had been interrupted; it is finished now.", b.Lane)
+		}
+	default:
+		if err = o.Discard(ctx); err == nil {
+			l.tell("The making of lane %s had been interrupted; it is taken back.", b.Lane)
+		}
+	}
+	return errors.Join(err, o.Close())
+}
+
+func (l *Lane) recoverRename(ctx context.Context, b game.Begun) error {
+	var r renaming
+	if err := json.Unmarshal(b.Body, &r); err != nil {
+		return err
+	}
+	if b.Lane == r.From { // nothing had happened yet
+		return l.home.End(ctx, l.Game.Name, b.Lane, game.BegunRename)
+	}
+	is, err := l.home.Lane(ctx, l.Game.Name, r.To)
+	if err != nil {
+		return err
+	}
+	// The folder may be where it was, or moved already.
+	if moved := game.ParkedName(l.Game.Live, r.To); !is.Live && laneAt(moved) == (identity{l.Game.Name, r.To}) && is.Place == game.ParkedName(l.Game.Live, r.From) {
+		is.Place = moved
+		if err := l.home.SetLane(ctx, l.Game.Name, r.To, is.LaneState); err != nil {
+			return err
+		}
+	}
+	o, err := l.beside(ctx, is)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(o.renamed(ctx, r), o.Close()); err != nil {
+		return err
+	}
+	l.tell("The renaming of lane %s to %s had been interrupted; it is finished now.", r.From, r.To)
+	return nil
 }
 
 // Beside opens another lane of the same game, which must be closed before l is.
@@ -241,6 +535,10 @@ func (l *Lane) Glimpses(ctx context.Context) ([]*Glimpse, error) {
 			if o, g.Err = l.Beside(ctx, is.Name); g.Err != nil {
 				continue
 			}
+		}
+		if o.root == nil {
+			g.Err = fmt.Errorf("%s: %w", o.Dir, ErrGone)
+			continue
 		}
 		if g.Status, g.Err = o.Status(ctx); g.Err == nil {
 			g.Shared, g.Err = o.sharedSpace(ctx)

@@ -12,8 +12,11 @@ import (
 
 	"morvant/internal/game"
 	"morvant/internal/manifest"
+	"morvant/internal/plan"
 	"morvant/internal/process"
+	"morvant/internal/rules"
 	"morvant/internal/saves"
+	"morvant/internal/scan"
 	"morvant/internal/volume"
 )
 
@@ -39,16 +42,28 @@ func (l *Lane) Share(ctx context.Context, path, to string, lanes []string) (link
 			err = errors.Join(err, o.Close())
 		}
 	}()
+	for _, o := range append([]*Lane{l}, others...) {
+		if err := volume.CanLink(o.Dir, l.Dir); err != nil {
+			return nil, err
+		}
+	}
 	from := filepath.Join(l.Dir, filepath.FromSlash(path))
 	if err := l.addShare(ctx, game.Share{Path: path, Target: to, From: from}); err != nil {
 		return nil, err
 	}
 	ctx = context.WithoutCancel(ctx)
-	if err := l.moveFolder(ctx, from, to); err != nil {
-		return nil, errors.Join(err, l.dropShare(ctx, path))
+	if err := l.moveFolder(ctx, from, to, func() error {
+		return l.addShare(ctx, game.Share{Path: path, Target: to, From: from, Copied: true})
+	}); err != nil {
+		return nil, errors.Join(err, l.recoverShares(ctx))
 	}
 	for _, o := range append([]*Lane{l}, others...) {
-		if err := o.link(ctx, path, to); err != nil {
+		err := o.link(ctx, path, to)
+		if err != nil && o == l {
+			// Better the folder in its place than a lane without it.
+			return nil, errors.Join(err, l.moveFolder(ctx, to, from, nil), l.dropShare(ctx, path))
+		}
+		if err != nil {
 			return linked, err
 		}
 		linked = append(linked, o.Name)
@@ -174,18 +189,51 @@ func (l *Lane) recoverShares(ctx context.Context) error {
 			continue
 		}
 		if _, err := l.root.Lstat(s.Path); err == nil && !volume.IsLink(filepath.Join(l.Dir, filepath.FromSlash(s.Path))) {
-			// The folder has not been moved, or not been moved as a whole: it stays.
-			if err := l.dropShare(ctx, s.Path); err != nil {
+			if moved, err := l.endMove(ctx, s); err != nil {
 				return err
+			} else if !moved {
+				// The folder stays, with everything that is in it.
+				if err := l.dropShare(ctx, s.Path); err != nil {
+					return err
+				}
+				continue
 			}
-			continue
 		}
+		_ = os.RemoveAll(s.From + partSuffix) // a copy that was not whole
 		if err := l.link(ctx, s.Path, s.Target); err != nil {
 			return err
 		}
 	}
 	return nil
 }
+
+// endMove ends the moving of a folder to another disk: once it is there whole, what is
+// left of it here goes; else what has come there goes. On one disk there is nothing to do.
+func (l *Lane) endMove(ctx context.Context, s game.Share) (moved bool, err error) {
+	if _, err := os.Stat(s.Target); err != nil {
+		return false, ignoreMissing(err)
+	}
+	if err := l.keeper().Recover(ctx, []saves.Place{{Path: s.Target}}); err != nil {
+		return false, err
+	}
+	gone, stays := s.Target, s.From
+	if s.Copied {
+		gone, stays = stays, gone
+	}
+	root, err := os.OpenRoot(stays)
+	if err != nil {
+		return false, err
+	}
+	t, err := scan.Walk(ctx, root, rules.Rules{})
+	if err = errors.Join(err, root.Close()); err != nil {
+		return false, err
+	}
+	left, err := removeKnown(ctx, gone, plan.FromTree(t), rules.Rules{}.Matcher())
+	return s.Copied && left == 0, err
+}
+
+// partSuffix is added to the name of a folder while a copy of it is made beside it.
+const partSuffix = ".morvant-part"
 
 // Unshare puts a folder back in the place of a link: the only lane that links to it
 // gets it back, others get a copy.
@@ -215,7 +263,7 @@ func (l *Lane) Unshare(ctx context.Context, path string) error {
 	if users > 1 {
 		err = l.copyBack(ctx, target, at)
 	} else if err = os.Remove(at); err == nil {
-		err = l.moveFolder(ctx, target, at)
+		err = l.moveFolder(ctx, target, at, nil)
 	}
 	if err != nil {
 		return errors.Join(err, l.recoverShares(ctx))
@@ -236,8 +284,9 @@ func (l *Lane) usersOf(ctx context.Context, target string) (int, error) {
 }
 
 // moveFolder moves a folder to a place where there is nothing, or an empty folder. To
-// another disk it is copied, by way of the store, and removed once it is there whole.
-func (l *Lane) moveFolder(ctx context.Context, from, to string) error {
+// another disk it is copied, by way of the store, and removed once it is there whole,
+// which copied is told before.
+func (l *Lane) moveFolder(ctx context.Context, from, to string, copied func() error) error {
 	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 		return err
 	}
@@ -254,41 +303,57 @@ func (l *Lane) moveFolder(ctx context.Context, from, to string) error {
 		}
 		return syncFolders(filepath.Dir(from), filepath.Dir(to))
 	}
-	if err := l.copyFolder(ctx, from, to); err != nil {
+	known, err := l.copyFolder(ctx, from, to)
+	if err == nil && copied != nil {
+		err = copied()
+	}
+	if err != nil {
 		return err
 	}
-	return os.RemoveAll(from)
+	left, err := removeKnown(ctx, from, known, rules.Rules{}.Matcher())
+	if err == nil && left > 0 {
+		err = fmt.Errorf("%d files in %s were changed while it was copied to %s; they stay", left, from, to)
+	}
+	return err
 }
 
 // copyBack copies a folder beside the link, and then puts it in the link's place.
 func (l *Lane) copyBack(ctx context.Context, target, at string) error {
-	part := at + ".morvant-part"
+	part := at + partSuffix
 	if err := os.RemoveAll(part); err != nil {
 		return err
 	}
-	if err := l.copyFolder(ctx, target, part); err != nil {
+	if _, err := l.copyFolder(ctx, target, part); err != nil {
 		return errors.Join(err, os.RemoveAll(part))
 	}
 	if err := os.Remove(at); err != nil {
 		return err
 	}
-	return os.Rename(part, at)
+	return process.Rename(part, at)
 }
 
-// copyFolder copies a folder by way of the store, checked and synced.
-func (l *Lane) copyFolder(ctx context.Context, from, to string) error {
+// copyFolder copies a folder by way of the store, checked and synced, and returns what
+// it copied. A folder that holds what cannot be recorded is refused.
+func (l *Lane) copyFolder(ctx context.Context, from, to string) (plan.State, error) {
 	k := l.keeper()
 	b, err := k.Record(ctx, []saves.Place{{Path: from}})
 	if err != nil {
-		return err
+		return nil, err
+	}
+	if len(b.LeftOut) > 0 {
+		return nil, fmt.Errorf("%s: %w: %s, which cannot be copied", from, ErrShare, b.LeftOut[0])
 	}
 	if err := volume.CheckFree(filepath.Dir(to), b.Bytes); err != nil {
-		return err
+		return nil, err
+	}
+	copied, err := k.State(ctx, b.Parts[0])
+	if err != nil {
+		return nil, err
 	}
 	b.Parts[0].Place = saves.Place{Path: to}
 	back, err := k.Propose(ctx, b)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	return k.Carry(ctx, back)
+	return copied, k.Carry(ctx, back)
 }

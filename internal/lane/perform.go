@@ -26,6 +26,9 @@ func (l *Lane) Ready(p *Proposal) error {
 	if l.Unfinished != nil {
 		return l.Unfinished
 	}
+	if l.stranger != "" {
+		return fmt.Errorf("%s: %w: %s", l.Dir, ErrStranger, l.stranger)
+	}
 	if p.Plan.Empty() {
 		return nil
 	}

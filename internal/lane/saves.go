@@ -56,11 +56,19 @@ func (l *Lane) BackupSaves(ctx context.Context, why string) (b *saves.Backup, fr
 	if b, err = l.keeper().Record(ctx, places); err != nil {
 		return nil, false, fmt.Errorf("the saves: %w", err)
 	}
+	for i, text := range b.LeftOut {
+		if i == few {
+			l.meter.Warn(fmt.Sprintf("%d more of the saves are left out of the backup", len(b.LeftOut)-few))
+			break
+		}
+		l.meter.Warn("left out of the backup: " + text)
+	}
 	list, err := l.home.Backups(ctx, l.Game.Name)
 	if err != nil {
 		return nil, false, err
 	}
 	if len(list) > 0 && list[0].Same(b) {
+		list[0].LeftOut = b.LeftOut
 		return list[0], false, nil
 	}
 	b.Game, b.Lane, b.Why = l.Game.Name, l.Name, why
@@ -68,6 +76,18 @@ func (l *Lane) BackupSaves(ctx context.Context, why string) (b *saves.Backup, fr
 		b.Build = build.Label
 	}
 	return b, true, l.home.AddBackup(ctx, b)
+}
+
+// few is how many things of a kind are named.
+const few = 5
+
+// whole returns an error if a backup that has just been taken leaves something out:
+// then the saves are not moved.
+func whole(b *saves.Backup) error {
+	if b == nil || len(b.LeftOut) == 0 {
+		return nil
+	}
+	return fmt.Errorf("%w: %s", saves.ErrLeftOut, b.LeftOut[0])
 }
 
 // guardSaves backs up the saves before something else is changed. Those of a parked
@@ -146,6 +166,9 @@ func (l *Lane) carrySaves(ctx context.Context, c *SavesChange, why string) error
 	if c.Now, _, err = l.BackupSaves(ctx, why); err != nil {
 		return err
 	}
+	if err := whole(c.Now); err != nil {
+		return err
+	}
 	note := game.Restoring{UID: game.NewUID()}
 	for _, r := range c.Returns {
 		note.Places = append(note.Places, r.Place)
@@ -202,6 +225,11 @@ func (l *Lane) leaveSaves(ctx context.Context, to string) (int64, error) {
 	b, _, err := l.BackupSaves(ctx, "before the switch to lane "+to)
 	if err != nil || b == nil {
 		return 0, err
+	}
+	if l.Game.SavesPerLane {
+		if err := whole(b); err != nil {
+			return 0, err
+		}
 	}
 	return b.ID, nil
 }

@@ -73,6 +73,9 @@ func (l *Lane) convertSaves(ctx context.Context, build string, out *tail) error 
 	if err != nil || now == nil {
 		return err
 	}
+	if err := whole(now); err != nil {
+		return err
+	}
 	tmp, err := os.MkdirTemp(l.home.Dir(), "convert-*")
 	if err != nil {
 		return err

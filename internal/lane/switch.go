@@ -92,6 +92,11 @@ func (l *Lane) canSwitch(s *game.Switch) error {
 	} else if !same && !s.ToLinked {
 		return fmt.Errorf("%s: %w than %s, so that it cannot be moved there", s.Place, ErrOtherDisk, parent)
 	}
+	if s.ToLinked {
+		if err := volume.CanLink(parent, s.Place); err != nil {
+			return err
+		}
+	}
 	if !s.FromLinked && s.Park != s.Place {
 		if _, err := os.Lstat(s.Park); err == nil {
 			return fmt.Errorf("%s, where lane %s is to be parked: %w", s.Park, s.From, ErrInTheWay)
@@ -153,7 +158,19 @@ func (l *Lane) recoverSwitch(ctx context.Context) error {
 	if err != nil || s == nil {
 		return err
 	}
-	if laneAt(l.Game.Live) == (identity{l.Game.Name, s.From}) {
+	if err := l.renewMarkers(s); err != nil {
+		return err
+	}
+	from := identity{l.Game.Name, s.From}
+	back := laneAt(l.Game.Live) == from
+	if !back {
+		if err := changePlaces(s, l.Game); err != nil {
+			if back = laneAt(l.Game.Live) == from; !back {
+				return fmt.Errorf("an unfinished switch to lane %s: %w", s.To, err)
+			}
+		}
+	}
+	if back {
 		is, err := l.home.Lane(ctx, l.Game.Name, s.From)
 		if err != nil {
 			return err
@@ -164,9 +181,6 @@ func (l *Lane) recoverSwitch(ctx context.Context) error {
 		}
 		l.tell("The switch of %s to lane %s had been interrupted; it is taken back.", l.Game.Display(), s.To)
 		return errors.Join(was.settle(ctx), was.Close())
-	}
-	if err := changePlaces(s, l.Game); err != nil {
-		return fmt.Errorf("an unfinished switch to lane %s: %w", s.To, err)
 	}
 	if s.Saves != 0 {
 		if err := l.recoverEntering(ctx, s); err != nil {
@@ -197,7 +211,8 @@ func changePlaces(s *game.Switch, g *game.Game) error {
 			enter = func() error { return volume.Link(s.Place, live) }
 		}
 		if err := enter(); err != nil {
-			return err
+			// Better the old lane than none.
+			return errors.Join(err, comeBack(s, live))
 		}
 	}
 	if got := laneAt(live); got != to {
@@ -209,6 +224,14 @@ func changePlaces(s *game.Switch, g *game.Game) error {
 		}
 	}
 	return syncFolders(filepath.Dir(live), filepath.Dir(s.Place), filepath.Dir(s.Park))
+}
+
+// comeBack puts the lane that was live back to the live path, where there is nothing.
+func comeBack(s *game.Switch, live string) error {
+	if s.FromLinked {
+		return volume.Link(s.Park, live)
+	}
+	return process.Rename(s.Park, live)
 }
 
 // leave takes the lane that is live away from the live path; where the system can,
@@ -263,12 +286,44 @@ func laneAt(dir string) identity {
 	return identity{m.Game, m.Lane}
 }
 
+// renewMarkers writes a marker anew that cannot be read, where the other folder of a
+// switch tells which lane this one is.
+func (l *Lane) renewMarkers(s *game.Switch) error {
+	other := map[identity]string{{l.Game.Name, s.From}: s.To, {l.Game.Name, s.To}: s.From}
+	for _, pair := range [][2]string{{l.Game.Live, s.Place}, {s.Place, l.Game.Live}, {l.Game.Live, s.Park}, {s.Park, l.Game.Live}} {
+		if lane, known := other[laneAt(pair[1])]; known && brokenMarker(pair[0]) {
+			if err := writeMarker(pair[0], marker{Game: l.Game.Name, Lane: lane, State: "free"}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// brokenMarker reports whether a folder has a marker that says nothing, as a power cut
+// may leave it.
+func brokenMarker(dir string) bool {
+	info, err := os.Lstat(filepath.Join(dir, filepath.FromSlash(markerFile)))
+	return err == nil && info.Mode().IsRegular() && laneAt(dir) == identity{}
+}
+
+func writeMarker(dir string, m marker) error {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(m.write(root), root.Close())
+}
+
 // findParked sees to it that a parked lane is where it is remembered to be. A folder
 // that somebody has renamed is found again by its marker, beside where it was.
 func (l *Lane) findParked(ctx context.Context, to *game.Lane) error {
 	want := identity{l.Game.Name, to.Name}
 	if laneAt(to.Place) == want {
 		return nil
+	}
+	if brokenMarker(to.Place) { // the state knows what is there
+		return writeMarker(to.Place, marker{Game: want.game, Lane: want.lane, State: "free"})
 	}
 	if _, err := os.Stat(to.Place); err == nil {
 		return fmt.Errorf("%s: %w %s any more; its marker is gone or says otherwise", to.Place, ErrNotTheLane, to.Name)
@@ -292,6 +347,19 @@ func (l *Lane) findParked(ctx context.Context, to *game.Lane) error {
 
 // beside opens another lane of the same game, under the lock that is held already.
 func (l *Lane) beside(ctx context.Context, is *game.Lane) (*Lane, error) {
+	o, err := l.besideAs(is)
+	if err != nil {
+		return nil, err
+	}
+	if err := o.recover(ctx); err != nil {
+		o.Unfinished = fmt.Errorf("%w: %w", ErrUnfinished, err)
+	}
+	return o, nil
+}
+
+// besideAs is beside for a lane that is looked at as it is: nothing in its folder is
+// recovered.
+func (l *Lane) besideAs(is *game.Lane) (*Lane, error) {
 	g, err := l.home.Load(l.Game.Name)
 	if err != nil {
 		return nil, err
@@ -306,9 +374,6 @@ func (l *Lane) beside(ctx context.Context, is *game.Lane) (*Lane, error) {
 			err = fmt.Errorf("lane %s, %s: %w", o.Name, o.Dir, ErrGone)
 		}
 		return nil, err
-	}
-	if err := o.recover(ctx); err != nil {
-		o.Unfinished = fmt.Errorf("%w: %w", ErrUnfinished, err)
 	}
 	return o, nil
 }

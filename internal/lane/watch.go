@@ -4,7 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
+	"os"
 	"slices"
+	"sync"
 	"time"
 
 	"morvant/internal/block"
@@ -29,59 +32,138 @@ type Watch struct {
 	See func(ctx context.Context, l *Lane, e Event) (changed bool, err error)
 	// Limit is told if the system cannot watch everything, and what helps.
 	Limit func(problem string)
+	// Turn, if set, is locked while it looks: for several watches at once.
+	Turn sync.Locker
 }
 
-// Run watches until ctx is done. The game's lock is held only while it looks.
+// Run watches until ctx is done. The game's lock is held only while it looks. A folder
+// that is away is waited for; one that has taken its place is watched from then on.
 func (w *Watch) Run(ctx context.Context, home *game.Home, name string, o Options) error {
-	g, err := home.Load(name)
-	if err != nil {
+	at := &watched{watch: w, home: home, name: name, lane: o.Lane}
+	defer at.close()
+	if err := at.arm(ctx); err != nil {
 		return err
-	}
-	is, err := home.Lane(ctx, name, o.Lane)
-	if err != nil {
-		return err
-	}
-	dir := g.Folder(is)
-	news := &news{}
-	if !w.Once {
-		news = newsOf(g, dir, w.Limit)
-		defer news.close()
 	}
 	// Looked at once it is watched, so that nothing is missed in between.
 	before, err := w.look(ctx, home, name, o, nil)
-	if err != nil || w.Once {
+	if w.Once || ctx.Err() != nil || err != nil && !at.waits(err) {
 		return err
 	}
-	quiet := time.NewTimer(w.Every)
-	defer quiet.Stop()
+	timer := time.NewTimer(w.pause(at.trouble))
+	defer timer.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return nil
-		case err := <-news.come:
+		case err := <-at.news.come:
 			if err != nil {
 				w.Limit(limitAdvice(err))
 			}
-			quiet.Reset(w.Quiet)
-		case <-quiet.C:
-			now, err := w.look(ctx, home, name, o, before)
-			switch {
-			case ctx.Err() != nil:
-				return nil
-			case errors.Is(err, game.ErrBusy):
-				// Another command is at work; its changes are looked at later.
-			case err != nil:
-				return err
-			default:
-				before = now
-			}
-			quiet.Reset(w.Every)
+			timer.Reset(w.Quiet)
+			continue
+		case <-timer.C:
 		}
+		if at.moved() {
+			// Something may be filling it just now: it has to come to rest first.
+			if err := at.arm(ctx); err != nil {
+				at.waits(err)
+			}
+			timer.Reset(w.Quiet)
+			continue
+		}
+		now, err := w.look(ctx, home, name, o, before)
+		switch {
+		case ctx.Err() != nil:
+			return nil
+		case errors.Is(err, game.ErrBusy):
+			// Another command is at work; its changes are looked at later.
+		case err != nil:
+			at.waits(err)
+		default:
+			if at.trouble != "" {
+				w.Limit(name + " can be looked at again")
+				at.trouble = ""
+			}
+			before = now
+		}
+		timer.Reset(w.pause(at.trouble))
+	}
+}
+
+// pause is how long to wait for the next look: not long where something is in the way.
+func (w *Watch) pause(trouble string) time.Duration {
+	if trouble != "" {
+		return min(w.Every, max(w.Quiet, time.Second))
+	}
+	return w.Every
+}
+
+// watched is the folder that a watch is about.
+type watched struct {
+	watch  *Watch
+	home   *game.Home
+	name   string
+	lane   string
+	dir    string
+	folder fs.FileInfo // nil: it is not there
+	news   *news
+	// trouble is what keeps it from being looked at; said once.
+	trouble string
+}
+
+// arm listens to what happens in the folder that is in the lane's place now.
+func (a *watched) arm(ctx context.Context) error {
+	g, err := a.home.Load(a.name)
+	if err != nil {
+		return err
+	}
+	is, err := a.home.Lane(ctx, a.name, a.lane)
+	if err != nil {
+		return err
+	}
+	a.close()
+	a.dir = g.Folder(is)
+	a.folder, _ = os.Stat(a.dir)
+	a.news = &news{}
+	if !a.watch.Once && a.folder != nil {
+		a.news = newsOf(g, a.dir, a.watch.Limit)
+	}
+	return nil
+}
+
+// moved reports whether another folder stands in the place of the one that is watched.
+func (a *watched) moved() bool {
+	now, err := os.Stat(a.dir)
+	if err != nil {
+		return false // which the look says better
+	}
+	return a.folder == nil || !os.SameFile(a.folder, now)
+}
+
+// waits says what is in the way, once, and that it is waited for.
+func (a *watched) waits(err error) bool {
+	if errors.Is(err, game.ErrUnknown) || errors.Is(err, game.ErrSettings) {
+		return false
+	}
+	if text := err.Error(); text != a.trouble {
+		a.trouble = text
+		a.watch.Limit(text + "; it is waited for")
+	}
+	return true
+}
+
+func (a *watched) close() {
+	if a.news != nil {
+		a.news.close()
 	}
 }
 
 // look opens the lane, and tells See if it stands otherwise than before.
 func (w *Watch) look(ctx context.Context, home *game.Home, name string, o Options, before *Status) (*Status, error) {
+	if w.Turn != nil {
+		w.Turn.Lock()
+		defer w.Turn.Unlock()
+	}
 	l, err := Open(ctx, home, name, o)
 	if err != nil {
 		return nil, err

@@ -12,6 +12,10 @@ import (
 // part of a manifest.
 const PrivateDir = ".morvant"
 
+// ProbePrefix begins the names of what Morvant makes at the top of a lane for a moment,
+// to try what the disk can do.
+const ProbePrefix = ".morvant-probe-"
+
 const (
 	maxPath    = 4096 // bytes in a path
 	maxElement = 255  // bytes in one name

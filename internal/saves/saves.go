@@ -34,6 +34,8 @@ import (
 var (
 	ErrPattern = errors.New("not a place where saves can be")
 	ErrTooMuch = errors.New("that is more than saves can be")
+	// ErrLeftOut is returned where saves would be left behind.
+	ErrLeftOut = errors.New("some of the saves cannot be recorded")
 )
 
 // Limits of what is taken for saves.
@@ -165,6 +167,9 @@ type Backup struct {
 	Parts []Part    `json:"parts"`
 	Files int       `json:"files"`
 	Bytes int64     `json:"bytes"`
+	// LeftOut says in sentences what of the saves could not be recorded, of a backup
+	// that has just been taken.
+	LeftOut []string `json:"-"`
 }
 
 // Same reports whether two backups hold the same.
@@ -191,7 +196,7 @@ func (k *Keeper) look(ctx context.Context, dir string, sink scan.Sink) (*scan.Tr
 		return nil, err
 	}
 	defer root.Close()
-	t, err := scan.Walk(ctx, root, rules.Rules{})
+	t, err := scan.Survey(ctx, root, rules.Rules{})
 	if err != nil {
 		return nil, err
 	}
@@ -214,7 +219,7 @@ func (k *Keeper) look(ctx context.Context, dir string, sink scan.Sink) (*scan.Tr
 			return e.Known && ok && err == nil
 		}
 	}
-	err = t.Read(ctx, root, scan.Request{Sink: sink, Skip: skip, Task: "Saves", Meter: k.Meter, Now: k.Now})
+	err = t.Read(ctx, root, scan.Request{Sink: sink, Skip: skip, Task: "Saves", Meter: k.Meter, Now: k.Now, Tolerant: true})
 	return t, errors.Join(err, k.Cache.Remember(context.WithoutCancel(ctx), dir, t))
 }
 
@@ -227,6 +232,13 @@ func (k *Keeper) Record(ctx context.Context, places []Place) (*Backup, error) {
 			t, err := k.look(ctx, p.In(k.Dir), session.Put)
 			if err != nil {
 				return err
+			}
+			for _, o := range t.Odd {
+				text := fmt.Sprintf("%s is %s", filepath.Join(p.In(k.Dir), filepath.FromSlash(o.Path)), o.What)
+				if o.Name {
+					text = fmt.Sprintf("%s: %s", p.In(k.Dir), o.What)
+				}
+				b.LeftOut = append(b.LeftOut, text)
 			}
 			m := t.Manifest()
 			if err := m.Validate(); err != nil {
@@ -270,25 +282,34 @@ type Return struct {
 func (k *Keeper) Propose(ctx context.Context, b *Backup) ([]*Return, error) {
 	var list []*Return
 	for _, p := range b.Parts {
-		m, err := k.Manifest(ctx, p)
+		want, err := k.State(ctx, p)
 		if err != nil {
 			return nil, fmt.Errorf("backup %d: %w", b.ID, err)
 		}
-		raw, err := k.Store.Bytes(ctx, p.Attributes, manifest.MaxEncoded)
-		if err != nil {
-			return nil, err
-		}
-		a, err := manifest.DecodeAttributes(raw)
-		if err != nil {
-			return nil, err
-		}
-		r, err := k.toward(ctx, p.Place, plan.FromManifest(m, a))
+		r, err := k.toward(ctx, p.Place, want)
 		if err != nil {
 			return nil, err
 		}
 		list = append(list, r)
 	}
 	return list, nil
+}
+
+// State reads what a part of a backup holds, with times and modes.
+func (k *Keeper) State(ctx context.Context, p Part) (plan.State, error) {
+	m, err := k.Manifest(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	raw, err := k.Store.Bytes(ctx, p.Attributes, manifest.MaxEncoded)
+	if err != nil {
+		return nil, err
+	}
+	a, err := manifest.DecodeAttributes(raw)
+	if err != nil {
+		return nil, err
+	}
+	return plan.FromManifest(m, a), nil
 }
 
 // ProposeEmpty plans to empty folders of saves, for a clean start.

@@ -81,6 +81,23 @@ func (c *Cache) Recall(ctx context.Context, root string, t *Tree) error {
 	return nil
 }
 
+// Files returns the sizes of the files that are remembered of a folder, by path.
+func (c *Cache) Files(ctx context.Context, root string) (map[string]int64, error) {
+	rows, err := c.rows(ctx, root)
+	if err != nil {
+		return nil, err
+	}
+	files := make(map[string]int64)
+	for dir, row := range rows {
+		remembered := make(map[string]cached)
+		decodeDir(dir, row, remembered)
+		for p, f := range remembered {
+			files[p] = f.stamp.Size
+		}
+	}
+	return files, nil
+}
+
 // Rename remembers under another name of the folder what was remembered of it.
 func (c *Cache) Rename(ctx context.Context, from, to string) error {
 	delete(c.recalled, from)

@@ -10,6 +10,7 @@ import (
 	"os"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -38,6 +39,8 @@ type Request struct {
 	Task  string            // for the meter
 	Meter progress.Meter
 	Now   func() time.Time
+	// Tolerant takes files that may not be read out of the tree, to its oddities.
+	Tolerant bool
 
 	settled time.Time // when the whole disk was last brought up to date; zero: not
 }
@@ -72,6 +75,7 @@ func (t *Tree) Read(ctx context.Context, root *os.Root, q Request) error {
 	defer q.Meter.End()
 	var mu sync.Mutex
 	gone := make(map[string]bool)
+	var odd []Oddity
 	g, groupCtx := errgroup.WithContext(ctx)
 	g.SetLimit(min(runtime.GOMAXPROCS(0), 8))
 	for _, e := range todo {
@@ -87,6 +91,13 @@ func (t *Tree) Read(ctx context.Context, root *os.Root, q Request) error {
 				q.Meter.Warn(e.Path + " has gone while the folder was read; it is left out")
 				return nil
 			}
+			if q.Tolerant && errors.Is(err, fs.ErrPermission) {
+				mu.Lock()
+				gone[e.Path] = true
+				odd = append(odd, Oddity{e.Path, unreadable, false})
+				mu.Unlock()
+				return nil
+			}
 			return err
 		})
 	}
@@ -95,6 +106,8 @@ func (t *Tree) Read(ctx context.Context, root *os.Root, q Request) error {
 	}
 	if len(gone) > 0 {
 		t.Entries = slices.DeleteFunc(t.Entries, func(e Entry) bool { return gone[e.Path] })
+		t.Odd = append(t.Odd, odd...)
+		slices.SortFunc(t.Odd, func(a, b Oddity) int { return strings.Compare(a.Path, b.Path) })
 	}
 	return nil
 }

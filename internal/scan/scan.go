@@ -164,11 +164,21 @@ func (t *Tree) Attributes() *manifest.Attributes {
 // Walk lists the folder, without reading any content. Scratch files and
 // Morvant's own folder are passed over.
 func Walk(ctx context.Context, root *os.Root, r rules.Rules) (*Tree, error) {
+	return walk(ctx, root, r, false)
+}
+
+// Survey is Walk for a folder of which not everything has to be readable: what is not is
+// among the oddities.
+func Survey(ctx context.Context, root *os.Root, r rules.Rules) (*Tree, error) {
+	return walk(ctx, root, r, true)
+}
+
+func walk(ctx context.Context, root *os.Root, r rules.Rules, tolerant bool) (*Tree, error) {
 	top, err := root.OpenRoot(".")
 	if err != nil {
 		return nil, err
 	}
-	w := &walker{ctx: ctx, match: r.Matcher(), tree: &Tree{}}
+	w := &walker{ctx: ctx, match: r.Matcher(), tree: &Tree{}, tolerant: tolerant}
 	w.group.SetLimit(walkers)
 	err = w.dir(top, "")
 	if err := errors.Join(w.group.Wait(), err); err != nil {
@@ -187,6 +197,8 @@ type walker struct {
 	match *rules.Matcher
 	group errgroup.Group
 
+	tolerant bool // what may not be read is odd, and no error
+
 	mu   sync.Mutex
 	tree *Tree
 }
@@ -198,6 +210,10 @@ func (w *walker) dir(root *os.Root, prefix string) error {
 		return err
 	}
 	found, err := w.list(root, prefix)
+	if w.tolerant && prefix != "" && errors.Is(err, fs.ErrPermission) {
+		w.odd(strings.TrimSuffix(prefix, "/"))
+		return nil
+	}
 	if err != nil {
 		return err
 	}
@@ -215,6 +231,16 @@ func (w *walker) dir(root *os.Root, prefix string) error {
 	return nil
 }
 
+// odd notes a folder that may not be read.
+func (w *walker) odd(p string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.tree.Odd = append(w.tree.Odd, Oddity{p, unreadable, false})
+}
+
+// unreadable is what is odd about what this user may not read.
+const unreadable = "not readable for you"
+
 // list says what one folder holds.
 func (w *walker) list(root *os.Root, prefix string) (*Tree, error) {
 	f, err := root.Open(".")
@@ -229,7 +255,7 @@ func (w *walker) list(root *os.Root, prefix string) (*Tree, error) {
 	found := &Tree{Entries: make([]Entry, 0, len(names))}
 	for _, name := range names {
 		p := prefix + name
-		if prefix == "" && strings.EqualFold(p, manifest.PrivateDir) || w.match.Scratch(p) {
+		if prefix == "" && (strings.EqualFold(p, manifest.PrivateDir) || strings.HasPrefix(p, manifest.ProbePrefix)) || w.match.Scratch(p) {
 			continue
 		}
 		mode, stamp, err := lookIn(root, f, name)
@@ -250,6 +276,10 @@ func (w *walker) list(root *os.Root, prefix string) (*Tree, error) {
 func (w *walker) below(root *os.Root, p string) error {
 	sub, err := root.OpenRoot(path.Base(p))
 	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if w.tolerant && errors.Is(err, fs.ErrPermission) {
+		w.odd(p)
 		return nil
 	}
 	if err != nil {

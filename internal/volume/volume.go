@@ -4,6 +4,7 @@
 package volume
 
 import (
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -86,6 +87,9 @@ func Nanoseconds(t time.Time) int64 {
 	return t.UnixNano()
 }
 
+// ReadOnly reports whether err says that a disk cannot be written to at all.
+func ReadOnly(err error) bool { return isReadOnly(err) }
+
 // IgnoresCase reports whether names in root that differ by letter case only are
 // the same file. probe is the path of a file that is there, with lower-case
 // letters in its last name; upper is the same with capitals.
@@ -136,7 +140,12 @@ func SameDisk(a, b string) (bool, error) { return sameDisk(a, b) }
 
 // Link makes name a link to the folder target, a full path: a symbolic link, or a
 // junction on Windows, which takes no rights.
-func Link(target, name string) error { return link(target, name) }
+func Link(target, name string) error {
+	if strings.HasPrefix(target, `\\`) {
+		return &os.LinkError{Op: "link", Old: target, New: name, Err: errors.New("a junction cannot lead to a network share")}
+	}
+	return link(target, name)
+}
 
 // IsLink reports whether name itself is a link.
 func IsLink(name string) bool {
@@ -175,3 +184,32 @@ func Immutable(root *os.Root, path string) bool { return immutable(root, path) }
 
 // MaySet reports whether this user may set the times and the mode of a file below root.
 func MaySet(root *os.Root, path string) bool { return maySet(root, path) }
+
+// ErrNoLinks is returned where no folder can be linked to.
+var ErrNoLinks = errors.New("this disk cannot hold a link to a folder")
+
+// CanLink tries whether a link in the folder dir leads to the folder target.
+func CanLink(dir, target string) error {
+	probe := filepath.Join(dir, ".morvant-probe-"+rand.Text()[:8])
+	if err := Link(target, probe); err != nil {
+		return fmt.Errorf("%s: %w (%v)", dir, ErrNoLinks, err)
+	}
+	there, err := os.Stat(probe)
+	if err == nil {
+		var want fs.FileInfo
+		if want, err = os.Stat(target); err == nil && !os.SameFile(there, want) {
+			err = errors.New("the link leads elsewhere")
+		}
+	}
+	if removeErr := os.Remove(probe); err == nil {
+		err = removeErr
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w (%v)", dir, ErrNoLinks, err)
+	}
+	return nil
+}
+
+// ID tells one file system from another: equal for all folders of one, and, as far as
+// the system knows, the same the next time that its disk is there. Empty: not known.
+func ID(dir string) string { return id(dir) }

@@ -2,6 +2,7 @@ package volume
 
 import (
 	"errors"
+	"fmt"
 	"os"
 
 	"golang.org/x/sys/unix"
@@ -28,3 +29,11 @@ func exchange(a, b string) error {
 }
 
 func immutable(*os.Root, string) bool { return false }
+
+func id(dir string) string {
+	var st unix.Statfs_t
+	if unix.Statfs(dir, &st) != nil || st.Fsid.Val == [2]int32{} {
+		return ""
+	}
+	return fmt.Sprintf("%x-%08x%08x", st.Type, uint32(st.Fsid.Val[0]), uint32(st.Fsid.Val[1]))
+}

@@ -2,6 +2,7 @@ package volume
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 
@@ -33,4 +34,12 @@ func immutable(root *os.Root, path string) bool {
 	name := filepath.Join(root.Name(), filepath.FromSlash(path))
 	err := unix.Statx(unix.AT_FDCWD, name, unix.AT_SYMLINK_NOFOLLOW, unix.STATX_MODE, &st)
 	return err == nil && st.Attributes&(unix.STATX_ATTR_IMMUTABLE|unix.STATX_ATTR_APPEND) != 0
+}
+
+func id(dir string) string {
+	var st unix.Statfs_t
+	if unix.Statfs(dir, &st) != nil || st.Fsid.Val == [2]int32{} {
+		return ""
+	}
+	return fmt.Sprintf("%x-%08x%08x", uint64(st.Type), uint32(st.Fsid.Val[0]), uint32(st.Fsid.Val[1]))
 }

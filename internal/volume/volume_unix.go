@@ -104,3 +104,5 @@ func maySet(root *os.Root, path string) bool {
 	st, ok := info.Sys().(*syscall.Stat_t)
 	return !immutable(root, path) && (!ok || os.Geteuid() == 0 || int(st.Uid) == os.Geteuid())
 }
+
+func isReadOnly(err error) bool { return errors.Is(err, unix.EROFS) }

@@ -2,6 +2,7 @@ package volume
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"strings"
 
@@ -95,3 +96,13 @@ func ownAll(string) error                  { return nil }
 func immutable(*os.Root, string) bool { return false }
 
 func maySet(*os.Root, string) bool { return true }
+
+func id(dir string) string {
+	n, err := serial(dir)
+	if err != nil {
+		return ""
+	}
+	return fmt.Sprintf("%08x", n)
+}
+
+func isReadOnly(err error) bool { return errors.Is(err, windows.ERROR_WRITE_PROTECT) }
