@@ -56,7 +56,7 @@ func (h *Hold) setOccupy() error {
 			}
 		}
 	}
-	if err := os.MkdirAll(filepath.Dir(h.Path), 0o755); err != nil {
+	if err := volume.MkdirAll(filepath.Dir(h.Path), 0o755); err != nil {
 		return err
 	}
 	f, err := os.OpenFile(h.Path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o444)
@@ -64,7 +64,7 @@ func (h *Hold) setOccupy() error {
 		return err
 	}
 	_, err = f.WriteString(held)
-	return errors.Join(err, f.Sync(), f.Close())
+	return errors.Join(err, f.Sync(), f.Close(), volume.Own(h.Path, filepath.Dir(h.Path)))
 }
 
 func (h *Hold) checkOccupy() string {

@@ -18,6 +18,7 @@ func TestFoldersThatCannotBeAddedAreRefused(t *testing.T) {
 	w.write("file.txt", "x")
 	user := filepath.Join(w.dir, "user")
 	require.NoError(t, os.MkdirAll(filepath.Join(user, "inside"), 0o755))
+	require.NoError(t, os.MkdirAll(filepath.Join(w.home, "games"), 0o755))
 	w.ok("games")
 	require.NoError(t, os.MkdirAll(filepath.Join(w.home, "sub"), 0o755))
 	for _, c := range []struct{ name, dir, words string }{
@@ -103,6 +104,9 @@ func TestLabelsThatMeanSomethingElseAreRefused(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	w.write("a", "1")
+	w.fails(1, "there is no Morvant home at "+w.home, "status")
+	require.NoDirExists(t, w.home, "a home that is named is not made by looking")
+	require.NoError(t, os.MkdirAll(filepath.Join(w.home, "games"), 0o755))
 	w.fails(1, "no game is registered yet. Register one", "status")
 	w.ok("add", "quay", w.live)
 	for _, label := range []string{"newest", "here", "before", "@2031-08-05", "=3fa9c1", "a/b", "a b", ".hidden", strings.Repeat("x", 81)} {
@@ -165,7 +169,7 @@ func TestSettingsThatCannotBeReadAreNamedByLine(t *testing.T) {
 	cmd.Dir = w.dir
 	r := w.finish(cmd)
 	require.Equal(t, 1, r.code)
-	require.Contains(t, r.err, "the live folder is gone. Put the folder back, or tell Morvant where it is now")
+	require.Contains(t, r.err, "morvant game set --live FOLDER")
 	cmd = w.command("game", "set", "--live", w.live+" moved")
 	cmd.Dir = w.dir
 	require.Equal(t, 0, w.finish(cmd).code)
@@ -193,7 +197,8 @@ func TestALostIndexIsRebuiltFromThePacks(t *testing.T) {
 			os.Remove(filepath.Join(w.home, "store", "index.db"+suffix))
 		}
 		harm(filepath.Join(w.home, "store", "index.db"))
-		w.fails(1, "Run morvant store check", "pin", "1.1.1", "--yes", "--dry-run")
+		require.Contains(t, w.ok("pin", "1.1.1", "--yes", "--dry-run").err, "The index of the store was lost or damaged; it has been made anew")
+		harm(filepath.Join(w.home, "store", "index.db"))
 		require.Contains(t, w.ok("store", "check").out, "rebuilt from")
 		w.ok("pin", "1.1.1", "--yes")
 		w.ok("verify")
@@ -301,9 +306,16 @@ func TestADamagedStateIsPutAsideAndTheSnapshotsFoundAgain(t *testing.T) {
 		os.Remove(filepath.Join(w.home, "state.db"+suffix))
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(w.home, "state.db"), bytes.Repeat([]byte("junk"), 4000), 0o644))
-	w.fails(1, "morvant store check --recover-builds", "status")
+	require.Contains(t, w.ok("status").err, "put together again from the copy of")
+	require.Contains(t, w.ok("builds").out, "works")
+	// Without a copy the packs tell which builds there were.
+	require.NoError(t, os.RemoveAll(filepath.Join(w.home, "state-copies")))
+	require.NoError(t, os.WriteFile(filepath.Join(w.home, "state.db"), bytes.Repeat([]byte("junk"), 4000), 0o644))
+	require.Contains(t, w.ok("status").err, "there is no copy of it. morvant store check --recover-builds")
+	w.fails(1, "Nothing was dropped; run morvant store check --recover-builds first", "store", "trim", "--yes")
 	w.ok("store", "check", "--recover-builds")
 	require.Contains(t, w.ok("builds").out, "works")
+	w.ok("store", "trim", "--yes")
 	w.update("1.3.0")
 	w.ok("pin", "1.1.1", "--clean", "--yes")
 	require.Equal(t, intact, w.picture())

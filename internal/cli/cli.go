@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
@@ -22,6 +23,8 @@ import (
 
 	"morvant/internal/game"
 	"morvant/internal/lane"
+	"morvant/internal/store"
+	"morvant/internal/upkeep"
 )
 
 // Exit codes.
@@ -62,8 +65,19 @@ type app struct {
 }
 
 // Main runs the program and returns its exit code.
-func Main(args []string, stdin, stdout, stderr *os.File) int {
+func Main(args []string, stdin, stdout, stderr *os.File) (code int) {
 	debug.SetMemoryLimit(memoryLimit)
+	debug.SetTraceback("none") // of what cannot be caught below, a player sees one line
+	defer func() {
+		if what := recover(); what != nil {
+			fmt.Fprintln(stderr, crashed(what, debug.Stack(), time.Now()))
+			code = exitFailed
+		}
+	}()
+	if n := openFiles(); n < leastFiles {
+		fmt.Fprintf(stderr, "morvant: only %d files may be open at once here, and Morvant needs %d. Raise the limit (ulimit -n 256), then run the command again\n", n, leastFiles)
+		return exitFailed
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	// A second Ctrl-C ends the program at once; what is on disk can take it.
@@ -81,6 +95,23 @@ func Main(args []string, stdin, stdout, stderr *os.File) int {
 		a.meter.End()
 	}
 	return a.report(err)
+}
+
+// leastFiles is how many files Morvant must be able to have open at once.
+const leastFiles = 48
+
+// crashed writes down a mistake of the program's own, and says so in one sentence.
+func crashed(what any, stack []byte, now time.Time) string {
+	said := "morvant: this is a mistake in Morvant (" + oneLine(fmt.Errorf("%v", what)) + "). Nothing is lost: the next command ends what was begun. "
+	name := "morvant-crash-" + now.Format("2006-01-02-150405") + ".txt"
+	text := fmt.Sprintf("Morvant %s, %s, %s\n%v\n\n%s", ownVersion(), strings.Join(os.Args, " "), now.Format(time.RFC3339), what, stack)
+	for _, dir := range []string{xdg.DataHome, os.TempDir()} {
+		file := filepath.Join(dir, name)
+		if os.WriteFile(file, []byte(text), 0o600) == nil {
+			return said + "What happened is written down in " + file + "; please send it to those who make Morvant"
+		}
+	}
+	return said + "It could not be written down"
 }
 
 func (a *app) command() *cli.Command {
@@ -243,10 +274,43 @@ func ownVersion() string {
 	return v
 }
 
-// home opens Morvant's home.
+// home opens Morvant's home. One that is named, or that there was before, is not made
+// anew unless a game is being added.
 func (a *app) home(ctx context.Context, c *cli.Command) (*game.Home, error) {
-	return game.OpenHome(ctx, c.String("home"))
+	dir, err := filepath.Abs(c.String("home"))
+	if err != nil {
+		return nil, err
+	}
+	adds := c.FullName() == "morvant add"
+	known := homesFile()
+	if !game.IsHome(dir) {
+		switch before := game.KnownHome(known, dir); {
+		case adds && before:
+			a.note("The home that was at %s is not there: is its disk attached?", dir)
+			if err := a.ask(c, "Make a new one, which knows nothing of it?"); err != nil {
+				return nil, fmt.Errorf("%s: %w, and there was one: %w", dir, game.ErrNoHome, err)
+			}
+		case adds && c.IsSet("home"):
+			a.note("A new home is made at %s.", dir)
+		case before || c.IsSet("home"):
+			return nil, fmt.Errorf("%w at %s", game.ErrNoHome, dir)
+		}
+	}
+	home, err := game.OpenHomeWith(ctx, dir, game.HomeOptions{Who: c.FullName(), Now: a.now})
+	if err != nil {
+		return nil, err
+	}
+	for _, text := range home.Said {
+		a.note("%s", text)
+	}
+	home.Warn = a.meter.Warn
+	game.RememberHome(known, home.Dir())
+	return home, nil
 }
+
+// homesFile is where the homes of this user are listed, apart from them: so one that is
+// not there can be told from one that never was.
+func homesFile() string { return filepath.Join(xdg.ConfigHome, "morvant", "homes") }
 
 // onHome makes an action without arguments out of what a command does with the home.
 func (a *app) onHome(f func(context.Context, *cli.Command, *game.Home) error) cli.ActionFunc {
@@ -314,7 +378,21 @@ func (a *app) changing(ctx context.Context, c *cli.Command, f func(*lane.Lane, *
 	}
 }
 
+// onLane runs f on a lane. Where the index of the store turns out to be damaged, it is
+// made anew from the packs, and f runs once more.
 func (a *app) onLane(ctx context.Context, c *cli.Command, home *game.Home, name string, f func(*lane.Lane, *game.Home) error) error {
+	err := a.onLaneOnce(ctx, c, home, name, f)
+	if !errors.Is(err, store.ErrIndexLost) || ctx.Err() != nil {
+		return err
+	}
+	if mendErr := upkeep.MendIndex(ctx, home); mendErr != nil {
+		return err
+	}
+	a.note("The index of the store was damaged; it has been made anew from the packs.")
+	return a.onLaneOnce(ctx, c, home, name, f)
+}
+
+func (a *app) onLaneOnce(ctx context.Context, c *cli.Command, home *game.Home, name string, f func(*lane.Lane, *game.Home) error) error {
 	l, err := lane.Open(ctx, home, name, a.laneOptions(c))
 	if err != nil {
 		return err

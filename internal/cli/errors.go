@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"runtime"
 	"strings"
+	"syscall"
 
 	"morvant/internal/apply"
 	"morvant/internal/block"
@@ -26,6 +27,7 @@ import (
 	"morvant/internal/saves"
 	"morvant/internal/scan"
 	"morvant/internal/store"
+	"morvant/internal/upkeep"
 	"morvant/internal/volume"
 )
 
@@ -95,6 +97,12 @@ func advice(err error) string {
 		return file.advice()
 	}
 	switch {
+	case errors.Is(err, upkeep.ErrStateLost):
+		return "Nothing was dropped; run morvant store check --recover-builds first, which lists again every snapshot that the store describes"
+	case errors.Is(err, upkeep.ErrIncomplete):
+		return "Nothing was dropped; run morvant store check, which rebuilds the index and mends what it can"
+	case errors.Is(err, syscall.EMFILE):
+		return "Raise the limit of open files (ulimit -n 256), then run the command again"
 	case errors.As(err, &which):
 		return "Say which one with -g: " + strings.Join(which.names, ", ")
 	case errors.Is(err, errNoGame):
@@ -136,6 +144,12 @@ func advice(err error) string {
 		return "morvant history shows what was done"
 	case errors.Is(err, lane.ErrNames):
 		return "Rename these files, or leave their folder out with: morvant game set --scratch \"FOLDER/**\""
+	case errors.Is(err, game.ErrNoHome):
+		return "Is the folder spelled right, and its disk attached? morvant add makes a new home there"
+	case errors.Is(err, game.ErrInUse):
+		return "Try again when it has ended"
+	case database.Unwritable(err):
+		return "Looking is possible; for the rest give Morvant's home room or the right to write (morvant store trim gives back what the store does not need)"
 	case errors.Is(err, lane.ErrAway):
 		return "Attach the disk and run the command again; if the folder is elsewhere now: morvant game set --live FOLDER"
 	case errors.Is(err, lane.ErrStranger):

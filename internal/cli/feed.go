@@ -268,7 +268,8 @@ func (a *app) feedList(c *cli.Command, home *game.Home, name string) error {
 	for _, f := range feeds {
 		j, err := toFeedJSON(f)
 		if err != nil {
-			return fmt.Errorf("feed %s: %w", f.Name, err)
+			home.Tell(game.BrokenFeed(f, err))
+			continue
 		}
 		list = append(list, j)
 	}

@@ -224,7 +224,7 @@ func TestAKilledPublisherLeavesAFeedThatHolds(t *testing.T) {
 			where := fmt.Sprintf("killed at %s %d", calls, n)
 			reader := filepath.Join(w.dir, "reader")
 			require.NoError(t, os.RemoveAll(reader))
-			r := w.finish(readerOf(w, reader, "add", "quay", w.live))
+			r := w.finish(readerOf(w, reader, "--yes", "add", "quay", w.live))
 			require.Equal(t, 0, r.code, r.err)
 			r = w.finish(readerOf(w, reader, "feed", "add", feed))
 			if r.code != 0 {

@@ -25,14 +25,7 @@ func (a *app) storeCommand() *cli.Command {
 				Name: "check", Usage: "read all of it; rebuild a lost index, name damage and mend it",
 				Description: "Example: morvant store check\n\nExit code 3 says that damage remains that could not be mended.",
 				Flags:       []cli.Flag{&cli.BoolFlag{Name: "recover-builds", Usage: "list again every snapshot that the packs describe"}},
-				Action: func(ctx context.Context, c *cli.Command) error {
-					if c.Bool("recover-builds") {
-						if err := a.resetDamagedState(ctx, c); err != nil {
-							return err
-						}
-					}
-					return a.onHome(a.storeCheck)(ctx, c)
-				},
+				Action:      a.onHome(a.storeCheck),
 			},
 			{
 				Name: "trim", Usage: "drop what nothing refers to any more", Flags: changeFlags(),
@@ -45,21 +38,20 @@ func (a *app) storeCommand() *cli.Command {
 	}
 }
 
-// resetDamagedState puts a state that cannot be read aside, so that the builds can
-// be found again.
-func (a *app) resetDamagedState(ctx context.Context, c *cli.Command) error {
-	home, err := a.home(ctx, c)
-	if err == nil {
-		return home.Close()
-	}
-	if !errors.Is(err, database.ErrDamaged) {
+// mendState puts a state together again of which entries cannot be read, so that the
+// builds can be found again.
+func (a *app) mendState(ctx context.Context, home *game.Home) error {
+	err := home.ReadAll(ctx)
+	if !database.Damaged(err) {
 		return err
 	}
-	aside, err := game.SetStateAside(c.String("home"))
-	if err != nil {
+	said := len(home.Said)
+	if err := home.MendState(ctx, a.now); err != nil {
 		return err
 	}
-	a.note("The damaged state is kept as %s. Pins and history start anew.", aside)
+	for _, text := range home.Said[said:] {
+		a.note("%s", text)
+	}
 	return nil
 }
 
@@ -111,6 +103,9 @@ func (a *app) storeShow(ctx context.Context, c *cli.Command, home *game.Home) er
 }
 
 func (a *app) storeCheck(ctx context.Context, c *cli.Command, home *game.Home) error {
+	if err := a.mendState(ctx, home); err != nil {
+		return err
+	}
 	h, err := upkeep.Check(ctx, home, c.Bool("recover-builds"), a.meter)
 	if err != nil {
 		return err
@@ -129,11 +124,16 @@ func (a *app) storeCheck(ctx context.Context, c *cli.Command, home *game.Home) e
 			Records   int           `json:"records"`
 			Bytes     int64         `json:"bytes"`
 			Damaged   int           `json:"damaged"`
+			Unread    int           `json:"unread"`
+			Again     int           `json:"taken_in_again"`
 			Unmended  int           `json:"unmended"`
 			Losses    []upkeep.Loss `json:"losses"`
-		}{"morvant-check/1", h.Rebuilt, h.Recovered, h.Packs, h.Records, h.Bytes, h.Damaged, left, losses})
+		}{"morvant-check/1", h.Rebuilt, h.Recovered, h.Packs, h.Records, h.Bytes, h.Damaged, h.Unread, h.Again, left, losses})
 	} else {
 		a.showHealth(c, h)
+	}
+	if err == nil && h.Unread > 0 {
+		return fmt.Errorf("%s cannot be read now (%s), which is no damage", count(h.Unread, "chunk"), h.UnreadWhy)
 	}
 	if err == nil && left > 0 {
 		return errDifferent
@@ -149,6 +149,12 @@ func (a *app) showHealth(c *cli.Command, h *upkeep.Health) {
 		a.say("%s found again in the packs.", count(h.Recovered, "snapshot"))
 	}
 	a.say("%s read: %s in %s.", size(h.Bytes), count(h.Records, "chunk"), count(h.Packs, "pack"))
+	if h.Again > 0 {
+		a.say("%s that had been dropped can be read, and are taken in again.", count(h.Again, "chunk"))
+	}
+	if h.Unread > 0 && h.Damaged == 0 && len(h.Losses) == 0 {
+		return
+	}
 	if h.Damaged == 0 && len(h.Losses) == 0 {
 		a.say("%s", paint(good, "Everything in the store is whole."))
 		return
@@ -186,6 +192,7 @@ func (a *app) showHealth(c *cli.Command, h *upkeep.Health) {
 var errDryRun = errors.New("dry run")
 
 func (a *app) storeTrim(ctx context.Context, c *cli.Command, home *game.Home) error {
+	home.GiveReserve() // on a disk that is full, it is the room to begin with
 	var plan *store.TrimPlan
 	err := upkeep.Trim(ctx, home, func(p *store.TrimPlan) error {
 		plan = p
@@ -200,7 +207,7 @@ func (a *app) storeTrim(ctx context.Context, c *cli.Command, home *game.Home) er
 			return nil
 		}
 		return a.ask(c, "Go ahead?")
-	}, a.meter)
+	}, a.meter, a.now)
 	dry := errors.Is(err, errDryRun)
 	if err != nil && !dry {
 		return err

@@ -360,8 +360,8 @@ func TestEveryCommandSpeaksJSON(t *testing.T) {
 		code   int
 		args   []string
 	}{
-		{"morvant-games/1", 0, []string{"games"}},
 		{"morvant-game/1", 0, []string{"add", "quay", w.live}},
+		{"morvant-games/1", 0, []string{"games"}},
 		{"morvant-game/1", 0, []string{"game", "show"}},
 		{"morvant-game/1", 0, []string{"game", "set", "--title", "Quay"}},
 		{"morvant-snapshot/1", 0, []string{"snapshot", "1"}},

@@ -9,6 +9,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -17,6 +18,8 @@ import (
 
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
+
+	"morvant/internal/volume"
 )
 
 // Errors that callers test for.
@@ -30,13 +33,37 @@ type Schema struct {
 	Steps []string
 }
 
+// ErrNotWritten is returned where a database can be looked at and not written to.
+var ErrNotWritten = errors.New("it can be read and not written to now")
+
 // Open opens or creates the database at path and brings its schema up to date.
-// A database of a later version than schema knows is refused with ErrVersion.
+// A database of a later version than schema knows is refused with ErrVersion. One whose
+// disk is full or cannot be written to is opened for looking: then every statement that
+// changes something fails with what Unwritable recognises.
+//
+// On a network file system neither locks nor shared memory are relied on: the caller
+// must see to it that only one process has it open.
 func Open(ctx context.Context, path string, schema Schema) (*sql.DB, error) {
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+	err := os.MkdirAll(filepath.Dir(path), 0o755)
+	if err == nil {
+		var db *sql.DB
+		if db, err = openFor(ctx, path, schema); err == nil {
+			return db, nil
+		}
+	}
+	if !unwritable(err) {
 		return nil, err
 	}
-	db, err := sql.Open("sqlite", dsn(path))
+	db, viewErr := openView(ctx, path, schema)
+	if viewErr != nil {
+		return nil, errors.Join(err, viewErr)
+	}
+	return db, nil
+}
+
+// openFor opens a database for reading and writing.
+func openFor(ctx context.Context, path string, schema Schema) (*sql.DB, error) {
+	db, err := sql.Open("sqlite", dsn(path, modeOf(path)...))
 	if err != nil {
 		return nil, err
 	}
@@ -53,6 +80,124 @@ func Open(ctx context.Context, path string, schema Schema) (*sql.DB, error) {
 	return db, nil
 }
 
+// openView opens what a database holds without touching it: in place if nothing is
+// left in its log, else a copy in the folder for temporary files.
+func openView(ctx context.Context, path string, schema Schema) (*sql.DB, error) {
+	name := "file:" + (&url.URL{Path: slashed(path)}).EscapedPath() + "?mode=ro&immutable=1"
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if log, err := os.Stat(path + "-wal"); err == nil && log.Size() > 0 || info.Size() == 0 {
+		dir, err := os.MkdirTemp("", "morvant-view-*")
+		if err != nil {
+			return nil, err
+		}
+		defer os.RemoveAll(dir) // open files stay readable; elsewhere the system clears it away
+		copied := filepath.Join(dir, "view.db")
+		for _, suffix := range []string{"", "-wal"} {
+			if err := copyFile(path+suffix, copied+suffix); err != nil && !errors.Is(err, os.ErrNotExist) {
+				return nil, err
+			}
+		}
+		db, err := openFor(ctx, copied, schema)
+		if err != nil {
+			return nil, err
+		}
+		db.SetMaxOpenConns(1) // the file may be gone for a second one
+		_, err = db.ExecContext(ctx, "PRAGMA query_only = ON")
+		return db, err
+	}
+	db, err := sql.Open("sqlite", name)
+	if err != nil {
+		return nil, err
+	}
+	version, err := userVersion(ctx, db)
+	switch {
+	case err != nil:
+	case version > len(schema.Steps):
+		err = fmt.Errorf("version %d: %w", version, ErrVersion)
+	case version < len(schema.Steps):
+		err = fmt.Errorf("it was written by an older Morvant: %w", ErrNotWritten)
+	}
+	if err != nil {
+		db.Close()
+		return nil, fmt.Errorf("open %s: %w", path, explain(err))
+	}
+	return db, nil
+}
+
+func copyFile(from, to string) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.Create(to)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	return errors.Join(err, out.Close())
+}
+
+// modeOf returns how a database is kept, by where it is.
+func modeOf(path string) []string {
+	if volume.Network(filepath.Dir(path)) != "" {
+		return []string{"journal_mode(TRUNCATE)", "locking_mode(EXCLUSIVE)"}
+	}
+	return []string{"journal_mode(WAL)"}
+}
+
+// unwritable reports whether err says that the place of a database cannot be written to.
+func unwritable(err error) bool {
+	return Unwritable(err) || volume.ReadOnly(err) || volume.Full(err) || errors.Is(err, os.ErrPermission)
+}
+
+// Unwritable reports whether err comes from a database that can only be looked at, for
+// want of space or rights.
+func Unwritable(err error) bool {
+	if errors.Is(err, ErrNotWritten) {
+		return true
+	}
+	var e *sqlite.Error
+	if !errors.As(err, &e) {
+		return false
+	}
+	switch e.Code() & 0xff {
+	case sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_FULL:
+		return true
+	}
+	switch e.Code() {
+	case sqlite3.SQLITE_IOERR_SHMSIZE, sqlite3.SQLITE_IOERR_SHMOPEN, sqlite3.SQLITE_IOERR_SHMMAP, sqlite3.SQLITE_IOERR_WRITE, sqlite3.SQLITE_IOERR_TRUNCATE:
+		return true
+	}
+	return false
+}
+
+// Check returns ErrDamaged unless the structure of a database is whole.
+func Check(ctx context.Context, db *sql.DB) error {
+	var said string
+	if err := db.QueryRowContext(ctx, "PRAGMA quick_check(1)").Scan(&said); err != nil {
+		return explain(err)
+	}
+	if said != "ok" {
+		return fmt.Errorf("%w (%s)", ErrDamaged, strings.TrimSpace(said))
+	}
+	return nil
+}
+
+// Copy writes what a database holds now into a new file, whole and without a log.
+func Copy(ctx context.Context, db *sql.DB, to string) error {
+	_, err := db.ExecContext(ctx, "VACUUM INTO ?", to)
+	return err
+}
+
+// OpenDamaged opens a database for saving what can be read of it; nothing is written.
+func OpenDamaged(path string) (*sql.DB, error) {
+	return sql.Open("sqlite", "file:"+(&url.URL{Path: slashed(path)}).EscapedPath()+"?mode=ro&immutable=1")
+}
+
 // patience is how long another process is waited for.
 const patience = 30 * time.Second
 
@@ -61,17 +206,21 @@ func busy(err error) bool {
 	return errors.As(err, &e) && e.Code()&0xff == sqlite3.SQLITE_BUSY
 }
 
-func dsn(path string) string {
+func dsn(path string, mode ...string) string {
 	query := url.Values{}
-	for _, pragma := range []string{"busy_timeout(30000)", "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(ON)", "cache_size(-8192)"} {
+	for _, pragma := range append([]string{"busy_timeout(30000)", "synchronous(FULL)", "foreign_keys(ON)", "cache_size(-8192)"}, mode...) {
 		query.Add("_pragma", pragma)
 	}
 	query.Set("_txlock", "immediate")
+	return (&url.URL{Scheme: "file", Path: slashed(path), RawQuery: query.Encode()}).String()
+}
+
+func slashed(path string) string {
 	path = filepath.ToSlash(path)
 	if !strings.HasPrefix(path, "/") {
 		path = "/" + path // C:/...
 	}
-	return (&url.URL{Scheme: "file", Path: path, RawQuery: query.Encode()}).String()
+	return path
 }
 
 func migrate(ctx context.Context, db *sql.DB, schema Schema) error {

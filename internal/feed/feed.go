@@ -54,13 +54,18 @@ type Subscription struct {
 	Refreshed time.Time       `json:"refreshed,omitzero"` // when it last answered
 	Marks     map[string]mark `json:"marks,omitempty"`
 	Locked    []string        `json:"locked,omitempty"` // channels that could not be read
+	// Serials are the serial numbers of the signed files that were last taken, by path:
+	// an older one counts for nothing, also where the copy is gone.
+	Serials map[string]int64 `json:"serials,omitempty"`
 }
 
 // Feed is a feed that has been added.
 type Feed struct {
 	Name string
 	Subscription
-	dir string
+	// Broken says why the subscription cannot be read; such a feed can only be removed.
+	Broken error
+	dir    string
 }
 
 // List loads the feeds below base, by name.
@@ -82,7 +87,7 @@ func List(base string) ([]*Feed, error) {
 			continue
 		}
 		if err != nil {
-			return nil, err
+			f = &Feed{Name: e.Name(), dir: filepath.Join(base, e.Name()), Broken: err}
 		}
 		list = append(list, f)
 	}
@@ -140,7 +145,7 @@ func (f *Feed) file(path string) string { return filepath.Join(f.dir, filepath.F
 // put writes a file of the copy as a whole.
 func (f *Feed) put(path string, b []byte) error {
 	name := f.file(path)
-	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+	if err := volume.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 		return err
 	}
 	return volume.Replace(name, b, 0o644)
@@ -176,7 +181,7 @@ func Add(ctx context.Context, a Adding, o Options) (*Feed, error) {
 		sources = append(sources, s)
 	}
 	// Brought to a folder of its own first: half a feed is no feed.
-	if err := os.MkdirAll(a.Base, 0o755); err != nil {
+	if err := volume.MkdirAll(a.Base, 0o755); err != nil {
 		return nil, err
 	}
 	dir, err := os.MkdirTemp(a.Base, ".adding-*")
@@ -249,6 +254,9 @@ func (f *Feed) Described() (*catalogue.Feed, error) {
 
 // Channels returns the channels that could be read, in the feed's order.
 func (f *Feed) Channels() ([]*catalogue.Channel, error) {
+	if f.Broken != nil {
+		return nil, f.Broken
+	}
 	described, err := f.Described()
 	if err != nil {
 		return nil, err
@@ -280,7 +288,13 @@ func (f *Feed) Manifest(d digest.Digest) (*manifest.Manifest, error) {
 	if err != nil {
 		return nil, err
 	}
-	return decodeManifest(packed, d)
+	m, err := decodeManifest(packed, d)
+	if err != nil {
+		// Of no use any more; the next refresh brings it again.
+		_ = os.Remove(f.file(catalogue.ManifestFile(d)))
+		return nil, fmt.Errorf("%w; run morvant feed refresh", err)
+	}
+	return m, nil
 }
 
 func decodeManifest(packed []byte, d digest.Digest) (*manifest.Manifest, error) {

@@ -69,6 +69,20 @@ type Plan struct {
 // Empty reports whether there is nothing to be done.
 func (p *Plan) Empty() bool { return p == nil || len(p.files) == 0 }
 
+// Pieces lists the chunks of all files that the fetch is for.
+func (p *Plan) Pieces() []digest.Digest {
+	if p == nil {
+		return nil
+	}
+	var list []digest.Digest
+	for _, f := range p.files {
+		for _, piece := range f.pieces {
+			list = append(list, piece.Digest)
+		}
+	}
+	return list
+}
+
 // Programs lists the paths of files of the parts that are programs, sorted.
 func (p *Plan) Programs() []string { return p.programs }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"slices"
 	"sync"
@@ -19,6 +20,9 @@ import (
 // Refresh asks the feed what is new and brings its catalogue here. What cannot be
 // trusted changes nothing.
 func (f *Feed) Refresh(ctx context.Context, o Options) error {
+	if f.Broken != nil {
+		return f.Broken
+	}
 	l, err := f.lock(ctx)
 	if err != nil {
 		return err
@@ -44,10 +48,15 @@ type refresh struct {
 	described *catalogue.Feed
 	fresh     map[string][]byte // signed files to be kept
 	marks     map[string]mark
+	serials   map[string]int64
 }
 
 func (r *refresh) run(ctx context.Context) error {
 	r.fresh, r.marks = make(map[string][]byte), make(map[string]mark)
+	r.serials = maps.Clone(r.feed.Serials)
+	if r.serials == nil {
+		r.serials = make(map[string]int64)
+	}
 	body, err := r.signed(ctx, catalogue.FeedFile, r.checkFeed)
 	if err != nil {
 		return err
@@ -96,7 +105,7 @@ func (r *refresh) keep(locked []string) error {
 		}
 		delete(r.marks, catalogue.ChannelFile(name))
 	}
-	f.Marks, f.Locked, f.Refreshed = r.marks, locked, r.wire.now()
+	f.Marks, f.Locked, f.Refreshed, f.Serials = r.marks, locked, r.wire.now(), r.serials
 	if f.Key == "" {
 		f.Key = r.described.Key
 	}
@@ -115,6 +124,9 @@ func (r *refresh) signed(ctx context.Context, path string, check func(body, know
 		return nil, err
 	}
 	was := r.feed.Marks[path]
+	if known != nil && !decodes(path, known) {
+		known = nil // a damaged copy counts for nothing; the serial number is kept apart
+	}
 	if known == nil {
 		was = mark{}
 	}
@@ -155,6 +167,17 @@ func (r *refresh) signed(ctx context.Context, path string, check func(body, know
 	}
 	r.fresh[path] = body
 	return body, nil
+}
+
+// decodes reports whether a signed file of the copy can be read.
+func decodes(path string, body []byte) bool {
+	var err error
+	if path == catalogue.FeedFile {
+		_, err = catalogue.DecodeFeed(body)
+	} else {
+		_, err = catalogue.DecodeChannel(body)
+	}
+	return err == nil
 }
 
 // maxSignature bounds a signature file, in bytes.
@@ -205,7 +228,6 @@ func (r *refresh) checkFeed(body, known []byte) error {
 	if err != nil {
 		return err
 	}
-	serial := int64(0)
 	if known != nil {
 		was, err := catalogue.DecodeFeed(known)
 		if err != nil {
@@ -214,21 +236,23 @@ func (r *refresh) checkFeed(body, known []byte) error {
 		if was.Name != f.Name {
 			return fmt.Errorf("%w: it is called %s now, and was %s", errHostile, f.Name, was.Name)
 		}
-		serial = was.Serial
+		r.serials[catalogue.FeedFile] = max(r.serials[catalogue.FeedFile], was.Serial)
 	}
-	return r.checkAge(f.Serial, serial, f.Expires, body, known)
+	return r.checkAge(catalogue.FeedFile, f.Serial, f.Expires, body, known)
 }
 
 // checkAge refuses a catalogue that is older than the one known, or expired.
-func (r *refresh) checkAge(serial, was int64, expires time.Time, body, known []byte) error {
+func (r *refresh) checkAge(path string, serial int64, expires time.Time, body, known []byte) error {
+	was := r.serials[path]
 	switch {
 	case serial < was:
 		return fmt.Errorf("serial number %d after %d: %w", serial, was, ErrRollback)
-	case serial == was && string(body) != string(known):
+	case serial == was && known != nil && string(body) != string(known):
 		return fmt.Errorf("two with the serial number %d: %w", serial, ErrRollback)
 	case !expires.After(r.wire.now()):
 		return fmt.Errorf("%w on %s", ErrExpired, expires.Format(time.DateOnly))
 	}
+	r.serials[path] = serial
 	return nil
 }
 
@@ -241,13 +265,13 @@ func (r *refresh) channel(ctx context.Context, line catalogue.Line) (*catalogue.
 		if c.Feed != r.described.Name || c.Channel != line.Name {
 			return fmt.Errorf("%w: channel %s of %s in its place", errHostile, c.Channel, c.Feed)
 		}
-		serial := int64(0)
+		path := catalogue.ChannelFile(line.Name)
 		if known != nil {
 			if was, err := catalogue.DecodeChannel(known); err == nil {
-				serial = was.Serial
+				r.serials[path] = max(r.serials[path], was.Serial)
 			}
 		}
-		return r.checkAge(c.Serial, serial, c.Expires, body, known)
+		return r.checkAge(path, c.Serial, c.Expires, body, known)
 	})
 	if err != nil {
 		return nil, err

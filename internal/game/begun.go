@@ -5,6 +5,9 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"time"
+
+	"morvant/internal/digest"
 )
 
 // What can have begun, and be left unfinished by a run that is killed. Each is noted
@@ -25,6 +28,13 @@ type Begun struct {
 	Game, Lane, Kind string
 	UID              string
 	Body             json.RawMessage // the business of whoever finishes it
+}
+
+// Fetch is the body of a BegunFetch.
+type Fetch struct {
+	Chunks digest.Digest `json:"chunks"` // of the list of the chunks' digests, one after the other, in the store
+	Since  time.Time     `json:"since"`
+	Owner  string        `json:"owner"` // of its unfinished packs
 }
 
 // Begin notes that something begins; body is encoded as JSON.

@@ -248,7 +248,8 @@ func (h *Home) Offered(name string) ([]*Build, error) {
 	for _, f := range feeds {
 		channels, err := f.Channels()
 		if err != nil {
-			return nil, fmt.Errorf("the catalogue of the feed %s: %w; run morvant feed refresh", f.Name, err)
+			h.Tell(BrokenFeed(f, err))
+			continue
 		}
 		for _, c := range channels {
 			for _, offer := range c.Builds {
@@ -267,6 +268,14 @@ func (h *Home) Offered(name string) ([]*Build, error) {
 	}
 	slices.SortStableFunc(list, newestFirst)
 	return list, nil
+}
+
+// BrokenFeed says that the copy of a feed cannot be read, and what helps.
+func BrokenFeed(f *feed.Feed, err error) string {
+	if f.Broken != nil {
+		return fmt.Sprintf("the feed %s is left out: its subscription cannot be read (%v); remove it and add it again", f.Name, err)
+	}
+	return fmt.Sprintf("the feed %s is left out: its copy cannot be read (%v); morvant feed refresh mends it", f.Name, err)
 }
 
 // FindOffers fills in which feeds offer a recorded build now.
@@ -469,7 +478,8 @@ func (h *Home) usualLine(name string, pinned *Build, ref string, inLine func(str
 	for _, f := range feeds {
 		channels, err := f.Channels()
 		if err != nil {
-			return nil, err
+			h.Tell(BrokenFeed(f, err))
+			continue
 		}
 		for _, c := range channels {
 			if list := inLine(c.Channel); len(list) > 0 {

@@ -2,6 +2,7 @@ package game
 
 import (
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -15,9 +16,9 @@ import (
 
 	"github.com/gofrs/flock"
 
-	"morvant/internal/database"
 	"morvant/internal/manifest"
 	"morvant/internal/userpath"
+	"morvant/internal/volume"
 )
 
 // Errors that callers test for.
@@ -36,42 +37,156 @@ var (
 type Home struct {
 	dir  string
 	db   *sql.DB
-	lane string // see UseLane
+	lane string       // see UseLane
+	use  *use         // nil: several processes may use the home at once
+	open *flock.Flock // shared by all that have the state open; nil: it cannot be had
+	// Said says in sentences what was found when the home was opened, and what has been
+	// done about it.
+	Said []string
+	// Warn, if set, is told what is left out because it cannot be read.
+	Warn   func(string)
+	warned map[string]bool
 }
+
+// HomeOptions say how a home is opened.
+type HomeOptions struct {
+	// Existing refuses to make a home where there is none, with ErrNoHome.
+	Existing bool
+	// Who describes this process to others.
+	Who string
+	Now func() time.Time
+}
+
+// ErrNoHome is returned for a home that is not there.
+var ErrNoHome = errors.New("there is no Morvant home")
 
 // OpenHome opens the home at dir, making it if need be.
 func OpenHome(ctx context.Context, dir string) (*Home, error) {
+	return OpenHomeWith(ctx, dir, HomeOptions{Now: time.Now})
+}
+
+// OpenHomeWith is OpenHome with options. A state that is damaged is mended from what can
+// be read of it and from its copies.
+func OpenHomeWith(ctx context.Context, dir string, o HomeOptions) (*Home, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
 	}
-	if err := os.MkdirAll(filepath.Join(dir, "games"), 0o755); err != nil {
+	if o.Existing && !IsHome(dir) {
+		return nil, fmt.Errorf("%w at %s", ErrNoHome, dir)
+	}
+	if err := os.MkdirAll(filepath.Join(dir, "games"), 0o755); err != nil && !IsHome(dir) {
 		return nil, err
 	}
 	// Compared with live folders, which are kept with links resolved.
 	if dir, err = filepath.EvalSymlinks(dir); err != nil {
 		return nil, err
 	}
-	db, err := database.Open(ctx, filepath.Join(dir, "state.db"), schema)
+	h := &Home{dir: dir, warned: make(map[string]bool)}
+	if os.MkdirAll(h.file("locks"), 0o755) == nil {
+		h.open = flock.New(h.file("locks/.state"))
+		waiting, cancel := context.WithTimeout(ctx, statePatience)
+		_, lockErr := h.open.TryRLockContext(waiting, 20*time.Millisecond)
+		cancel()
+		if errors.Is(lockErr, context.DeadlineExceeded) {
+			return nil, fmt.Errorf("%w: its state is being mended", ErrInUse)
+		}
+	}
+	if kind := volume.Network(dir); kind != "" {
+		if h.use, err = h.occupy(ctx, kind, o); err != nil {
+			return nil, err
+		}
+	}
+	if err := h.openState(ctx, o.Now); err != nil {
+		return nil, errors.Join(err, h.use.end(), h.letGo())
+	}
+	h.keepReserve()
+	return h, nil
+}
+
+// IsHome reports whether a folder is a home, or was one.
+func IsHome(dir string) bool {
+	for _, name := range []string{stateFile, "games", copiesDir, "store"} {
+		if _, err := os.Stat(filepath.Join(dir, name)); err == nil {
+			return true
+		}
+	}
+	return false
+}
+
+// KnownHome reports whether a home is among those that a file lists, one a line.
+func KnownHome(list, dir string) bool {
+	b, err := os.ReadFile(list)
+	return err == nil && slices.Contains(strings.Split(string(b), "\n"), dir)
+}
+
+// RememberHome adds a home to the list. Where that is not possible, nothing but the
+// memory of it is missing.
+func RememberHome(list, dir string) {
+	if KnownHome(list, dir) || os.MkdirAll(filepath.Dir(list), 0o755) != nil {
+		return
+	}
+	f, err := os.OpenFile(list, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o644)
 	if err != nil {
-		return nil, err
+		return
 	}
-	return &Home{dir: dir, db: db}, nil
+	_, _ = f.WriteString(dir + "\n")
+	_ = f.Close()
 }
 
-// SetStateAside renames a state that cannot be read and returns its new name. No
-// process may have it open.
-func SetStateAside(dir string) (string, error) {
-	file := filepath.Join(dir, "state.db")
-	aside := file + ".damaged"
-	if err := os.Rename(file, aside); err != nil {
-		return "", err
+const stateFile = "state.db"
+
+func (h *Home) file(name string) string { return filepath.Join(h.dir, name) }
+
+// Tell tells of something that is left out because it cannot be read, once.
+func (h *Home) Tell(text string) {
+	if h.Warn != nil && !h.warned[text] {
+		h.warned[text] = true
+		h.Warn(text)
 	}
-	return aside, database.Remove(file)
 }
 
-// Close closes the home.
-func (h *Home) Close() error { return h.db.Close() }
+// The reserve is a file whose only use is to be given up: on a disk that is full, it is
+// the room that a trim of the store needs to begin.
+const (
+	reserveFile = "reserve"
+	reserveSize = 4 << 20
+	// reserveShare is how many times its size must be free for the reserve to be made.
+	reserveShare = 64
+)
+
+func (h *Home) keepReserve() {
+	if info, err := os.Stat(h.file(reserveFile)); err == nil && info.Size() == reserveSize {
+		return
+	}
+	if free, err := volume.Free(h.dir); err != nil || free < reserveShare*reserveSize {
+		return
+	}
+	content := make([]byte, reserveSize)
+	_, _ = rand.Read(content)                             // what compresses takes no room
+	_ = os.WriteFile(h.file(reserveFile), content, 0o644) // without one, nothing but the reserve is missing
+}
+
+// GiveReserve gives the reserve up.
+func (h *Home) GiveReserve() { _ = os.Remove(h.file(reserveFile)) }
+
+// Close closes the home. What this process has changed is copied first; files that an
+// administrator has made belong to the home's owner afterwards.
+func (h *Home) Close() error {
+	h.copyState()
+	err := errors.Join(h.db.Close(), volume.OwnAll(h.dir), h.use.end())
+	return errors.Join(err, h.letGo())
+}
+
+func (h *Home) letGo() error {
+	if h.open == nil {
+		return nil
+	}
+	return h.open.Close()
+}
+
+// statePatience is how long a state that is being mended is waited for.
+const statePatience = 10 * time.Second
 
 // Dir returns the home's folder.
 func (h *Home) Dir() string { return h.dir }
@@ -247,8 +362,14 @@ type Lock struct{ f *flock.Flock }
 
 // Lock takes the game's lock, waiting up to patience for another process to let
 // go of it. who describes the holder to others.
+//
+// A home that cannot be written to can be looked at without a lock.
 func (h *Home) Lock(ctx context.Context, name, who string, patience time.Duration) (*Lock, error) {
-	if err := os.MkdirAll(filepath.Join(h.dir, "locks"), 0o755); err != nil {
+	err := os.MkdirAll(filepath.Join(h.dir, "locks"), 0o755)
+	if volume.ReadOnly(err) || volume.Full(err) {
+		return nil, nil
+	}
+	if err != nil {
 		return nil, err
 	}
 	file := filepath.Join(h.dir, "locks", name)
@@ -258,6 +379,9 @@ func (h *Home) Lock(ctx context.Context, name, who string, patience time.Duratio
 	if ok, err := f.TryLockContext(waiting, 50*time.Millisecond); !ok {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
+		}
+		if volume.ReadOnly(err) || volume.Full(err) {
+			return nil, nil
 		}
 		if err != nil && !errors.Is(err, context.DeadlineExceeded) {
 			return nil, err
@@ -271,4 +395,9 @@ func (h *Home) Lock(ctx context.Context, name, who string, patience time.Duratio
 }
 
 // Unlock gives the lock back.
-func (l *Lock) Unlock() error { return l.f.Close() }
+func (l *Lock) Unlock() error {
+	if l == nil {
+		return nil
+	}
+	return l.f.Close()
+}

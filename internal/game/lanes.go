@@ -6,11 +6,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"morvant/internal/userpath"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"time"
+
+	"morvant/internal/database"
+	"morvant/internal/userpath"
 )
 
 // MainLane is the name of the lane that a game is registered with.
@@ -93,7 +95,7 @@ func (h *Home) Lanes(ctx context.Context, name string) ([]*Lane, error) {
 			return nil, err
 		}
 		if err := errors.Join(json.Unmarshal([]byte(pin), &l.Pin), json.Unmarshal([]byte(body), &l.LaneState)); err != nil {
-			return nil, err
+			return nil, fmt.Errorf("%w: lane %s: %v", database.ErrDamaged, l.Name, err)
 		}
 		l.Live = l.Name == live
 		list = append(list, l)

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"time"
 
+	"morvant/internal/database"
 	"morvant/internal/saves"
 )
 
@@ -44,7 +45,7 @@ func (h *Home) Backups(ctx context.Context, name string) ([]*saves.Backup, error
 		}
 		b.Made = time.Unix(0, made)
 		if err := json.Unmarshal([]byte(parts), &b.Parts); err != nil {
-			return nil, err
+			return nil, fmt.Errorf("%w: backup %d of saves: %v", database.ErrDamaged, b.ID, err)
 		}
 		list = append(list, b)
 	}

@@ -74,7 +74,10 @@ func (h *Home) Pin(ctx context.Context, name, lane string) (Pin, error) {
 		return Pin{}, err
 	}
 	var p Pin
-	return p, json.Unmarshal([]byte(text), &p)
+	if err := json.Unmarshal([]byte(text), &p); err != nil {
+		return Pin{}, fmt.Errorf("%w: the pin of lane %s: %v", database.ErrDamaged, lane, err)
+	}
+	return p, nil
 }
 
 // Holds returns what blocks a lane, and what was found where it was set; nil if
@@ -89,7 +92,10 @@ func (h *Home) Holds(ctx context.Context, name, lane string) ([]*block.Hold, err
 		return nil, err
 	}
 	var list []*block.Hold
-	return list, json.Unmarshal([]byte(text), &list)
+	if err := json.Unmarshal([]byte(text), &list); err != nil {
+		return nil, fmt.Errorf("%w: the block of lane %s: %v", database.ErrDamaged, lane, err)
+	}
+	return list, nil
 }
 
 // SetHolds remembers what blocks a lane.

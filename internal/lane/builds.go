@@ -128,7 +128,12 @@ func (l *Lane) recorded(ctx context.Context, b *game.Build) (*composed, error) {
 		return nil, err
 	}
 	c.manifest = c.base
-	c.own, err = b.ReadAttributes(ctx, l.Store)
+	var damage *store.DamageError
+	if c.own, err = b.ReadAttributes(ctx, l.Store); errors.Is(err, store.ErrMissing) || errors.As(err, &damage) {
+		// The content is what counts; dates and modes then stay as they are found.
+		l.home.Tell(fmt.Sprintf("the dates and modes of %s are lost and stay as they are: %v", b.Label, err))
+		c.own, err = manifest.NewAttributes(), nil
+	}
 	c.attributes = c.own
 	return c, err
 }
@@ -275,7 +280,8 @@ func (l *Lane) present(ctx context.Context, b *game.Build) ([]string, error) {
 			}
 			m, err := other.Feeds[0].Manifest(p.Manifest)
 			if err != nil {
-				return nil, err
+				l.home.Tell(fmt.Sprintf("%s is left out: %v", other.Name(), err))
+				continue
 			}
 			there[p.Name] = stands(tree, m)
 		}
@@ -322,7 +328,7 @@ func (l *Lane) locals(t *scan.Tree) []feed.Local {
 func (l *Lane) planFetch(ctx context.Context, c *composed, only map[digest.Digest]bool, t *scan.Tree) (*feed.Plan, error) {
 	var errs []error
 	for _, f := range c.build.Feeds {
-		p, err := f.Plan(ctx, feed.Request{Store: l.Store, Parts: c.parts, Only: only, Local: l.locals(t), Owner: "fetch-" + l.Game.Name}, l.feed)
+		p, err := f.Plan(ctx, feed.Request{Store: l.Store, Parts: c.parts, Only: only, Local: l.locals(t), Owner: fetchOwner(l.Game.Name)}, l.feed)
 		if err == nil {
 			if !c.recorded {
 				for _, program := range p.Programs() {
@@ -345,7 +351,14 @@ func (l *Lane) planFetch(ctx context.Context, c *composed, only map[digest.Diges
 // runFetch carries out a fetch; when its feed fails, the next one that offers the
 // build goes on.
 func (l *Lane) runFetch(ctx context.Context, c *composed, p *feed.Plan, only map[digest.Digest]bool, t *scan.Tree) (*feed.Fetched, error) {
+	// Noted until all of it is here, so that no trim takes away what has come so far.
+	if err := l.noteFetch(ctx, p); err != nil {
+		return nil, err
+	}
 	result, err := p.Run(ctx, l.feed)
+	if err == nil {
+		err = l.home.End(ctx, l.Game.Name, "", game.BegunFetch)
+	}
 	if err == nil || ctx.Err() != nil {
 		return result, errors.Join(err, ctx.Err())
 	}
@@ -364,6 +377,22 @@ func (l *Lane) runFetch(ctx context.Context, c *composed, p *feed.Plan, only map
 	}
 	return l.runFetch(ctx, &next, q, only, t)
 }
+
+// noteFetch notes which chunks a fetch is about.
+func (l *Lane) noteFetch(ctx context.Context, p *feed.Plan) error {
+	var list []byte
+	for _, d := range p.Pieces() {
+		list = append(list, d[:]...)
+	}
+	session := l.Store.Begin()
+	d, _, err := session.Put(ctx, bytes.NewReader(list), nil)
+	if err = errors.Join(err, session.Close()); err != nil {
+		return err
+	}
+	return l.home.Begin(ctx, l.Game.Name, "", game.BegunFetch, game.NewUID(), game.Fetch{Chunks: d, Since: l.now(), Owner: fetchOwner(l.Game.Name)})
+}
+
+func fetchOwner(name string) string { return "fetch-" + name }
 
 // Fetch is a fetch that has been planned and not carried out.
 type Fetch struct {

@@ -189,7 +189,8 @@ func (l *Lane) gamesPaths(ctx context.Context) (map[string]bool, error) {
 	for _, b := range offered {
 		parts, err := offeredParts(b)
 		if err != nil {
-			return nil, err
+			l.home.Tell(fmt.Sprintf("%s is left out: %v", b.Name(), err))
+			continue
 		}
 		for _, p := range parts {
 			for _, f := range p.Manifest.Files {

@@ -174,7 +174,7 @@ func (l *Lane) gamesOwn(owned plan.State, t *scan.Tree, held *game.Build) (plan.
 	if held != nil && len(held.Feeds) > 0 {
 		parts, err := offeredParts(held)
 		if err != nil {
-			return nil, err
+			l.home.Tell(fmt.Sprintf("%s is left out: %v", held.Name(), err))
 		}
 		for _, p := range parts {
 			for _, f := range p.Manifest.Files {
@@ -192,7 +192,8 @@ func (l *Lane) gamesOwn(owned plan.State, t *scan.Tree, held *game.Build) (plan.
 			seen[p.Manifest] = true
 			m, err := b.Feeds[0].Manifest(p.Manifest)
 			if err != nil {
-				return nil, err
+				l.home.Tell(fmt.Sprintf("%s is left out: %v", b.Name(), err))
+				continue
 			}
 			for _, f := range m.Files {
 				if e := t.Entry(f.Path); !theirs[volume.UsualFold(f.Path)] && e != nil && e.Known && e.Kind == scan.File && e.Digest == f.Digest {

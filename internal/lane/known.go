@@ -37,6 +37,10 @@ func Known(ctx context.Context, home *game.Home, s *store.Store, g *game.Game) (
 				k.Parts = []identify.Part{{Name: "folder", Required: true, Manifest: m}}
 			}
 		}
+		if err != nil && len(b.Feeds) > 0 {
+			home.Tell(fmt.Sprintf("%s is left out: %v", b.Name(), err))
+			continue
+		}
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", b.Name(), err)
 		}
@@ -87,7 +91,8 @@ func Here(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, bu
 			}
 			m, err := b.Feeds[0].Manifest(c.Manifest)
 			if err != nil {
-				return nil, err
+				home.Tell(fmt.Sprintf("%s is left out: %v", b.Name(), err))
+				continue
 			}
 			parts[c.Manifest] = &feed.Part{Part: c, Manifest: m}
 			for _, f := range m.Files {

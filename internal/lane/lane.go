@@ -122,6 +122,9 @@ func (l *Lane) open(ctx context.Context, o Options) error {
 	if l.Store, err = store.Open(ctx, l.home.StoreDir()); err != nil {
 		return err
 	}
+	if l.Store.Rebuilt {
+		l.tell("The index of the store was lost or damaged; it has been made anew from the packs.")
+	}
 	if l.cache, err = scan.OpenCache(ctx, l.home.CacheFile()); err != nil {
 		return err
 	}

@@ -88,7 +88,7 @@ func (l *Lane) Create(ctx context.Context, n NewLane) (*Lane, error) {
 }
 
 func (l *Lane) make(ctx context.Context, n NewLane, dir string) (*Lane, error) {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := volume.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
 	}
 	if err := volume.Own(dir, filepath.Dir(dir)); err != nil {

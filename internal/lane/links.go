@@ -287,7 +287,7 @@ func (l *Lane) usersOf(ctx context.Context, target string) (int, error) {
 // another disk it is copied, by way of the store, and removed once it is there whole,
 // which copied is told before.
 func (l *Lane) moveFolder(ctx context.Context, from, to string, copied func() error) error {
-	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+	if err := volume.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 		return err
 	}
 	same, err := volume.SameDisk(from, filepath.Dir(to))

@@ -355,7 +355,7 @@ func (k *Keeper) Carry(ctx context.Context, list []*Return) error {
 
 func (k *Keeper) carry(ctx context.Context, r *Return) error {
 	dir := r.Place.In(k.Dir)
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := volume.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
 	root, err := os.OpenRoot(dir)

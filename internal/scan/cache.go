@@ -20,7 +20,8 @@ CREATE TABLE dir (root TEXT, dir TEXT, files BLOB NOT NULL, PRIMARY KEY (root, d
 // Cache remembers what was read of which files. Losing it costs time only, so
 // one that is damaged or of another version is replaced.
 type Cache struct {
-	db *sql.DB
+	db   *sql.DB
+	file string
 	// recalled is what the rows of a root said when they were last read or
 	// written, so that Remember need not read them again.
 	recalled map[string]map[string][]byte
@@ -38,7 +39,27 @@ func OpenCache(ctx context.Context, file string) (*Cache, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Cache{db, make(map[string]map[string][]byte)}, nil
+	return &Cache{db, file, make(map[string]map[string][]byte)}, nil
+}
+
+// heal replaces a cache that has turned out to be damaged by an empty one, and passes
+// over one that cannot be written to: it costs time only.
+func (c *Cache) heal(ctx context.Context, err error) error {
+	if database.Unwritable(err) {
+		return nil
+	}
+	if !database.Damaged(err) {
+		return err
+	}
+	c.recalled = make(map[string]map[string][]byte)
+	if err := c.db.Close(); err != nil {
+		return err
+	}
+	if err := database.Remove(c.file); err != nil {
+		return err
+	}
+	c.db, err = database.Open(ctx, c.file, cacheSchema)
+	return err
 }
 
 // Close closes the cache.
@@ -61,7 +82,7 @@ const cachedSize = 6*8 + digest.Size
 func (c *Cache) Recall(ctx context.Context, root string, t *Tree) error {
 	rows, err := c.rows(ctx, root)
 	if err != nil {
-		return err
+		return c.heal(ctx, err)
 	}
 	c.recalled[root] = rows
 	remembered := make(map[string]cached, len(t.Entries))
@@ -85,7 +106,7 @@ func (c *Cache) Recall(ctx context.Context, root string, t *Tree) error {
 func (c *Cache) Files(ctx context.Context, root string) (map[string]int64, error) {
 	rows, err := c.rows(ctx, root)
 	if err != nil {
-		return nil, err
+		return nil, c.heal(ctx, err)
 	}
 	files := make(map[string]int64)
 	for dir, row := range rows {
@@ -102,12 +123,16 @@ func (c *Cache) Files(ctx context.Context, root string) (map[string]int64, error
 func (c *Cache) Rename(ctx context.Context, from, to string) error {
 	delete(c.recalled, from)
 	_, err := c.db.ExecContext(ctx, `UPDATE OR REPLACE dir SET root = ? WHERE root = ?`, to, from)
-	return err
+	return c.heal(ctx, err)
 }
 
 // Remember saves what is known of the tree; folders that say what they said
 // before are not written again.
 func (c *Cache) Remember(ctx context.Context, root string, t *Tree) error {
+	return c.heal(ctx, c.remember(ctx, root, t))
+}
+
+func (c *Cache) remember(ctx context.Context, root string, t *Tree) error {
 	dirs := make(map[string][]byte)
 	for i := range t.Entries {
 		if e := &t.Entries[i]; e.Kind == File && e.Known {

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -71,9 +72,15 @@ func (s *Store) adoptPack(ctx context.Context, name string) error {
 		return err
 	}
 	entries, err := packEntries(f, name, info.Size())
-	if errors.Is(err, pack.ErrVersion) {
+	var unread *fs.PathError
+	if errors.Is(err, pack.ErrVersion) || errors.As(err, &unread) {
 		return fmt.Errorf("pack %.12s: %w", name, err)
 	}
+	return s.takeIn(ctx, name, info.Size(), entries)
+}
+
+// takeIn makes records of a pack findable, with the layouts among them.
+func (s *Store) takeIn(ctx context.Context, name string, size int64, entries []pack.Entry) error {
 	// Whatever could be found of a damaged pack is taken in; reading the
 	// records will show which of them are whole.
 	var layouts []layoutRow
@@ -90,8 +97,94 @@ func (s *Store) adoptPack(ctx context.Context, name string) error {
 		}
 	}
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		return addToIndex(ctx, tx, name, info.Size(), entries, layouts)
+		return addToIndex(ctx, tx, name, size, entries, layouts)
 	})
+}
+
+// audit compares the index with the trailers of the packs: where it says of a pack what
+// the pack does not, it is damaged, whatever SQLite thinks of it. Packs that cannot be
+// read, or are damaged themselves, say nothing.
+func (s *Store) audit(ctx context.Context) error {
+	if err := database.Check(ctx, s.db); err != nil {
+		return indexError(err)
+	}
+	packs, err := s.packs(ctx)
+	if err != nil {
+		return err
+	}
+	for _, p := range packs {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		entries, err := s.trailer(p.name)
+		if err != nil {
+			continue
+		}
+		has := make(map[pack.Entry]bool, len(entries))
+		for _, e := range entries {
+			has[e] = true
+		}
+		records, err := s.recordsIn(ctx, p.id)
+		if err != nil {
+			return err
+		}
+		for _, r := range records {
+			if !has[r] {
+				return fmt.Errorf("the index says of pack %.12s what the pack does not: %w", p.name, ErrIndexLost)
+			}
+		}
+	}
+	return nil
+}
+
+// trailer reads what a pack says of itself.
+func (s *Store) trailer(name string) ([]pack.Entry, error) {
+	f, err := s.files.get(name)
+	if err != nil {
+		return nil, err
+	}
+	defer s.files.put(f)
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	found, entries, err := pack.ReadIndex(f, info.Size())
+	if err == nil && found.String() != name {
+		err = fmt.Errorf("trailer: %w", pack.ErrChecksum)
+	}
+	return entries, err
+}
+
+// readopt takes in records of a pack again that the index has dropped and that can be
+// read back, and returns how many.
+func (s *Store) readopt(ctx context.Context, p packRow) (int, error) {
+	entries, err := s.trailer(p.name)
+	if err != nil {
+		return 0, nil // whatever is wrong with the pack is said of its records
+	}
+	var whole []pack.Entry
+	for part := range slices.Chunk(entries, batch) {
+		digests := make([]digest.Digest, len(part))
+		for i := range part {
+			digests[i] = part[i].Digest
+		}
+		found, err := s.present(ctx, digests)
+		if err != nil {
+			return 0, err
+		}
+		for _, e := range part {
+			if found[e.Digest] {
+				continue
+			}
+			if _, err := s.read(location{p.name, e}, nil); err == nil {
+				whole = append(whole, e)
+			}
+		}
+	}
+	if len(whole) == 0 {
+		return 0, nil
+	}
+	return len(whole), s.takeIn(ctx, p.name, p.size, whole)
 }
 
 // packEntries lists the records of a pack: from its trailer, or one by one where
@@ -122,6 +215,11 @@ type Report struct {
 	Records int
 	Bytes   int64 // read
 	Damaged []Damage
+	// Unread lists records that cannot be read now, for want of rights or because the
+	// disk fails. They are not known to be damaged.
+	Unread []Damage
+	// Again is how many records were taken in again that had been dropped.
+	Again int
 }
 
 // Check reads every record and compares it with its digest. Damage is returned,
@@ -153,13 +251,21 @@ func (s *Store) Check(ctx context.Context, read func(n int64)) (*Report, error) 
 				mu.Lock()
 				report.Records++
 				report.Bytes += e.Size()
-				if err != nil {
+				var unread *ReadError
+				switch {
+				case errors.As(err, &unread):
+					report.Unread = append(report.Unread, Damage{e.Digest, e.Kind, p.name, unread.Err})
+				case err != nil:
 					report.Damaged = append(report.Damaged, Damage{e.Digest, e.Kind, p.name, errors.Unwrap(err)})
 				}
 				mu.Unlock()
 				read(e.Size())
 			}
-			return nil
+			n, err := s.readopt(groupCtx, p)
+			mu.Lock()
+			report.Again += n
+			mu.Unlock()
+			return err
 		})
 	}
 	if err := g.Wait(); err != nil {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -13,6 +14,7 @@ import (
 
 	"morvant/internal/digest"
 	"morvant/internal/pack"
+	"morvant/internal/volume"
 )
 
 // DamageError says that a record is there but cannot be read back.
@@ -27,6 +29,28 @@ func (e *DamageError) Error() string {
 }
 
 func (e *DamageError) Unwrap() error { return e.Err }
+
+// ReadError says that a pack cannot be read now: for want of rights, or because the disk
+// fails. That is neither damage nor absence.
+type ReadError struct {
+	Pack string
+	Err  error
+}
+
+func (e *ReadError) Error() string {
+	return fmt.Sprintf("the store cannot be read (pack %.12s): %v", e.Pack, e.Err)
+}
+
+func (e *ReadError) Unwrap() error { return e.Err }
+
+// broken tells damage from what only cannot be read now.
+func broken(d digest.Digest, name string, err error) error {
+	var file *fs.PathError
+	if errors.As(err, &file) && !volume.Absent(err) {
+		return &ReadError{name, err}
+	}
+	return &DamageError{d, name, err}
+}
 
 // Chunk returns the bytes with this digest, checked. buf is room for them, used
 // if it is large enough.
@@ -45,7 +69,7 @@ func (s *Store) read(l location, buf []byte) ([]byte, error) {
 func (s *Store) readWith(decode func(pack.Entry, []byte, []byte) ([]byte, error), l location, buf []byte) ([]byte, error) {
 	f, err := s.files.get(l.pack)
 	if err != nil {
-		return nil, &DamageError{l.entry.Digest, l.pack, err}
+		return nil, broken(l.entry.Digest, l.pack, err)
 	}
 	defer s.files.put(f)
 	var stored []byte
@@ -54,7 +78,7 @@ func (s *Store) readWith(decode func(pack.Entry, []byte, []byte) ([]byte, error)
 	}
 	stored, err = pack.ReadStored(f, l.entry, stored)
 	if err != nil {
-		return nil, &DamageError{l.entry.Digest, l.pack, err}
+		return nil, broken(l.entry.Digest, l.pack, err)
 	}
 	plain, err := decode(l.entry, stored, buf)
 	if err != nil {

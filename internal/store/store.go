@@ -34,6 +34,7 @@ import (
 	"morvant/internal/database"
 	"morvant/internal/digest"
 	"morvant/internal/pack"
+	"morvant/internal/volume"
 )
 
 // Errors that callers test for.
@@ -71,6 +72,9 @@ type Store struct {
 	coder *pack.Coder
 	files *packFiles
 	find  *sql.Stmt // where is this record?
+	// Rebuilt says that the index had been lost or damaged, and was made anew from the
+	// packs.
+	Rebuilt bool
 }
 
 // patience is how long Open waits for somebody who needs the store alone.
@@ -79,7 +83,7 @@ const patience = 5 * time.Second
 // Open opens the store in dir, creating it if there is none. It returns ErrBusy
 // if somebody else needs the store alone for longer than a few seconds.
 func Open(ctx context.Context, dir string) (*Store, error) {
-	if err := os.MkdirAll(filepath.Join(dir, packsDir), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Join(dir, packsDir), 0o755); err != nil && !isDir(filepath.Join(dir, packsDir)) {
 		return nil, err
 	}
 	lock := flock.New(filepath.Join(dir, lockFile))
@@ -89,9 +93,23 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
 			err = ErrBusy
 		}
-		return nil, err
+		if !volume.ReadOnly(err) && !volume.Full(err) { // there it can be looked at
+			return nil, err
+		}
 	}
 	s, err := open(ctx, dir, lock)
+	if errors.Is(err, ErrIndexLost) {
+		// Rebuilding it takes the store alone.
+		if unlockErr := lock.Unlock(); unlockErr != nil {
+			return nil, errors.Join(err, unlockErr)
+		}
+		if alone, lockErr := lock.TryLock(); lockErr == nil && alone {
+			if s, err = rebuild(ctx, dir, lock); err == nil {
+				s.Rebuilt = true
+				_, err = lock.TryRLock() // others may come in again
+			}
+		}
+	}
 	if err != nil {
 		lock.Close()
 		return nil, err
@@ -114,6 +132,11 @@ func OpenAlone(ctx context.Context, dir string) (s *Store, rebuilt bool, err err
 		return nil, false, ErrBusy
 	}
 	s, err = open(ctx, dir, lock)
+	if err == nil {
+		if err = s.audit(ctx); err != nil {
+			err = errors.Join(err, s.closeFiles())
+		}
+	}
 	if errors.Is(err, ErrIndexLost) {
 		rebuilt = true
 		s, err = rebuild(ctx, dir, lock)
@@ -122,19 +145,50 @@ func OpenAlone(ctx context.Context, dir string) (s *Store, rebuilt bool, err err
 		lock.Close()
 		return nil, false, err
 	}
+	s.Rebuilt = rebuilt
 	return s, rebuilt, nil
+}
+
+// Rebuild makes the index anew from the packs, for a caller that has the store alone.
+func (s *Store) Rebuild(ctx context.Context) (*Store, error) {
+	if err := s.closeFiles(); err != nil {
+		return nil, err
+	}
+	fresh, err := rebuild(ctx, s.dir, s.lock)
+	if err != nil {
+		return nil, errors.Join(err, s.lock.Close())
+	}
+	fresh.Rebuilt = true
+	return fresh, nil
+}
+
+func isDir(name string) bool {
+	info, err := os.Stat(name)
+	return err == nil && info.IsDir()
 }
 
 func open(ctx context.Context, dir string, lock *flock.Flock) (*Store, error) {
 	index := filepath.Join(dir, indexFile)
-	if _, err := os.Stat(index); errors.Is(err, fs.ErrNotExist) {
-		if names, err := packNames(dir); err != nil {
-			return nil, err
-		} else if len(names) > 0 {
-			return nil, fmt.Errorf("%s: %w", index, ErrIndexLost)
-		}
+	names, err := packNames(dir)
+	if err != nil {
+		return nil, err
 	}
-	return openIndex(ctx, dir, lock)
+	lost := fmt.Errorf("%s: %w", index, ErrIndexLost)
+	if _, err := os.Stat(index); errors.Is(err, fs.ErrNotExist) && len(names) > 0 {
+		return nil, lost
+	}
+	s, err := openIndex(ctx, dir, lock)
+	if err != nil {
+		return nil, err
+	}
+	var known bool
+	if err := s.db.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM pack)`).Scan(&known); err != nil {
+		return nil, errors.Join(indexError(err), s.closeFiles())
+	}
+	if !known && len(names) > 0 {
+		return nil, errors.Join(lost, s.closeFiles())
+	}
+	return s, nil
 }
 
 func openIndex(ctx context.Context, dir string, lock *flock.Flock) (*Store, error) {
@@ -159,9 +213,11 @@ func openIndex(ctx context.Context, dir string, lock *flock.Flock) (*Store, erro
 }
 
 // Close gives the store back. Sessions must be closed before.
-func (s *Store) Close() error {
+func (s *Store) Close() error { return errors.Join(s.closeFiles(), s.lock.Close()) }
+
+func (s *Store) closeFiles() error {
 	s.coder.Close()
-	return errors.Join(s.files.close(), s.db.Close(), s.lock.Close())
+	return errors.Join(s.files.close(), s.db.Close())
 }
 
 // Dir returns the folder that holds the store.

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"testing"
 
+	"github.com/gofrs/flock"
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/digest"
@@ -239,8 +240,18 @@ func TestAPackThatTheIndexDoesNotKnowIsAdopted(t *testing.T) {
 	require.NoError(t, s.Close())
 
 	require.NoError(t, os.Remove(filepath.Join(dir, indexFile)))
+	other := flock.New(filepath.Join(dir, lockFile)) // somebody else is using the store
+	_, err = other.TryRLock()
+	require.NoError(t, err)
 	_, err = Open(t.Context(), dir)
 	require.ErrorIs(t, err, ErrIndexLost)
+	require.NoError(t, other.Close())
+	s, err = Open(t.Context(), dir)
+	require.NoError(t, err)
+	require.True(t, s.Rebuilt)
+	require.True(t, bytes.Equal(content, get(t, s, d)))
+	require.NoError(t, s.Close())
+	require.NoError(t, os.Remove(filepath.Join(dir, indexFile)))
 	s, rebuilt, err := OpenAlone(t.Context(), dir)
 	require.NoError(t, err)
 	require.True(t, rebuilt)

@@ -5,10 +5,15 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"morvant/internal/pack"
+	"morvant/internal/process"
+	"morvant/internal/volume"
 )
 
 // rewriteShare is the part of a pack that must be dead before its living records
@@ -30,14 +35,18 @@ type TrimPlan struct {
 // Empty reports whether there is nothing to give back.
 func (p *TrimPlan) Empty() bool { return p.Drop+p.Rewrite+p.Stale == 0 }
 
-// PlanTrim finds what can be dropped: every record that m has not marked.
-func (s *Store) PlanTrim(ctx context.Context, m *Mark) (*TrimPlan, error) {
+// PlanTrim finds what can be dropped: every record that m has not marked. Unfinished
+// packs of the owners in keep stay; see Resume.
+func (s *Store) PlanTrim(ctx context.Context, m *Mark, keep ...string) (*TrimPlan, error) {
 	packs, err := s.packs(ctx)
 	if err != nil {
 		return nil, err
 	}
 	plan := &TrimPlan{}
 	for _, p := range packs {
+		if err := s.accounted(ctx, m, p); err != nil {
+			return nil, err
+		}
 		var live int64
 		err := m.conn.QueryRowContext(ctx, `SELECT coalesce(sum(r.stored + ?), 0) FROM record r JOIN temp.live l ON l.digest = r.digest WHERE r.pack = ?`, pack.Overhead, p.id).Scan(&live)
 		if err != nil {
@@ -56,6 +65,11 @@ func (s *Store) PlanTrim(ctx context.Context, m *Mark) (*TrimPlan, error) {
 	if plan.stale, err = filepath.Glob(filepath.Join(s.dir, packsDir, openPrefix+"*")); err != nil {
 		return nil, err
 	}
+	plan.stale = slices.DeleteFunc(plan.stale, func(name string) bool {
+		return slices.ContainsFunc(keep, func(owner string) bool {
+			return strings.HasPrefix(filepath.Base(name), openPrefix+owner+"-")
+		})
+	})
 	for _, name := range plan.stale {
 		if info, err := os.Stat(name); err == nil {
 			plan.Freed += info.Size()
@@ -63,6 +77,35 @@ func (s *Store) PlanTrim(ctx context.Context, m *Mark) (*TrimPlan, error) {
 	}
 	plan.Drop, plan.Rewrite, plan.Stale = len(plan.drop), len(plan.rewrite), len(plan.stale)
 	return plan, nil
+}
+
+// accounted looks into a pack itself, and returns ErrIndexLost if it holds something
+// that is needed and that the index does not find, here or elsewhere.
+func (s *Store) accounted(ctx context.Context, m *Mark, p packRow) error {
+	entries, err := s.trailer(p.name)
+	if err != nil {
+		var file *fs.PathError
+		if errors.As(err, &file) && !volume.Absent(err) {
+			return &ReadError{p.name, err}
+		}
+		return nil // a damaged pack is the business of Check
+	}
+	for part := range slices.Chunk(entries, batch) {
+		args := make([]any, len(part))
+		for i := range part {
+			args[i] = part[i].Digest[:]
+		}
+		var n int
+		err := m.conn.QueryRowContext(ctx, `SELECT count(*) FROM temp.live l WHERE l.digest IN (`+marks(len(args))+`)
+			AND NOT EXISTS (SELECT 1 FROM record r WHERE r.digest = l.digest)`, args...).Scan(&n)
+		if err != nil {
+			return indexError(err)
+		}
+		if n > 0 {
+			return fmt.Errorf("pack %.12s has %d chunks that are needed and that the index does not find: %w", p.name, n, ErrIndexLost)
+		}
+	}
+	return nil
 }
 
 // Adopt takes in packs that a crash left out of the index, so that a trim sees them.
@@ -225,7 +268,7 @@ func (s *Store) dropPack(ctx context.Context, p packRow) error {
 
 func (s *Store) removePack(name string) error {
 	s.files.forget(name)
-	err := os.Remove(s.packPath(name))
+	err := process.Patiently(s.packPath(name), func() error { return os.Remove(s.packPath(name)) })
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return fmt.Errorf("remove pack %.12s: %w", name, err)
 	}

@@ -31,6 +31,13 @@ type Health struct {
 	Bytes     int64
 	Damaged   int // records that could not be read back
 	Losses    []Loss
+	// Unread is how many records cannot be read now, and UnreadWhy why the first of them
+	// cannot: that is no damage.
+	Unread    int
+	UnreadWhy string
+	Again     int // records that had been dropped and are taken in again
+
+	damaged []store.Damage
 }
 
 // Unmended counts the losses that remain.
@@ -52,34 +59,75 @@ func Check(ctx context.Context, home *game.Home, recoverBuilds bool, meter progr
 	if err != nil {
 		return nil, err
 	}
-	defer s.Close()
+	defer func() { s.Close() }()
 	h := &Health{Rebuilt: rebuilt}
-	if err := s.Adopt(ctx); err != nil {
-		return nil, err
+	for {
+		err := h.check(ctx, home, s, recoverBuilds, meter)
+		// What is missing may only be missing in the index, which the packs can tell.
+		again := errors.Is(err, store.ErrIndexLost) || err == nil && len(h.Losses) > 0 && len(h.damaged) == 0
+		if !again || h.Rebuilt {
+			if err != nil {
+				return nil, err
+			}
+			break
+		}
+		fresh, err := s.Rebuild(ctx)
+		if err != nil {
+			return nil, err
+		}
+		s = fresh
+		h = &Health{Rebuilt: true, Recovered: h.Recovered}
 	}
 	if recoverBuilds {
-		if h.Recovered, err = findBuilds(ctx, home, s); err != nil {
+		if err := home.SetFact(ctx, game.FactLost, ""); err != nil {
 			return nil, err
 		}
 	}
+	if len(h.damaged)+len(h.Losses) > 0 {
+		return h, h.mend(ctx, home, s, h.damaged, meter)
+	}
+	return h, nil
+}
+
+// MendIndex makes the index of the store anew from the packs if it is damaged.
+func MendIndex(ctx context.Context, home *game.Home) error {
+	s, _, err := alone(ctx, home)
+	if err != nil {
+		return err
+	}
+	return s.Close()
+}
+
+// check reads everything once, and names what is lost.
+func (h *Health) check(ctx context.Context, home *game.Home, s *store.Store, recoverBuilds bool, meter progress.Meter) error {
+	if err := s.Adopt(ctx); err != nil {
+		return err
+	}
+	if recoverBuilds {
+		n, err := findBuilds(ctx, home, s)
+		if err != nil {
+			return err
+		}
+		h.Recovered += n
+	}
 	total, err := s.Size(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	meter.Begin("Checking the store", total)
 	report, err := s.Check(ctx, func(n int64) { meter.Advance(n, "") })
 	meter.End()
 	if err != nil {
-		return nil, err
+		return err
 	}
-	h.Packs, h.Records, h.Bytes, h.Damaged = report.Packs, report.Records, report.Bytes, len(report.Damaged)
-	if err := h.findLosses(ctx, home, s, report.Damaged); err != nil {
-		return nil, err
+	h.Packs, h.Records, h.Bytes, h.Damaged, h.damaged = report.Packs, report.Records, report.Bytes, len(report.Damaged), report.Damaged
+	h.Unread, h.Again = len(report.Unread), report.Again
+	if h.Unread > 0 {
+		// What is missing cannot be told from what cannot be read.
+		h.UnreadWhy, h.damaged = report.Unread[0].Reason.Error(), nil
+		return nil
 	}
-	if len(report.Damaged)+len(h.Losses) > 0 {
-		return h, h.mend(ctx, home, s, report.Damaged, meter)
-	}
-	return h, nil
+	return h.findLosses(ctx, home, s, report.Damaged)
 }
 
 // findBuilds adds the builds that the packs describe and nobody knows.

@@ -4,12 +4,15 @@ package upkeep
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"morvant/internal/digest"
 	"morvant/internal/game"
+	"morvant/internal/lane"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
 	"morvant/internal/progress"
@@ -206,9 +209,26 @@ func Show(ctx context.Context, home *game.Home) (*Overview, error) {
 	return o, nil
 }
 
+// Errors that keep a trim from dropping anything.
+var (
+	// ErrStateLost: the state was lost, so nobody knows what is needed.
+	ErrStateLost = errors.New("the state of this home was lost, so that nobody knows what is needed")
+	// ErrIncomplete: something that should be in the store is not found.
+	ErrIncomplete = errors.New("something that is needed is not found in the store")
+)
+
+// givenUp is after how long what an unfinished fetch has brought is not kept for it any
+// more.
+const givenUp = 30 * 24 * time.Hour
+
 // Trim finds what nothing refers to and, if approve returns nil for the plan,
-// drops it. The error of approve is passed on.
-func Trim(ctx context.Context, home *game.Home, approve func(*store.TrimPlan) error, meter progress.Meter) error {
+// drops it. The error of approve is passed on. Unfinished changes of all games are ended
+// first, where that is possible now; what the others need is kept.
+func Trim(ctx context.Context, home *game.Home, approve func(*store.TrimPlan) error, meter progress.Meter, now func() time.Time) error {
+	if lost, err := home.Fact(ctx, game.FactLost); err != nil || lost != "" {
+		return errors.Join(err, ErrStateLost)
+	}
+	endChanges(ctx, home, meter, now)
 	s, _, err := alone(ctx, home)
 	if err != nil {
 		return err
@@ -217,12 +237,19 @@ func Trim(ctx context.Context, home *game.Home, approve func(*store.TrimPlan) er
 	if err := s.Adopt(ctx); err != nil {
 		return err
 	}
+	if err := complete(ctx, home, s); err != nil {
+		return err
+	}
 	m, _, err := mark(ctx, home, s)
 	if err != nil {
 		return err
 	}
 	defer m.Close()
-	plan, err := s.PlanTrim(ctx, m)
+	owners, err := markBegun(ctx, home, s, m, now())
+	if err != nil {
+		return err
+	}
+	plan, err := s.PlanTrim(ctx, m, owners...)
 	if err != nil {
 		return err
 	}
@@ -232,4 +259,118 @@ func Trim(ctx context.Context, home *game.Home, approve func(*store.TrimPlan) er
 	meter.Begin("Trimming", plan.Copied)
 	defer meter.End()
 	return s.Trim(ctx, m, plan, func(n int64) { meter.Advance(n, "") })
+}
+
+// endChanges opens the lanes in which something is unfinished: that ends it, if it can
+// be ended now.
+func endChanges(ctx context.Context, home *game.Home, meter progress.Meter, now func() time.Time) {
+	begun, err := home.Begun(ctx, "")
+	if err != nil {
+		return // marking says so
+	}
+	games := make(map[string]bool)
+	for _, b := range begun {
+		games[b.Game] = games[b.Game] || b.Kind != game.BegunFetch
+	}
+	for name, unfinished := range games {
+		if !unfinished {
+			continue
+		}
+		l, err := lane.Open(ctx, home, name, lane.Options{Who: "morvant store trim", Meter: meter, Now: now})
+		if err != nil {
+			meter.Warn(fmt.Sprintf("what is unfinished in %s stays so: %v; what it may need is kept", name, err))
+			continue
+		}
+		for _, text := range l.Recovered {
+			meter.Warn(text)
+		}
+		if err := l.Close(); err != nil {
+			meter.Warn(err.Error())
+		}
+	}
+}
+
+// complete returns ErrIncomplete if a build or a backup that should be whole in the
+// store is not: then the index cannot be trusted with telling what nobody needs.
+func complete(ctx context.Context, home *game.Home, s *store.Store) error {
+	return references(ctx, home, s, func(r *reference, err error) error {
+		if err != nil {
+			return fmt.Errorf("%s: %w (%w)", r.label, ErrIncomplete, err)
+		}
+		if r.build != nil && r.build.Partial {
+			return nil
+		}
+		files := []digest.Digest{r.list}
+		for _, e := range r.content {
+			files = append(files, e.Digest)
+		}
+		slices.SortFunc(files, func(a, b digest.Digest) int { return slices.Compare(a[:], b[:]) })
+		lacks, err := s.Lacks(ctx, slices.Compact(files))
+		if err != nil {
+			return err
+		}
+		if len(lacks) > 0 {
+			return fmt.Errorf("%s: %w: %d of its files", r.label, ErrIncomplete, len(lacks))
+		}
+		return nil
+	})
+}
+
+// markBegun marks what unfinished changes and fetches may need, and returns the owners of
+// packs that fetches have begun.
+func markBegun(ctx context.Context, home *game.Home, s *store.Store, m *store.Mark, now time.Time) (owners []string, err error) {
+	begun, err := home.Begun(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range begun {
+		switch b.Kind {
+		case game.BegunChange:
+			if err := markChange(ctx, s, m, b); err != nil {
+				return nil, err
+			}
+		case game.BegunFetch:
+			var f game.Fetch
+			if err := json.Unmarshal(b.Body, &f); err != nil {
+				return nil, err
+			}
+			if now.Sub(f.Since) > givenUp {
+				continue
+			}
+			owners = append(owners, f.Owner)
+			list, err := s.Bytes(ctx, f.Chunks, manifest.MaxEncoded)
+			if err != nil {
+				return nil, err
+			}
+			chunks := make([]digest.Digest, 0, len(list)/digest.Size)
+			for part := range slices.Chunk(list, digest.Size) {
+				chunks = append(chunks, digest.Digest(part))
+			}
+			if err := errors.Join(m.Files(ctx, []digest.Digest{f.Chunks}, store.Nobody), m.Records(ctx, chunks, store.Nobody)); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return owners, nil
+}
+
+// markChange marks what stood before and what stands after an unfinished change.
+func markChange(ctx context.Context, s *store.Store, m *store.Mark, b game.Begun) error {
+	var c game.Change
+	if err := json.Unmarshal(b.Body, &c); err != nil {
+		return err
+	}
+	steps, err := readSteps(ctx, s, &c)
+	if err != nil {
+		return fmt.Errorf("an unfinished change of %s: %w", b.Game, err)
+	}
+	files := []digest.Digest{c.Steps}
+	for i := range steps {
+		for _, n := range []*plan.Node{steps[i].Before, steps[i].After} {
+			if n != nil && n.Kind == plan.File {
+				files = append(files, n.Digest)
+			}
+		}
+	}
+	return m.Files(ctx, files, store.Nobody)
 }

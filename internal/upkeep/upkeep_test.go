@@ -81,15 +81,15 @@ func TestTrimDoesNothingThatIsNotApproved(t *testing.T) {
 	before := s.packs()
 	no := errors.New("no")
 	var planned *store.TrimPlan
-	require.ErrorIs(t, Trim(t.Context(), s.home, func(p *store.TrimPlan) error { planned = p; return no }, progress.None{}), no)
+	require.ErrorIs(t, Trim(t.Context(), s.home, func(p *store.TrimPlan) error { planned = p; return no }, progress.None{}, time.Now), no)
 	require.Positive(t, planned.Freed)
 	require.Equal(t, before, s.packs())
-	require.NoError(t, Trim(t.Context(), s.home, func(*store.TrimPlan) error { return nil }, progress.None{}))
+	require.NoError(t, Trim(t.Context(), s.home, func(*store.TrimPlan) error { return nil }, progress.None{}, time.Now))
 	require.Empty(t, s.packs())
 	require.NoError(t, Trim(t.Context(), s.home, func(p *store.TrimPlan) error {
 		require.True(t, p.Empty())
 		return nil
-	}, progress.None{}))
+	}, progress.None{}, time.Now))
 }
 
 func TestTrimRefusesToGoByADamagedList(t *testing.T) {
@@ -103,7 +103,7 @@ func TestTrimRefusesToGoByADamagedList(t *testing.T) {
 		}
 		require.NoError(t, os.WriteFile(p, b, 0o644))
 	}
-	err := Trim(t.Context(), s.home, func(*store.TrimPlan) error { return nil }, progress.None{})
+	err := Trim(t.Context(), s.home, func(*store.TrimPlan) error { return nil }, progress.None{}, time.Now)
 	require.ErrorContains(t, err, "1 of quay")
 	require.NotEmpty(t, s.packs())
 }

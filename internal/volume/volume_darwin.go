@@ -37,3 +37,11 @@ func id(dir string) string {
 	}
 	return fmt.Sprintf("%x-%08x%08x", st.Type, uint32(st.Fsid.Val[0]), uint32(st.Fsid.Val[1]))
 }
+
+func network(dir string) string {
+	var st unix.Statfs_t
+	if unix.Statfs(dir, &st) != nil || st.Flags&unix.MNT_LOCAL != 0 {
+		return ""
+	}
+	return unix.ByteSliceToString(st.Fstypename[:])
+}

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"golang.org/x/sys/windows"
@@ -106,3 +107,11 @@ func id(dir string) string {
 }
 
 func isReadOnly(err error) bool { return errors.Is(err, windows.ERROR_WRITE_PROTECT) }
+
+func network(dir string) string {
+	root, err := windows.UTF16PtrFromString(filepath.VolumeName(dir) + `\`)
+	if err == nil && windows.GetDriveType(root) == windows.DRIVE_REMOTE {
+		return "a network drive"
+	}
+	return ""
+}

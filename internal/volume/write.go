@@ -144,3 +144,21 @@ func OwnIn(root *os.Root, name, like string) error { return ownIn(root, name, li
 // OwnAll is Own for everything below dir that belongs to the administrator, with dir
 // itself as the one to be like. What cannot be looked at stays as it is.
 func OwnAll(dir string) error { return ownAll(dir) }
+
+// MkdirAll is os.MkdirAll; folders that an administrator makes belong to whom the folder
+// around them does.
+func MkdirAll(dir string, mode fs.FileMode) error {
+	if info, err := os.Stat(dir); err == nil && info.IsDir() {
+		return nil
+	}
+	around := filepath.Dir(dir)
+	if around != dir {
+		if err := MkdirAll(around, mode); err != nil {
+			return err
+		}
+	}
+	if err := os.Mkdir(dir, mode); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return Own(dir, around)
+}
