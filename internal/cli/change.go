@@ -146,11 +146,16 @@ func (a *app) carry(ctx context.Context, c *cli.Command, l *lane.Lane, p *lane.P
 	if !asJSON && !c.Bool("quiet") {
 		a.showPlan(c, l, p)
 	}
-	if !dry {
+	if dry {
 		if err := l.Ready(p); err != nil {
+			a.note("Note: as things stand it could not be carried out: %s.", oneLine(err))
+		}
+	}
+	if !dry {
+		if err := a.acceptStranger(ctx, l); err != nil {
 			return err
 		}
-		if err := a.acceptStranger(ctx, l); err != nil {
+		if err := l.Ready(p); err != nil {
 			return err
 		}
 		if !p.Plan.Empty() {

@@ -74,6 +74,9 @@ func (a *app) add(ctx context.Context, c *cli.Command, home *game.Home, name, di
 	if err := g.Rules().Check(); err != nil {
 		return fmt.Errorf("%w: %v", game.ErrSettings, err)
 	}
+	if err := checkSaves(ctx, home, g, g.Saves); err != nil {
+		return err
+	}
 	found, err := countFolder(ctx, g)
 	if err != nil {
 		return err
@@ -107,6 +110,20 @@ func (a *app) add(ctx context.Context, c *cli.Command, home *game.Home, name, di
 		a.say("Next: morvant snapshot LABEL records it as it is now.")
 		return nil
 	})
+}
+
+// checkSaves checks patterns for saves before they are set.
+func checkSaves(ctx context.Context, home *game.Home, g *game.Game, patterns []string) error {
+	f, err := lane.SavesFinder(ctx, home, g, game.MainLane, g.Live)
+	if err != nil {
+		return err
+	}
+	for _, p := range patterns {
+		if err := f.Check(p); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // noteRights says what will not work for want of rights, and what to do.
@@ -381,6 +398,9 @@ func (a *app) gameSet(ctx context.Context, c *cli.Command, home *game.Home, name
 	}
 	if err := (rules.Rules{Keep: c.StringSlice("keep"), Scratch: c.StringSlice("scratch")}).Check(); err != nil {
 		return fmt.Errorf("%w: %v", game.ErrSettings, err)
+	}
+	if err := checkSaves(ctx, home, g, c.StringSlice("saves")); err != nil {
+		return err
 	}
 	if _, err := home.Edit(name, change); err != nil {
 		return err

@@ -388,6 +388,15 @@ func (a *app) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, home *g
 	if err != nil {
 		return err
 	}
+	odd, err := l.Oddities(ctx)
+	if err != nil {
+		return err
+	}
+	for _, o := range odd {
+		if !o.Name {
+			a.note("Note: %s is %s, which no snapshot has; the new lane will not have it.", o.Path, o.What)
+		}
+	}
 	o, err := l.Create(ctx, n)
 	if err != nil {
 		return err

@@ -151,6 +151,7 @@ func (a *app) showStatus(c *cli.Command, s *lane.Status) error {
 	a.say("%s", fields(append([]string{"lane", laneLine(s), folderWord(s), s.Dir, "holds", count(s.Files, "file") + ", " + size(s.Bytes),
 		"held at", held, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", blockLine(s.Block), "waiting", waitingLine(s), "says", says, "running", running},
 		additionLines(s.Pin)...)...))
+	a.noteOdd(s.Odd)
 	if s.Drift != nil {
 		a.showDrift(c, s.Drift)
 		if s.Drift.Any() {
@@ -245,7 +246,6 @@ func (a *app) showDrift(c *cli.Command, d *lane.Drift) {
 	if len(d.Unread) > 0 {
 		a.say("%s touched since the last look, too large to read in passing: morvant verify reads them.", was(len(d.Unread)))
 	}
-	a.noteOdd(d.Odd)
 }
 
 func was(n int) string {
@@ -314,11 +314,13 @@ func (a *app) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home *ga
 		a.say("%s is %s, every byte of it %s.", strong(l.Game.Display()), b.Label, faint(fmt.Sprintf("(%s read in %s)", count(d.AsBuilt, "file"), a.now().Sub(started).Round(10*time.Millisecond))))
 		if len(d.Extra) > 0 || d.Kept > 0 {
 			a.showDrift(c, d)
+			a.noteOdd(d.Odd)
 		}
 	} else {
 		if !c.Bool("json") {
 			a.say("%s is not quite %s: %s", strong(l.Game.Display()), b.Label, paint(bad, differs(d)))
 			a.showDrift(c, d)
+			a.noteOdd(d.Odd)
 		}
 		if c.Bool("repair") {
 			p, err := l.ProposeRepair(ctx, tree)

@@ -16,6 +16,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 	"time"
@@ -24,6 +25,7 @@ import (
 
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
+	"morvant/internal/process"
 	"morvant/internal/progress"
 	"morvant/internal/volume"
 )
@@ -80,7 +82,7 @@ func (e *Export) Write(ctx context.Context, format, dest string) error {
 	if _, err := os.Lstat(dest); err == nil {
 		return fmt.Errorf("%s: %w", dest, fs.ErrExist)
 	}
-	f, err := os.CreateTemp(filepath.Dir(dest), "."+filepath.Base(dest)+".part-*")
+	f, err := os.CreateTemp(filepath.Dir(dest), volume.PartPrefix+"*")
 	if err != nil {
 		return err
 	}
@@ -90,12 +92,13 @@ func (e *Export) Write(ctx context.Context, format, dest string) error {
 		err = buffered.Flush()
 	}
 	if err = errors.Join(err, f.Chmod(0o644), f.Sync(), f.Close()); err == nil {
-		err = os.Rename(f.Name(), dest)
+		err = process.Rename(f.Name(), dest)
 	}
 	if err != nil {
 		os.Remove(f.Name())
+		return err
 	}
-	return err
+	return volume.SyncFolder(filepath.Dir(dest))
 }
 
 // time returns when a file was changed last, as far as that is known.
@@ -286,15 +289,16 @@ func (e *Export) bagFile(ctx context.Context, root *os.Root, f manifest.File) (s
 	if err := root.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 		return "", err
 	}
-	part := name + ".part"
+	// Not named for the file, whose name may be as long as the disk allows.
+	part := path.Join(path.Dir(name), volume.PartPrefix+"export")
 	out, err := root.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, e.mode(f.Path))
 	if err != nil {
 		return "", err
 	}
 	sum := sha256.New()
 	err = e.file(ctx, io.MultiWriter(out, sum), f)
-	if err = errors.Join(err, out.Close()); err == nil {
-		err = root.Rename(part, name)
+	if err = errors.Join(err, out.Sync(), out.Close()); err == nil {
+		err = volume.RenameIn(root, part, name)
 	}
 	if err != nil {
 		root.Remove(part)

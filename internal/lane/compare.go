@@ -54,6 +54,7 @@ type Status struct {
 	Drift   *Drift      // nil if the lane is not held
 	Files   int
 	Bytes   int64
+	Odd     []scan.Oddity // what is there and cannot be recorded
 	Builds  int
 	Last    *game.Change // nil if nothing was ever changed
 	Looked  time.Time
@@ -95,6 +96,7 @@ func (l *Lane) Status(ctx context.Context) (*Status, error) {
 	if err != nil {
 		return nil, err
 	}
+	s.Odd = tree.Odd
 	for i := range tree.Entries {
 		if e := &tree.Entries[i]; e.Kind == scan.File {
 			s.Files++

@@ -97,6 +97,15 @@ func (l *Lane) make(ctx context.Context, n NewLane, dir string) (*Lane, error) {
 	return l.admit(ctx, n, dir)
 }
 
+// Oddities lists what is in the lane and cannot be recorded.
+func (l *Lane) Oddities(ctx context.Context) ([]scan.Oddity, error) {
+	t, err := l.walk(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return t.Odd, nil
+}
+
 // Made ends the making of a lane: it stays.
 func (l *Lane) Made(ctx context.Context) error {
 	return l.home.End(ctx, l.Game.Name, l.Name, game.BegunNew)

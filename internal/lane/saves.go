@@ -32,18 +32,27 @@ func (l *Lane) FindSaves(ctx context.Context) (places []saves.Place, none []stri
 	if len(l.Game.Saves) == 0 {
 		return nil, nil, nil
 	}
-	f := saves.Finder{Patterns: l.Game.Saves, Dir: l.Dir, Own: []string{l.home.Dir()}}
-	f.Home, _ = os.UserHomeDir() // without one, a path with ~ is simply not found
-	lanes, err := l.home.Lanes(ctx, l.Game.Name)
+	f, err := SavesFinder(ctx, l.home, l.Game, l.Name, l.Dir)
 	if err != nil {
 		return nil, nil, err
 	}
+	return f.Find()
+}
+
+// SavesFinder returns what finds the saves of a game, for its lane in dir.
+func SavesFinder(ctx context.Context, home *game.Home, g *game.Game, lane, dir string) (saves.Finder, error) {
+	f := saves.Finder{Patterns: g.Saves, Dir: dir, Own: []string{home.Dir()}}
+	f.Home, _ = os.UserHomeDir() // without one, a path with ~ is simply not found
+	lanes, err := home.Lanes(ctx, g.Name)
+	if err != nil {
+		return f, err
+	}
 	for _, o := range lanes {
-		if dir := l.Game.Folder(o); o.Name != l.Name && dir != "" {
+		if dir := g.Folder(o); o.Name != lane && dir != "" {
 			f.Own = append(f.Own, dir)
 		}
 	}
-	return f.Find()
+	return f, nil
 }
 
 // BackupSaves records the saves as they are now. fresh is false where the newest

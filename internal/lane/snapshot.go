@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"morvant/internal/digest"
 	"morvant/internal/game"
@@ -39,6 +41,7 @@ func (l *Lane) Snapshot(ctx context.Context, label, note string) (*Snapshot, err
 	if err := recordable(t); err != nil {
 		return nil, err
 	}
+	l.warnOfDates(t)
 	builds, err := l.home.Recorded(ctx, l.Game.Name)
 	if err != nil {
 		return nil, err
@@ -99,6 +102,26 @@ func (l *Lane) RecordFolder(ctx context.Context, dir, label, note string, only *
 	return b, l.home.AddBuild(context.WithoutCancel(ctx), b)
 }
 
+// warnOfDates names files whose dates cannot be kept as they are.
+func (l *Lane) warnOfDates(t *scan.Tree) {
+	first, n := "", 0
+	for i := range t.Entries {
+		e := &t.Entries[i]
+		if at := time.Unix(0, e.Stamp.MTime); at.After(volume.Earliest) && at.Before(volume.Latest) {
+			continue
+		}
+		if n++; n == 1 {
+			first = e.Path
+		}
+	}
+	switch {
+	case n == 1:
+		l.meter.Warn(first + " has a date outside of 1677 to 2262, and comes back with the nearest that can be kept")
+	case n > 1:
+		l.meter.Warn(fmt.Sprintf("%d files, such as %s, have dates outside of 1677 to 2262, and come back with the nearest that can be kept", n, first))
+	}
+}
+
 // fill puts the content of every file into the store, reading only what may not
 // be there yet.
 func (l *Lane) fill(ctx context.Context, session *store.Session, t *scan.Tree, builds []*game.Build) error {
@@ -112,6 +135,7 @@ func (l *Lane) fill(ctx context.Context, session *store.Session, t *scan.Tree, b
 		}
 	}
 	var missing int64
+	var sources []store.Source
 	stored := make(map[digest.Digest]bool)
 	for i := range t.Entries {
 		e := &t.Entries[i]
@@ -127,10 +151,22 @@ func (l *Lane) fill(ctx context.Context, session *store.Session, t *scan.Tree, b
 		}
 		if !e.Known || !stored[e.Digest] {
 			missing += e.Stamp.Size
+			sources = append(sources, store.Source{Size: e.Stamp.Size, Open: func() (io.ReaderAt, io.Closer, error) {
+				f, err := scan.OpenFile(l.root, e.Path)
+				return f, f, err
+			}})
 		}
 	}
 	if free, err := volume.Free(l.Store.Dir()); err == nil && free < missing {
-		l.meter.Warn(fmt.Sprintf("the store may grow by up to %d MB and its disk has %d MB free; what is read until then is kept", missing>>20, free>>20))
+		// It may fit all the same: what is in the store already takes nothing, and the
+		// rest compresses.
+		grows, err := l.Store.Estimate(ctx, sources)
+		if err != nil {
+			return err
+		}
+		if err := volume.CheckFree(l.Store.Dir(), grows); err != nil {
+			return err
+		}
 	}
 	return l.read(ctx, t, scan.Request{
 		Sink: session.Put,

@@ -80,9 +80,35 @@ type Finder struct {
 	Own      []string // folders of Morvant and other lanes, where no saves can be
 }
 
+// Check returns an error if a pattern cannot be meant: a variable in it is not set, or it
+// names a folder that saves cannot be.
+func (f Finder) Check(pattern string) error {
+	if err := Check(pattern); err != nil {
+		return err
+	}
+	if unset := userpath.Unset(pattern, f.Home); len(unset) > 0 {
+		return fmt.Errorf("%w: %q: %s is not set on this computer", ErrPattern, pattern, unset[0])
+	}
+	one := f
+	one.Patterns = []string{pattern}
+	if _, _, err := one.Find(); err != nil {
+		return err
+	}
+	// Also where nothing is there yet.
+	if full := userpath.Expand(pattern, f.Home, f.Dir); !strings.ContainsAny(full, "*?[") {
+		_, err := f.place(full)
+		return err
+	}
+	return nil
+}
+
 // Find lists the folders there are that match. none lists patterns that match nothing.
 func (f Finder) Find() (places []Place, none []string, err error) {
 	for _, pattern := range f.Patterns {
+		if len(userpath.Unset(pattern, f.Home)) > 0 {
+			none = append(none, pattern) // without the variable it would mean another place
+			continue
+		}
 		matches, err := f.glob(pattern)
 		if err != nil {
 			return nil, nil, fmt.Errorf("%w: %q: %v", ErrPattern, pattern, err)

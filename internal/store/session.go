@@ -24,6 +24,8 @@ const (
 	segmentSize = 2 << 20
 	// maxFull is how many full packs may wait for the disk before putting waits too.
 	maxFull = 2
+	// spare is kept free on the store's disk, in bytes: for the index, and for others.
+	spare = 1 << 20
 	// maxWorkers bounds the files worked on at once, and with them the memory.
 	maxWorkers = 8
 )
@@ -506,7 +508,12 @@ func (ss *Session) next() *openPack {
 }
 
 // newPack begins a pack. One that has an owner can be found again by Resume.
+//
+// The disk is not filled to its last byte: before that it is a volume.SpaceError.
 func (s *Store) newPack(owner string) (*openPack, error) {
+	if err := volume.CheckFree(s.dir, spare); err != nil {
+		return nil, err
+	}
 	f, err := os.CreateTemp(filepath.Join(s.dir, packsDir), openPrefix+owner+"*")
 	if err != nil {
 		return nil, err

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 
 	"morvant/internal/volume"
@@ -19,6 +20,24 @@ func Within(path, dir string) bool {
 }
 
 var percent = regexp.MustCompile(`%([A-Za-z_][A-Za-z0-9_()]*)%`)
+
+// Unset lists the variables in path that are not set, each once.
+func Unset(path, home string) []string {
+	var names []string
+	look := func(name string) string {
+		v := os.Getenv(name)
+		if v == "" {
+			v = known(name, home)
+		}
+		if v == "" && !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+		return v
+	}
+	path = percent.ReplaceAllStringFunc(path, func(name string) string { return look(name[1 : len(name)-1]) })
+	os.Expand(path, look)
+	return names
+}
 
 // Expand makes path full: ~ stands for home, $NAME and %NAME% for variables, and a
 // relative path starts at base. Slashes are those of the system. DOCUMENTS and
