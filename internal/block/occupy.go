@@ -85,7 +85,7 @@ func (h *Hold) liftOccupy(force bool) error {
 		if err := os.Chmod(h.Path, 0o644); err != nil { // Windows removes no read-only files
 			return err
 		}
-		if err := os.Remove(h.Path); err != nil {
+		if err := process.Patiently(h.Path, func() error { return os.Remove(h.Path) }); err != nil {
 			return err
 		}
 	} else if _, err := os.Lstat(h.Path); err == nil {

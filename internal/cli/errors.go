@@ -156,6 +156,8 @@ func advice(err error) string {
 		return ""
 	case errors.Is(err, lane.ErrImmutable):
 		return "Nothing was changed; let it go (chattr -i FILE, as an administrator), then run the command again"
+	case errors.Is(err, lane.ErrCannotHold):
+		return "Nothing was changed; use a folder on another disk (lane new --to FOLDER --linked, or game set --live FOLDER)"
 	case errors.Is(err, volume.ErrNoLinks):
 		return "Nothing was changed; choose a folder on another disk, or keep a copy in each lane"
 	case errors.Is(err, saves.ErrLeftOut):

@@ -34,7 +34,7 @@ func TestAFullDiskUnderTheStoreLosesNothing(t *testing.T) {
 	require.NoError(t, standin.Quay{Bytes: 8 << 20}.Write(w.live, "1.0.0"))
 	w.ok("add", "quay", w.live)
 	before := w.picture()
-	w.fails(1, "no space left", "snapshot", "1.0.0")
+	w.fails(1, "not enough free space", "snapshot", "1.0.0")
 	w.fails(1, "free some space", "snapshot", "1.0.0")
 	require.Equal(t, before, w.picture())
 	require.Empty(t, w.json(0, "builds")["builds"])

@@ -104,6 +104,7 @@ func (a *app) add(ctx context.Context, c *cli.Command, home *game.Home, name, di
 			a.note("Note: %s is %s; Morvant leaves it alone.", o.Path, o.What)
 		}
 		a.noteRights(g.Live, found.protected)
+		a.noteDisk(g.Live)
 		if app := process.Bundle(g.Live); app != "" {
 			a.note("Note: the folder is in an app, and macOS may refuse an app to which files were added; rather register %s, with --program %q.", filepath.Dir(app), filepath.Base(app))
 		}
@@ -124,6 +125,17 @@ func checkSaves(ctx context.Context, home *game.Home, g *game.Game, patterns []s
 		}
 	}
 	return nil
+}
+
+// noteDisk says what the disk of a folder cannot hold.
+func (a *app) noteDisk(dir string) {
+	traits, err := volume.TraitsOf(dir)
+	if err != nil {
+		return // what cannot be written to is said elsewhere
+	}
+	if lacks := traits.Lacks(); len(lacks) > 0 {
+		a.note("Note: of the disk of %s: %s.", dir, strings.Join(lacks, "; "))
+	}
 }
 
 // noteRights says what will not work for want of rights, and what to do.

@@ -401,6 +401,7 @@ func (a *app) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, home *g
 	if err != nil {
 		return err
 	}
+	a.noteDisk(o.Dir)
 	err = a.fillLane(ctx, c, o, b, components)
 	if err != nil || c.Bool("dry-run") {
 		// Nothing is in it yet that anybody would miss.

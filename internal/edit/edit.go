@@ -11,6 +11,8 @@ import (
 	"regexp"
 	"unicode/utf16"
 	"unicode/utf8"
+
+	"morvant/internal/process"
 )
 
 // MaxSize bounds a file whose values are changed, in bytes.
@@ -54,7 +56,11 @@ func Read(path string) (*Document, error) {
 	if !info.Mode().IsRegular() || info.Size() > MaxSize {
 		return nil, fmt.Errorf("%s: %w: no text file of a size that settings have", path, ErrMatches)
 	}
-	raw, err := os.ReadFile(path)
+	var raw []byte
+	err = process.Reading(path, func() error {
+		raw, err = os.ReadFile(path)
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}

@@ -66,6 +66,9 @@ func (l *Lane) propose(ctx context.Context, to target, c game.Change) (*Proposal
 	if proposal.Shared, err = l.shareable(ctx, proposal.Plan); err != nil {
 		return nil, err
 	}
+	if err := l.canHold(proposal.Plan); err != nil {
+		return nil, err
+	}
 	l.unsettable(proposal)
 	c.UID, c.Game, c.Lane, c.Made = game.NewUID(), l.Game.Name, l.Name, l.now()
 	c.Totals = totals(proposal.Plan)

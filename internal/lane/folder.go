@@ -270,3 +270,71 @@ func Moved(ctx context.Context, home *game.Home, name, was string) error {
 	}
 	return nil
 }
+
+// traits tries once what the lane's disk can hold. Where it cannot be tried, nothing is
+// known to be missing.
+func (l *Lane) traits() volume.Traits {
+	if l.tried == nil {
+		t, _ := volume.TraitsOf(l.Dir)
+		l.tried = &t
+	}
+	return *l.tried
+}
+
+// canHold returns an error if a plan puts something into the folder that its disk cannot
+// hold.
+func (l *Lane) canHold(p *plan.Plan) error {
+	bad := func(format string, args ...any) error {
+		return fmt.Errorf("%w: %s", ErrCannotHold, fmt.Sprintf(format, args...))
+	}
+	for i := range p.Steps {
+		s := &p.Steps[i]
+		if !s.Places() {
+			continue
+		}
+		switch {
+		case s.After.Kind == plan.Link && l.traits().NoLinks:
+			return bad("it cannot hold links, and %s is one", s.Path)
+		case s.After.Size >= largeFile && l.traits().MaxFile > 0 && s.After.Size > l.traits().MaxFile:
+			return bad("%s is larger than the %d GB that a file may have there", s.Path, (l.traits().MaxFile+1)>>30)
+		}
+	}
+	return nil
+}
+
+// largeFile is from which size on a file may be too large for some disk, in bytes.
+const largeFile = 2 << 30
+
+// ErrCannotHold is returned for a build that the lane's disk cannot hold.
+var ErrCannotHold = errors.New("the disk of this folder cannot hold the build")
+
+// asBuilt takes out of the times and modes of a snapshot what is the disk's doing and
+// not the build's: made-up modes, and times that it has cut, where the held build knows
+// the whole ones.
+func (l *Lane) asBuilt(ctx context.Context, a *manifest.Attributes) error {
+	t := l.traits()
+	if !t.NoModes && t.Clock == 0 {
+		return nil
+	}
+	held, err := l.heldState(ctx)
+	if err != nil {
+		return err
+	}
+	for kind, list := range map[plan.Kind]map[string]manifest.Attribute{plan.File: a.Files, plan.Dir: a.Dirs} {
+		for p, is := range list {
+			was, known := held.Get(p)
+			known = known && was.Kind == kind
+			if t.NoModes {
+				is.Mode = 0
+				if known {
+					is.Mode = was.Mode
+				}
+			}
+			if known && was.MTime != 0 && is.MTime.Sub(was.Time()).Abs() <= t.Clock {
+				is.MTime = was.Time()
+			}
+			list[p] = is
+		}
+	}
+	return nil
+}

@@ -78,6 +78,7 @@ type Lane struct {
 	feed  feed.Options
 	// remade says that the folder was gone as a whole and has just been made again.
 	remade bool
+	tried  *volume.Traits // see traits
 	// stranger says why the folder may not be the lane's, although it is in its place;
 	// empty: it is.
 	stranger string

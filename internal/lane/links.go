@@ -262,7 +262,7 @@ func (l *Lane) Unshare(ctx context.Context, path string) error {
 	ctx = context.WithoutCancel(ctx)
 	if users > 1 {
 		err = l.copyBack(ctx, target, at)
-	} else if err = os.Remove(at); err == nil {
+	} else if err = process.Patiently(at, func() error { return os.Remove(at) }); err == nil {
 		err = l.moveFolder(ctx, target, at, nil)
 	}
 	if err != nil {
@@ -326,7 +326,7 @@ func (l *Lane) copyBack(ctx context.Context, target, at string) error {
 	if _, err := l.copyFolder(ctx, target, part); err != nil {
 		return errors.Join(err, os.RemoveAll(part))
 	}
-	if err := os.Remove(at); err != nil {
+	if err := process.Patiently(at, func() error { return os.Remove(at) }); err != nil {
 		return err
 	}
 	return process.Rename(part, at)

@@ -191,7 +191,11 @@ func (l *Lane) record(ctx context.Context, session *store.Session, t *scan.Tree,
 		return nil, err
 	}
 	b.Files, b.Bytes = len(m.Files), m.Bytes()
-	return b, l.describe(ctx, session, b, m.Encode(), t.Attributes().Encode())
+	a := t.Attributes()
+	if err := l.asBuilt(ctx, a); err != nil {
+		return nil, err
+	}
+	return b, l.describe(ctx, session, b, m.Encode(), a.Encode())
 }
 
 func (l *Lane) freeLabel(ctx context.Context, label string) (string, error) {

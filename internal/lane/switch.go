@@ -208,7 +208,7 @@ func changePlaces(s *game.Switch, g *game.Game) error {
 	if _, err := os.Lstat(live); errors.Is(err, fs.ErrNotExist) {
 		enter := func() error { return process.Rename(s.Place, live) }
 		if s.ToLinked {
-			enter = func() error { return volume.Link(s.Place, live) }
+			enter = func() error { return process.Patiently(live, func() error { return volume.Link(s.Place, live) }) }
 		}
 		if err := enter(); err != nil {
 			// Better the old lane than none.
@@ -241,7 +241,7 @@ func leave(s *game.Switch, live string) error {
 		if !volume.IsLink(live) {
 			return fmt.Errorf("%s: %w, and not a link", live, ErrInTheWay)
 		}
-		return os.Remove(live)
+		return process.Patiently(live, func() error { return os.Remove(live) })
 	}
 	if !s.ToLinked {
 		if err := volume.Exchange(live, s.Place); !errors.Is(err, volume.ErrUnsupported) {

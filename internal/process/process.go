@@ -83,13 +83,21 @@ func (e *HeldError) Unwrap() error { return e.Err }
 // Patiently does something to the file or folder at path. On systems where that fails
 // while somebody holds it open it is tried for up to two seconds; then the error says
 // who does.
-func Patiently(path string, do func() error) error {
+func Patiently(path string, do func() error) error { return patiently(path, do, transient) }
+
+// Reading is Patiently for what only reads: there a want of rights is no matter of
+// patience.
+func Reading(path string, do func() error) error {
+	return patiently(path, do, func(err error) bool { return transient(err) && !errors.Is(err, fs.ErrPermission) })
+}
+
+func patiently(path string, do func() error, passes func(error) bool) error {
 	err := do()
-	for wait, until := 10*time.Millisecond, time.Now().Add(patience); err != nil && transient(err) && time.Now().Before(until); wait *= 2 {
+	for wait, until := 10*time.Millisecond, time.Now().Add(patience); err != nil && passes(err) && time.Now().Before(until); wait *= 2 {
 		time.Sleep(min(wait, 200*time.Millisecond))
 		err = do()
 	}
-	if err != nil && transient(err) {
+	if err != nil && passes(err) {
 		return &HeldError{path, holders(path), err}
 	}
 	return err

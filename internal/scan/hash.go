@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
@@ -17,6 +18,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"morvant/internal/digest"
+	"morvant/internal/process"
 	"morvant/internal/progress"
 	"morvant/internal/volume"
 )
@@ -68,6 +70,7 @@ func (t *Tree) Read(ctx context.Context, root *os.Root, q Request) error {
 		total -= todo[0].Stamp.Size
 		todo = todo[1:]
 	}
+	q.sayAway(todo)
 	if err := q.settleAll(root, todo); err != nil {
 		return err
 	}
@@ -133,6 +136,20 @@ func (e *Entry) read(ctx context.Context, root *os.Root, q Request) error {
 // disk by the system. Another write to the same page through a mapping moves no time
 // until then.
 const unsettled = 5 * time.Minute
+
+// sayAway tells how much has to come here from elsewhere before it can be read.
+func (q *Request) sayAway(todo []*Entry) {
+	var n, size int64
+	for _, e := range todo {
+		if e.Away {
+			n++
+			size += e.Stamp.Size
+		}
+	}
+	if n > 0 {
+		q.Meter.Warn(fmt.Sprintf("%d files, %d MB, are kept in the cloud and not on this computer; reading them brings them here", n, size>>20))
+	}
+}
 
 func (s Stamp) unsettled(now time.Time) bool {
 	age := now.Sub(time.Unix(0, s.MTime))
@@ -206,7 +223,12 @@ func (e *Entry) readOnce(ctx context.Context, root *os.Root, q Request) (same bo
 // OpenFile opens a regular file below root for reading. It neither follows a
 // link nor waits for a named pipe that has taken the file's place.
 func OpenFile(root *os.Root, p string) (*os.File, error) {
-	f, err := root.OpenFile(p, os.O_RDONLY|openFlags, 0)
+	var f *os.File
+	err := process.Reading(filepath.Join(root.Name(), filepath.FromSlash(p)), func() error {
+		var err error
+		f, err = root.OpenFile(p, os.O_RDONLY|openFlags, 0)
+		return err
+	})
 	if err != nil {
 		return nil, place(p, err)
 	}

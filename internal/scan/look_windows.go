@@ -33,7 +33,7 @@ func lookIn(_ *os.Root, dir *os.File, name string) (fs.FileMode, Stamp, error) {
 		return 0, Stamp{}, &fs.PathError{Op: "open", Path: name, Err: err}
 	}
 	var all fileAllInformation
-	if err := all.of(h); err == nil && all.Attributes&windows.FILE_ATTRIBUTE_REPARSE_POINT == 0 {
+	if err := all.of(h); err == nil && (all.Attributes&windows.FILE_ATTRIBUTE_REPARSE_POINT == 0 || !surrogate(tagOf(h))) {
 		windows.CloseHandle(h)
 		return all.mode(), all.stamp(), nil
 	}
@@ -53,7 +53,28 @@ func lookAt(f *os.File) (fs.FileMode, Stamp, error) {
 		// A file system without ids and times of change.
 		return info.Mode(), Stamp{Size: info.Size(), MTime: volume.Nanoseconds(info.ModTime())}, nil
 	}
+	if all.Attributes&windows.FILE_ATTRIBUTE_REPARSE_POINT != 0 && !surrogate(tagOf(windows.Handle(f.Fd()))) {
+		return all.mode(), all.stamp(), nil
+	}
 	return info.Mode(), all.stamp(), nil
+}
+
+// surrogate reports whether a reparse tag makes a file stand for another one, as links
+// and junctions do. All others are ordinary files and folders with something about them:
+// most of them are kept elsewhere, and come here when they are read.
+func surrogate(tag uint32) bool {
+	const nameSurrogate = 0x2000_0000
+	return tag&nameSurrogate != 0
+}
+
+// tagOf returns the reparse tag of an open file; one that cannot be told counts as a
+// surrogate's.
+func tagOf(h windows.Handle) uint32 {
+	var info struct{ Attributes, Tag uint32 }
+	if windows.GetFileInformationByHandleEx(h, windows.FileAttributeTagInfo, (*byte)(unsafe.Pointer(&info)), uint32(unsafe.Sizeof(info))) != nil {
+		return 0xFFFF_FFFF
+	}
+	return info.Tag
 }
 
 // openIn opens what has a name in a folder, a link itself and not what it leads to.
@@ -111,8 +132,11 @@ func (a *fileAllInformation) mode() fs.FileMode {
 	if a.Attributes&windows.FILE_ATTRIBUTE_READONLY != 0 {
 		mode = 0o444
 	}
+	const elsewhere = windows.FILE_ATTRIBUTE_OFFLINE | windows.FILE_ATTRIBUTE_RECALL_ON_OPEN | windows.FILE_ATTRIBUTE_RECALL_ON_DATA_ACCESS
 	if a.Attributes&windows.FILE_ATTRIBUTE_DIRECTORY != 0 {
 		mode |= fs.ModeDir | 0o111
+	} else if a.Attributes&elsewhere != 0 {
+		mode |= away
 	}
 	return mode
 }

@@ -79,7 +79,12 @@ type Entry struct {
 	Digest digest.Digest // of a file, if Known
 	Known  bool          // the content was read, now or with the same stamp before
 	Looked time.Time     // when the content was read
+	Away   bool          // the content is kept elsewhere, and comes here when it is read
 }
+
+// away marks, in the mode of a file that was looked at, that its content is kept
+// elsewhere.
+const away = fs.ModeTemporary
 
 // Attribute returns the entry's time and mode.
 func (e *Entry) Attribute() manifest.Attribute {
@@ -298,7 +303,7 @@ func (t *Tree) entry(root *os.Root, p string, mode fs.FileMode, stamp Stamp) err
 		return nil
 	}
 	odd := func(what string) { t.Odd = append(t.Odd, Oddity{p, what, false}) }
-	e := Entry{Path: p, Mode: mode.Perm(), Stamp: stamp}
+	e := Entry{Path: p, Mode: mode.Perm(), Stamp: stamp, Away: mode&away != 0}
 	switch {
 	case mode.IsRegular():
 		e.Kind = File

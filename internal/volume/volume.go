@@ -10,8 +10,10 @@ import (
 	"io/fs"
 	"math"
 	"os"
+	pathpkg "path"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -105,7 +107,18 @@ func IgnoresCase(root *os.Root, probe, upper string) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	return os.SameFile(a, b), nil
+	if os.SameFile(a, b) {
+		return true, nil
+	}
+	// Some file systems number a file anew for each name that it is asked by: what counts
+	// is whether the folder lists the other one.
+	dir, err := root.Open(pathpkg.Dir(upper))
+	if err != nil {
+		return false, err
+	}
+	defer dir.Close()
+	names, err := dir.Readdirnames(-1)
+	return !slices.Contains(names, pathpkg.Base(upper)), err
 }
 
 // Fold returns what all spellings of a name have in common in a folder that ignores

@@ -45,3 +45,11 @@ func network(dir string) string {
 	}
 	return unix.ByteSliceToString(st.Fstypename[:])
 }
+
+func maxFile(dir string) int64 {
+	var st unix.Statfs_t
+	if unix.Statfs(dir, &st) == nil && unix.ByteSliceToString(st.Fstypename[:]) == "msdos" {
+		return fatMax
+	}
+	return 0
+}

@@ -83,3 +83,12 @@ func network(dir string) string {
 	}
 	return ""
 }
+
+// maxFile knows FAT by its number in linux/magic.h.
+func maxFile(dir string) int64 {
+	var st unix.Statfs_t
+	if unix.Statfs(dir, &st) == nil && st.Type == unix.MSDOS_SUPER_MAGIC {
+		return fatMax
+	}
+	return 0
+}

@@ -106,3 +106,6 @@ func maySet(root *os.Root, path string) bool {
 }
 
 func isReadOnly(err error) bool { return errors.Is(err, unix.EROFS) }
+
+// modesAreKept says that a mode that does not stay as it is set is the disk's doing.
+const modesAreKept = true

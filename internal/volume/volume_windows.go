@@ -115,3 +115,18 @@ func network(dir string) string {
 	}
 	return ""
 }
+
+// modesAreKept: here a mode is one attribute, and never stays as it is set.
+const modesAreKept = false
+
+func maxFile(dir string) int64 {
+	root, err := windows.UTF16PtrFromString(filepath.VolumeName(dir) + `\`)
+	if err != nil {
+		return 0
+	}
+	var kind [32]uint16
+	if windows.GetVolumeInformation(root, nil, 0, nil, nil, nil, &kind[0], uint32(len(kind))) == nil && strings.HasPrefix(windows.UTF16ToString(kind[:]), "FAT") {
+		return fatMax
+	}
+	return 0
+}
