@@ -177,6 +177,15 @@ func TestAHomeOnANetworkIsUsedByOneProcessAtATime(t *testing.T) {
 	w.ok("status")
 	require.NoFileExists(t, in)
 	w.ok("store", "check")
+	// What reads and writes at the same time does so here too.
+	w.write("a.txt", "two, which nobody needs")
+	w.ok("snapshot", "2")
+	w.ok("pin", "1", "--yes")
+	w.ok("builds", "forget", "2", "--yes")
+	w.ok("history", "forget", "2999-01-01", "--yes")
+	w.ok("store", "trim", "--yes")
+	w.ok("snapshot", "3")
+	w.ok("store", "check")
 }
 
 // sshfs mounts a folder of this computer over sshfs, with the server started by hand.

@@ -63,7 +63,7 @@ func Open(ctx context.Context, path string, schema Schema) (*sql.DB, error) {
 
 // openFor opens a database for reading and writing.
 func openFor(ctx context.Context, path string, schema Schema) (*sql.DB, error) {
-	db, err := sql.Open("sqlite", dsn(path, modeOf(path)...))
+	db, err := sql.Open("sqlite", dsn(path))
 	if err != nil {
 		return nil, err
 	}
@@ -141,12 +141,14 @@ func copyFile(from, to string) error {
 	return errors.Join(err, out.Close())
 }
 
-// modeOf returns how a database is kept, by where it is.
-func modeOf(path string) []string {
+// modeOf returns how a database is kept, by where it is. On a network file system there is
+// no memory to share between processes: there is one process, whose connections share
+// what they have read and do not wait for each other's reading.
+func modeOf(path string) (pragmas []string, shared bool) {
 	if volume.Network(filepath.Dir(path)) != "" {
-		return []string{"journal_mode(TRUNCATE)", "locking_mode(EXCLUSIVE)"}
+		return []string{"journal_mode(TRUNCATE)", "locking_mode(EXCLUSIVE)", "read_uncommitted(ON)"}, true
 	}
-	return []string{"journal_mode(WAL)"}
+	return []string{"journal_mode(WAL)"}, false
 }
 
 // unwritable reports whether err says that the place of a database cannot be written to.
@@ -206,8 +208,12 @@ func busy(err error) bool {
 	return errors.As(err, &e) && e.Code()&0xff == sqlite3.SQLITE_BUSY
 }
 
-func dsn(path string, mode ...string) string {
+func dsn(path string) string {
 	query := url.Values{}
+	mode, shared := modeOf(path)
+	if shared {
+		query.Set("cache", "shared")
+	}
 	for _, pragma := range append([]string{"busy_timeout(30000)", "synchronous(FULL)", "foreign_keys(ON)", "cache_size(-8192)"}, mode...) {
 		query.Add("_pragma", pragma)
 	}
