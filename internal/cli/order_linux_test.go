@@ -296,7 +296,9 @@ func TestFilesThatDecideAreOnDiskBeforeTheyTakeTheirNames(t *testing.T) {
 	// A switch: both markers, the folders' names, and what is noted before.
 	o := ordered{t, w.trace(w.dir, "-g", "quay", "lane", "switch", "old")}
 	o.replaced(w.path(".morvant/lane.toml"))
-	swap := o.index(0, "exchange of the folders", func(e event) bool { return e.call == "rename" && e.to == w.parked("old") || e.path == w.live && e.call == "rename" })
+	swap := o.index(0, "exchange of the folders", func(e event) bool {
+		return e.call == "rename" && e.to == w.parked("old") || e.path == w.live && e.call == "rename"
+	})
 	noted := -1
 	for i := range swap {
 		if e := o.list[i]; e.call == "fsync" && strings.HasSuffix(e.path, "state.db-wal") {
