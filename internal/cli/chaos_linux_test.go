@@ -91,6 +91,7 @@ func (l *modelLane) pinned(want, owned tree, exact bool) tree {
 		case owned[p] == c && owned[p] != "":
 		case missing[c] > 0: // it moves
 			missing[c]--
+		case inTheWay(p, want): // it goes; undo brings it back
 		default:
 			out[p] = c
 		}
@@ -101,6 +102,16 @@ func (l *modelLane) pinned(want, owned tree, exact bool) tree {
 		}
 	}
 	return out
+}
+
+// inTheWay reports whether a build has a folder where a file is, or a file above it.
+func inTheWay(p string, want tree) bool {
+	for q := range want {
+		if !kept(q) && (strings.HasPrefix(q, p+"/") || strings.HasPrefix(p, q+"/")) {
+			return true
+		}
+	}
+	return false
 }
 
 type chaos struct {

@@ -217,7 +217,7 @@ func advice(err error) string {
 	case errors.Is(err, lane.ErrInTheWay):
 		return "Move it away, then try again"
 	case errors.As(err, &held):
-		return "Nothing was changed; close it, then try again (a window that works in the folder holds it too: cd .. leaves it)"
+		return "Close it, then try again (a window that works in the folder holds it too: cd .. leaves it)"
 	case errors.Is(err, errStillBlocked):
 		return "Take the block off first: morvant unblock"
 	case errors.Is(err, errNoRules):
@@ -225,7 +225,7 @@ func advice(err error) string {
 	case errors.Is(err, block.ErrTouched):
 		return "Look at it, then run morvant unblock --force to put back what the block had found"
 	case errors.Is(err, edit.ErrMatches):
-		return "Nothing was changed; correct the block rule in the game's settings (morvant game show says where they are)"
+		return "Correct the block rule in the game's settings (morvant game show says where they are)"
 	case errors.Is(err, feed.ErrNone):
 		return "Add one: morvant feed add ADDRESS"
 	case errors.Is(err, feed.ErrUnknown):
@@ -237,7 +237,7 @@ func advice(err error) string {
 	case errors.Is(err, publish.ErrOwner):
 		return "Publish into another folder, or with the key that signed it (--secret-key)"
 	case errors.Is(err, fs.ErrPermission):
-		return "Nothing was changed; give yourself the right to read and write it, then run the command again"
+		return "Give yourself the right to read and write it, then run the command again"
 	}
 	return ""
 }

@@ -3,6 +3,7 @@ package cli_test
 import (
 	"bufio"
 	"bytes"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -233,4 +234,29 @@ func TestAFolderThatAWindowWorksInIsNamed(t *testing.T) {
 	end()
 	w.ok("lane", "switch", "old")
 	require.Equal(t, before, picture(t, w.parked("main")))
+}
+
+// TestReadOnlyFilesAmongManyAreReplaced has more new files than are synced one by one,
+// with one among them that nobody may write to.
+func TestReadOnlyFilesAmongManyAreReplaced(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	for i := range 24 {
+		w.write(fmt.Sprintf("data/%d.txt", i), fmt.Sprint("one ", i))
+	}
+	require.NoError(t, os.Chmod(w.path("data/7.txt"), 0o444))
+	w.ok("add", "quay", w.live)
+	w.ok("snapshot", "1")
+	for i := range 24 {
+		require.NoError(t, os.Chmod(w.path(fmt.Sprintf("data/%d.txt", i)), 0o644))
+		w.write(fmt.Sprintf("data/%d.txt", i), fmt.Sprint("two ", i))
+	}
+	w.ok("pin", "1", "--yes")
+	require.Equal(t, "one 7", w.read("data/7.txt"))
+	require.Error(t, os.WriteFile(w.path("data/7.txt"), nil, 0o644), "it is read-only again")
+	w.ok("undo", "--yes")
+	require.Equal(t, "two 7", w.read("data/7.txt"))
+	w.ok("pin", "1", "--yes")
+	w.ok("verify")
+	require.NoError(t, os.Chmod(w.path("data/7.txt"), 0o644))
 }

@@ -28,6 +28,7 @@ import (
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
+	"morvant/internal/process"
 	"morvant/internal/volume"
 )
 
@@ -209,7 +210,10 @@ func Add(ctx context.Context, a Adding, o Options) (*Feed, error) {
 		return nil, err
 	}
 	f.dir = final
-	return f, os.Rename(dir, final)
+	if err := process.Rename(dir, final); err != nil {
+		return nil, err
+	}
+	return f, volume.SyncFolder(a.Base)
 }
 
 // absolute makes folder addresses independent of where the program is started.

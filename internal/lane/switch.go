@@ -254,11 +254,7 @@ func leave(s *game.Switch, live string) error {
 func syncFolders(list ...string) error {
 	slices.Sort(list)
 	for _, dir := range slices.Compact(list) {
-		f, err := os.Open(dir)
-		if err != nil {
-			return err
-		}
-		if err := errors.Join(volume.SyncDir(f), f.Close()); err != nil {
+		if err := volume.SyncFolder(dir); err != nil {
 			return err
 		}
 	}

@@ -18,6 +18,7 @@ import (
 	"morvant/internal/chunk"
 	"morvant/internal/digest"
 	"morvant/internal/pack"
+	"morvant/internal/process"
 	"morvant/internal/store"
 	"morvant/internal/volume"
 )
@@ -119,7 +120,7 @@ func (d *feedDir) write(ctx context.Context, builds []*Build) (err error) {
 		d.addBuild(b, parts)
 	}
 	for _, dir := range []string{"manifests", "layouts"} {
-		if err := syncDir(d.file(dir)); err != nil {
+		if err := volume.SyncFolder(d.file(dir)); err != nil {
 			return err
 		}
 	}
@@ -426,7 +427,7 @@ func (c *contents) close(g group) error {
 	delete(c.open, g)
 	name, err := p.writer.Finish()
 	if err = errors.Join(err, p.file.Chmod(0o644), p.file.Close()); err == nil {
-		err = os.Rename(p.file.Name(), c.dir.file(catalogue.PackFile(name)))
+		err = process.Rename(p.file.Name(), c.dir.file(catalogue.PackFile(name)))
 	}
 	if err != nil {
 		os.Remove(p.file.Name())
@@ -449,7 +450,7 @@ func (c *contents) finish() error {
 			return err
 		}
 	}
-	return syncDir(c.dir.file("packs"))
+	return volume.SyncFolder(c.dir.file("packs"))
 }
 
 // describe writes the manifest and the layout of a part.
@@ -563,13 +564,4 @@ func (c *contents) named(path string, body []byte) error {
 	}
 	c.dir.result.Written += int64(len(packed))
 	return volume.Replace(c.dir.file(path), packed, 0o644)
-}
-
-func syncDir(dir string) error {
-	f, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	return volume.SyncDir(f)
 }

@@ -27,6 +27,7 @@ import (
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
+	"morvant/internal/process"
 	"morvant/internal/progress"
 	"morvant/internal/store"
 	"morvant/internal/volume"
@@ -214,7 +215,10 @@ func (d *feedDir) settle(path string, key catalogue.PublicKey) error {
 		return d.exchange(path)
 	}
 	if body, err := os.ReadFile(d.file(path)); err == nil && catalogue.Verify(key, body, signature) == nil {
-		return os.Rename(d.file(sig+next), d.file(sig))
+		if err := process.Rename(d.file(sig+next), d.file(sig)); err != nil {
+			return err
+		}
+		return volume.SyncFolder(filepath.Dir(d.file(path)))
 	}
 	return errors.Join(removeIfThere(d.file(path+next)), os.Remove(d.file(sig+next)))
 }
@@ -229,11 +233,11 @@ func removeIfThere(name string) error {
 // exchange puts a new file and its signature in place, the file first.
 func (d *feedDir) exchange(path string) error {
 	for _, p := range []string{path, catalogue.SignatureOf(path)} {
-		if err := os.Rename(d.file(p+next), d.file(p)); err != nil {
+		if err := process.Rename(d.file(p+next), d.file(p)); err != nil {
 			return err
 		}
 	}
-	return syncDir(filepath.Dir(d.file(path)))
+	return volume.SyncFolder(filepath.Dir(d.file(path)))
 }
 
 func (d *feedDir) file(path string) string { return filepath.Join(d.Dest, filepath.FromSlash(path)) }
@@ -374,7 +378,7 @@ func (d *feedDir) replace(path string, body []byte, what string) error {
 	if err := volume.Replace(d.file(catalogue.SignatureOf(path)+next), signature, 0o644); err != nil {
 		return err
 	}
-	if err := syncDir(filepath.Dir(d.file(path))); err != nil {
+	if err := volume.SyncFolder(filepath.Dir(d.file(path))); err != nil {
 		return err
 	}
 	return d.exchange(path)

@@ -563,11 +563,4 @@ func (s *Store) name(p *openPack) (digest.Digest, error) {
 }
 
 // syncPacks brings the names of the packs to disk.
-func (s *Store) syncPacks() error {
-	dir, err := os.Open(filepath.Join(s.dir, packsDir))
-	if err != nil {
-		return err
-	}
-	defer dir.Close()
-	return volume.SyncDir(dir)
-}
+func (s *Store) syncPacks() error { return volume.SyncFolder(filepath.Join(s.dir, packsDir)) }

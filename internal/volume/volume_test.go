@@ -147,3 +147,74 @@ func TestWhatSpellingsHaveInCommon(t *testing.T) {
 		require.Equal(t, windows || runtime.GOOS != "windows", CanHold(name), name)
 	}
 }
+
+func TestAJunctionToANetworkShareIsRefused(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "link")
+	require.ErrorContains(t, Link(`\\server\share`, name), "cannot lead to a network share")
+	require.NoFileExists(t, name)
+}
+
+func TestALinkIsTriedBesideThePlace(t *testing.T) {
+	dir, target := t.TempDir(), t.TempDir()
+	if err := Link(target, filepath.Join(dir, "try")); err != nil {
+		require.ErrorIs(t, CanLink(dir, target), ErrNoLinks)
+		return
+	}
+	require.NoError(t, os.Remove(filepath.Join(dir, "try")))
+	require.NoError(t, CanLink(dir, target))
+	require.ErrorIs(t, CanLink(dir, filepath.Join(target, "nothing")), ErrNoLinks)
+	list, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	require.Empty(t, list, "nothing is left of the try")
+}
+
+func TestReplacingClearsAwayWhatAKilledRunHasLeft(t *testing.T) {
+	dir := t.TempDir()
+	root, err := os.OpenRoot(dir)
+	require.NoError(t, err)
+	defer root.Close()
+	name := filepath.Join(dir, "state.cfg")
+	left := filepath.Join(dir, partOf("state.cfg")+"LEFTOVER")
+	other := filepath.Join(dir, partOf("other.cfg")+"LEFTOVER")
+	for _, p := range []string{left, other} {
+		require.NoError(t, os.WriteFile(p, nil, 0o644))
+	}
+	require.NoError(t, Replace(name, []byte("one"), 0o644))
+	require.NoFileExists(t, left)
+	require.FileExists(t, other, "of another file, which may be at work")
+	require.NoError(t, ReplaceIn(root, "state.cfg", []byte("two"), 0o444))
+	b, err := os.ReadFile(name)
+	require.NoError(t, err)
+	require.Equal(t, "two", string(b))
+	require.NoError(t, os.Chmod(name, 0o644)) // for Windows to remove it
+}
+
+func TestWhatIsNotThereAndWhatIs(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a"), nil, 0o644))
+	_, err := os.Lstat(filepath.Join(dir, "a", "b"))
+	require.True(t, Absent(err), "below a file there is nothing: %v", err)
+	_, err = os.Lstat(filepath.Join(dir, "c"))
+	require.True(t, Absent(err))
+	require.False(t, Absent(os.ErrPermission))
+	require.False(t, Absent(nil))
+	require.Equal(t, Earliest.UnixNano(), Nanoseconds(time.Date(1500, 1, 1, 0, 0, 0, 0, time.UTC)))
+	require.Equal(t, Latest.UnixNano(), Nanoseconds(time.Date(2500, 1, 1, 0, 0, 0, 0, time.UTC)))
+	require.Equal(t, int64(-5), Nanoseconds(time.Unix(0, -5)))
+}
+
+func TestWhatTheDiskOfATestCanHold(t *testing.T) {
+	dir := t.TempDir()
+	traits, err := TraitsOf(dir)
+	require.NoError(t, err)
+	require.Equal(t, ID(dir), ID(filepath.Dir(dir)))
+	require.Empty(t, Network(dir))
+	list, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	require.Empty(t, list)
+	require.Len(t, Traits{NoLinks: true, NoModes: true, MaxFile: fatMax, Clock: 2 * time.Second}.Lacks(), 4)
+	require.Contains(t, Traits{MaxFile: fatMax}.Lacks()[0], "4 GB")
+	if runtime.GOOS == "linux" {
+		require.Zero(t, traits.MaxFile)
+	}
+}
