@@ -39,12 +39,14 @@ type tree map[string]string
 type modelChange struct {
 	before, after tree
 	held          string // before it
+	exact         bool   // before it
 }
 
 // modelLane is an install as the model knows it.
 type modelLane struct {
 	files   tree
 	held    string // label of a snapshot; empty: not held
+	exact   bool   // the player's own files are held as well
 	changes []modelChange
 }
 
@@ -62,7 +64,7 @@ type model struct {
 func (m *model) clone() *model {
 	c := &model{lanes: make(map[string]*modelLane), live: m.live, saves: maps.Clone(m.saves), backups: maps.Clone(m.backups), snapshots: maps.Clone(m.snapshots), blocked: m.blocked}
 	for name, l := range m.lanes {
-		c.lanes[name] = &modelLane{maps.Clone(l.files), l.held, slices.Clone(l.changes)}
+		c.lanes[name] = &modelLane{maps.Clone(l.files), l.held, l.exact, slices.Clone(l.changes)}
 	}
 	return c
 }
@@ -239,8 +241,8 @@ func (c *chaos) next() *operation {
 	pin := func(label string, exact bool) *operation {
 		before := maps.Clone(live.files)
 		live.files = live.pinned(m.snapshots[label], owned, exact)
-		live.changes = append(live.changes, modelChange{before: before, after: live.files, held: live.held})
-		live.held, m.blocked = label, true
+		live.changes = append(live.changes, modelChange{before: before, after: live.files, held: live.held, exact: live.exact})
+		live.held, live.exact, m.blocked = label, exact, true
 		args := []string{"pin", "snapshot/" + label, "--yes"}
 		if exact {
 			args = append(args, "--exact")
@@ -283,7 +285,7 @@ func (c *chaos) next() *operation {
 			live.files[p] = was
 		}
 		live.changes = live.changes[:len(live.changes)-1]
-		live.held = last.held
+		live.held, live.exact = last.held, last.exact
 		m.blocked = live.held != ""
 		return &operation{args: []string{"undo", "--yes"}, after: m, change: true}
 	case 12:
@@ -291,8 +293,8 @@ func (c *chaos) next() *operation {
 			return nil
 		}
 		before := maps.Clone(live.files)
-		live.files = live.pinned(m.snapshots[live.held], owned, false)
-		live.changes = append(live.changes, modelChange{before: before, after: live.files, held: live.held})
+		live.files = live.pinned(m.snapshots[live.held], owned, live.exact)
+		live.changes = append(live.changes, modelChange{before: before, after: live.files, held: live.held, exact: live.exact})
 		m.blocked = true
 		if maps.Equal(before, live.files) {
 			return nil // it would say that nothing differs
