@@ -119,7 +119,7 @@ func TestKilledAtAnyPointALaneIsMadeRenamedOrRemoved(t *testing.T) {
 	} {
 		kills := 0
 		for _, calls := range []string{"renameat,renameat2,rename", "unlinkat", "fsync,fdatasync,syncfs", "mkdirat", "pwrite64"} {
-			for n := 1; n < 400; n += 1 + 10*(stride(n)-1) {
+			for n := 1; n < 400; n += 7 * stride(n) {
 				for _, dir := range append(places, w.parked("older"), w.parked("third")) {
 					require.NoError(t, os.RemoveAll(dir))
 				}

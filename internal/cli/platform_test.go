@@ -253,7 +253,9 @@ func TestReadOnlyFilesAmongManyAreReplaced(t *testing.T) {
 	}
 	w.ok("pin", "1", "--yes")
 	require.Equal(t, "one 7", w.read("data/7.txt"))
-	require.Error(t, os.WriteFile(w.path("data/7.txt"), nil, 0o644), "it is read-only again")
+	info, err := os.Stat(w.path("data/7.txt"))
+	require.NoError(t, err)
+	require.Zero(t, info.Mode().Perm()&0o222, "it is read-only again")
 	w.ok("undo", "--yes")
 	require.Equal(t, "two 7", w.read("data/7.txt"))
 	w.ok("pin", "1", "--yes")
