@@ -398,8 +398,8 @@ func (c *chaos) do(o *operation) {
 	r := c.finish(cmd)
 	what := fmt.Sprintf("%v with %s: exit %d %s", o.args, fault, r.code, strings.TrimSpace(r.err))
 	c.said = append(c.said, what)
-	if len(c.said) > 12 {
-		c.said = c.said[1:]
+	if len(c.said) > 16 {
+		c.said = c.said[len(c.said)-16:]
 	}
 	next := c.pick([]string{"status", "lane list", "history", "saves list", "store check"})
 	look := c.outsideRun(append([]string{"-g", "quay"}, strings.Fields(next)...)...)

@@ -430,10 +430,10 @@ func (a *app) remake(c *cli.Command) func(*lane.GoneError) error {
 		if gone.Empty {
 			how, question = "is empty", "Fill it again?"
 		}
-		a.note("The folder of %s, %s, %s. What Morvant has recorded of it is in the store.", gone.Game.Display(), gone.Dir, how)
+		a.note("The folder of %s (%s) %s. What Morvant has recorded of it is in the store.", gone.Game.Display(), gone.Dir, how)
 		if gone.Own != nil {
-			a.note("Of your own files, snapshot/%s of %s has %s; afterwards, this brings them back: morvant carry snapshot/%s",
-				gone.Own.Label, day(gone.Own.Made), comma(gone.OwnFiles), gone.Own.Label)
+			a.note("snapshot/%s of %s has %s of your own. Bring them back afterwards with: morvant carry snapshot/%s",
+				gone.Own.Label, day(gone.Own.Made), count(gone.OwnFiles, "file"), gone.Own.Label)
 		}
 		if c.Bool("dry-run") {
 			return gone

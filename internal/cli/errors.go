@@ -78,6 +78,9 @@ func oneLine(err error) string {
 	if errors.As(err, &space) {
 		return fmt.Sprintf("not enough free space in %s: %s are needed and %s are free", space.Dir, size(space.Need), size(space.Free))
 	}
+	if database.Unwritable(err) {
+		return "Morvant's home cannot be written to now"
+	}
 	return strings.Join(strings.FieldsFunc(err.Error(), func(r rune) bool { return r == '\n' }), "; ")
 }
 

@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
 	"time"
 
 	"morvant/internal/block"
+	"morvant/internal/edit"
 	"morvant/internal/game"
 	"morvant/internal/scan"
 )
@@ -207,21 +209,23 @@ func (l *Lane) BlockStates(ctx context.Context) ([]block.State, error) {
 }
 
 // follow brings the block to what a change has left: a lane that is held is blocked,
-// one that was held and is not any more is not. The change itself stands, whatever
-// comes of it.
-func (l *Lane) follow(ctx context.Context, c *game.Change) {
-	var err error
+// one that was held and is not any more is not.
+func (l *Lane) follow(ctx context.Context, c *game.Change) error {
 	switch held := c.After.Held() && !c.After.Open; {
 	case !l.Live: // set anew when the lane becomes live
-		err = l.Unblock(ctx, false)
+		return l.Unblock(ctx, false)
 	case held && len(l.Game.Block) > 0:
-		err = l.Block(ctx)
+		return l.Block(ctx)
 	case !held && c.Before.Held():
-		err = l.Unblock(ctx, false)
+		return l.Unblock(ctx, false)
 	}
-	if err != nil {
-		l.meter.Warn(fmt.Sprintf("the block is not as it should be: %v; see morvant block --show", err))
-	}
+	return nil
+}
+
+// lasting reports whether an error of a block is a matter of its rules, or of what
+// somebody else has done: to try again would not help.
+func lasting(err error) bool {
+	return errors.Is(err, block.ErrTouched) || errors.Is(err, block.ErrRule) || errors.Is(err, edit.ErrMatches) || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrExist)
 }
 
 // unblockedModes gives files that a block has made read-only the modes that they

@@ -275,6 +275,7 @@ func Moved(ctx context.Context, home *game.Home, name, was string) error {
 // known to be missing.
 func (l *Lane) traits() volume.Traits {
 	if l.tried == nil {
+		game.SweepProbes(l.Dir) // of a run that was killed
 		t, _ := volume.TraitsOf(l.Dir)
 		l.tried = &t
 	}

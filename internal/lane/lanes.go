@@ -305,7 +305,15 @@ func removeKnown(ctx context.Context, dir string, known plan.State, match *rules
 	if err := errors.Join(root.RemoveAll(manifest.PrivateDir), root.Close()); err != nil {
 		return left, err
 	}
-	return left, ignoreMissing(os.Remove(dir))
+	game.SweepProbes(dir)
+	if err := os.Remove(dir); err != nil && !volume.Absent(err) {
+		list, readErr := os.ReadDir(dir)
+		if readErr != nil || len(list) == 0 {
+			return left, err
+		}
+		left = len(list) // something has come in the meantime, and stays
+	}
+	return left, nil
 }
 
 func ignoreMissing(err error) error {

@@ -113,7 +113,7 @@ func (l *Lane) Carry(ctx context.Context, p *Proposal) error {
 			return err
 		}
 	}
-	return l.afterwards(ctx, &p.Change)
+	return l.afterwards(ctx, &p.Change, false)
 }
 
 // change brings the folder to what the proposal wants. After an error it is as before,
@@ -150,9 +150,21 @@ func (l *Lane) change(ctx context.Context, p *Proposal, memo json.RawMessage) er
 	return nil
 }
 
-// afterwards does what follows a change of the lane, and then ends it.
-func (l *Lane) afterwards(ctx context.Context, c *game.Change) error {
-	l.follow(ctx, c)
+// afterwards does what follows a change of the lane, and then ends it. The change itself
+// stands, whatever comes of that. What fails and may succeed later is left to the next
+// command, once.
+func (l *Lane) afterwards(ctx context.Context, c *game.Change, again bool) error {
+	if err := l.follow(ctx, c); err != nil {
+		later := !again && !lasting(err)
+		text := fmt.Sprintf("the block is not as it should be: %v; see morvant block --show", err)
+		if later {
+			text = fmt.Sprintf("the block is not as it should be yet: %v; the next command tries again", err)
+		}
+		l.meter.Warn(text)
+		if later {
+			return nil
+		}
+	}
 	l.afterPin(ctx, c)
 	return l.home.End(ctx, l.Game.Name, l.Name, game.BegunChange)
 }

@@ -111,7 +111,7 @@ func (l *Lane) ended(ctx context.Context, end *apply.Ended, c *game.Change, note
 	sentences := l.sentences(ctx, end.Report)
 	what := Describe(c) + " of " + l.Title()
 	say := func(text string) {
-		l.tell("%s", strings.Join(append([]string{text}, sentences...), "; ")+".")
+		l.tell("%s", strings.Join(append([]string{text}, sentences...), ". ")+".")
 	}
 	switch end.Outcome {
 	case apply.Finished:
@@ -125,7 +125,7 @@ func (l *Lane) ended(ctx context.Context, end *apply.Ended, c *game.Change, note
 		if err := apply.Finish(l.root); err != nil {
 			return err
 		}
-		if err := l.afterwards(ctx, c); err != nil {
+		if err := l.afterwards(ctx, c, true); err != nil {
 			return err
 		}
 		say(what + " had been interrupted; it is finished now")
@@ -148,7 +148,7 @@ func (l *Lane) ended(ctx context.Context, end *apply.Ended, c *game.Change, note
 			if err := l.recordChange(ctx, c); err != nil { // its number
 				return err
 			}
-			if err := l.afterwards(ctx, c); err != nil {
+			if err := l.afterwards(ctx, c, true); err != nil {
 				return err
 			}
 			say("What follows " + lowerFirst(what) + " had been interrupted; it is finished now")
