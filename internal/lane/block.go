@@ -3,7 +3,6 @@ package lane
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"slices"
 	"time"
