@@ -156,7 +156,15 @@ func Do(ctx context.Context, job Job) (*Report, error) {
 	}
 	j := newJournal(job)
 	c := &change{ctx: context.WithoutCancel(ctx), root: job.Root, journal: j, store: job.Store, now: job.Now, report: &Report{}}
-	err := c.open()
+	// A change folder that is there already is somebody else's: those of Morvant have
+	// been recovered by now.
+	found, err := Pending(job.Root)
+	if err == nil && found {
+		_, err = c.setAside()
+	}
+	if err == nil {
+		err = c.open()
+	}
 	if err == nil {
 		err = stage(ctx, job, c.report)
 	}
@@ -246,7 +254,7 @@ func (c *change) open() error {
 		if err == nil {
 			err = volume.OwnIn(c.root, dir, path.Dir(dir))
 		}
-		if err != nil && !errors.Is(err, fs.ErrExist) {
+		if err != nil && !(errors.Is(err, fs.ErrExist) && dir == manifest.PrivateDir) {
 			return err
 		}
 	}

@@ -212,3 +212,16 @@ func TestALateTimeIsNoReasonToRefuse(t *testing.T) {
 	require.NoError(t, Finish(r.root))
 	require.Equal(t, map[string]string{"a": "new"}, r.contents())
 }
+
+func TestAChangeFolderOfSomebodyElseIsNotMixedWithOnesOwn(t *testing.T) {
+	r := newRig(t)
+	r.file("a", "one")
+	r.file(".morvant/change/new/0", "of a stranger")
+	r.file(".morvant/change/old/0", "of a stranger as well")
+	r.do(r.job(map[string]string{"a": "ONE"}))
+	require.NoError(t, Finish(r.root))
+	require.Equal(t, map[string]string{"a": "ONE"}, r.contents())
+	list, err := filepath.Glob(filepath.Join(r.dir, ".morvant", "aside", "foreign-*", "old", "0"))
+	require.NoError(t, err)
+	require.Len(t, list, 1, "it is kept, and not carried out")
+}

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 
 	"morvant/internal/edit"
 	"morvant/internal/userpath"
@@ -104,6 +105,25 @@ type Place struct {
 	Home  string   // what ~ stands for
 }
 
+// check returns an error unless a rule may have to do with a path: a variable in it must
+// be set, and nothing may be held that holds the game, a home or a disk.
+func (p Place) check(path string) error {
+	bad := func(why string) error { return fmt.Errorf("%w: %q %s", ErrRule, path, why) }
+	if unset := userpath.Unset(path, p.Home); len(unset) > 0 {
+		return bad("names " + unset[0] + ", which is not set on this computer")
+	}
+	full := p.resolve(path)
+	switch {
+	case filepath.Dir(full) == full:
+		return bad("is the root of a file system")
+	case userpath.Within(p.Dir, full):
+		return bad("is the game's folder or holds it")
+	case p.Home != "" && userpath.Within(p.Home, full):
+		return bad("is your home folder or holds it")
+	}
+	return nil
+}
+
 // resolve makes a path of a rule full.
 func (p Place) resolve(path string) string { return userpath.Expand(path, p.Home, p.Dir) }
 
@@ -124,6 +144,7 @@ type Hold struct {
 	Rule   Rule            `json:"rule"`
 	Path   string          `json:"path,omitempty"`   // of a setting and of occupy, in full
 	Values []string        `json:"values,omitempty"` // of a setting, in the order of the matches
+	Raw    [][]byte        `json:"raw,omitempty"`    // the same as bytes of the file; notes of old versions have none
 	Modes  map[string]Mode `json:"modes,omitempty"`  // of read-only, by path
 	Aside  string          `json:"aside,omitempty"`  // of occupy: where what was there has been put
 	// Loose says that immutable files have been let go for a change of the lane; it

@@ -3,6 +3,7 @@ package block
 import (
 	"bytes"
 	"encoding/binary"
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -231,4 +232,53 @@ func TestWhereRulesLook(t *testing.T) {
 		require.Equal(t, filepath.Join(top, filepath.FromSlash(want)), at.Watched(Rule{Kind: Occupy, Path: path}), path)
 	}
 	require.Empty(t, at.Watched(Rule{Kind: ReadOnly}))
+}
+
+func TestBytesThatAreNoTextComeBackAsTheyWere(t *testing.T) {
+	dir := t.TempDir()
+	at := Place{Dir: dir, Home: filepath.Join(dir, "ada")}
+	rule := Rule{Kind: Setting, File: "state.cfg", Find: `^updates=([^\r\n]+)`, Set: "by-hand"}
+	for name, content := range map[string][]byte{
+		"bytes of an old system": []byte("updates=gr\xfc\xdfe\nnext=1\n"),
+		"half of a pair":         append(utf16File(binary.LittleEndian, []byte{0xFF, 0xFE}, "updates=a"), append([]byte{0x00, 0xD8}, utf16File(binary.LittleEndian, nil, "b\nnext=1\n")...)...),
+	} {
+		t.Run(name, func(t *testing.T) {
+			file := filepath.Join(dir, "real.cfg")
+			require.NoError(t, os.WriteFile(file, content, 0o640))
+			link := filepath.Join(dir, "state.cfg")
+			_ = os.Remove(link)
+			if err := os.Symlink("real.cfg", link); err != nil {
+				rule.File = "real.cfg"
+			}
+			h, err := Prepare(rule, at)
+			require.NoError(t, err)
+			require.NoError(t, h.Set(at))
+			kept, err := json.Marshal(h) // as it is remembered
+			require.NoError(t, err)
+			var again Hold
+			require.NoError(t, json.Unmarshal(kept, &again))
+			require.NoError(t, again.Lift(at, false))
+			b, err := os.ReadFile(file)
+			require.NoError(t, err)
+			require.Equal(t, content, b)
+			if info, err := os.Lstat(link); err == nil && rule.File == "state.cfg" {
+				require.NotZero(t, info.Mode()&os.ModeSymlink, "the link is one still")
+			}
+		})
+	}
+}
+
+func TestNoRuleHoldsMoreThanAPath(t *testing.T) {
+	dir := t.TempDir()
+	at := Place{Dir: filepath.Join(dir, "games", "Quay"), Home: filepath.Join(dir, "ada")}
+	for path, words := range map[string]string{
+		"$QUAY_NOT_SET/staging": "QUAY_NOT_SET, which is not set", "%QUAY_NOT_SET%": "which is not set", "/": "root", at.Dir: "the game's folder",
+		filepath.Dir(at.Dir): "the game's folder or holds it", ".": "the game's folder", "~": "your home folder", dir: "holds it",
+	} {
+		_, err := Prepare(Rule{Kind: Occupy, Path: path}, at)
+		require.ErrorIs(t, err, ErrRule, path)
+		require.ErrorContains(t, err, words, path)
+	}
+	_, err := Prepare(Rule{Kind: Setting, File: "$QUAY_NOT_SET/state.cfg", Find: "(a)", Set: "b"}, at)
+	require.ErrorContains(t, err, "QUAY_NOT_SET, which is not set")
 }

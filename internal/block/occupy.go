@@ -14,6 +14,9 @@ import (
 const held = "Morvant keeps this path so that updates cannot be put here. Take it away with: morvant unblock\n"
 
 func (h *Hold) prepareOccupy(at Place) error {
+	if err := at.check(h.Rule.Path); err != nil {
+		return err
+	}
 	h.Path = at.resolve(h.Rule.Path)
 	if h.ours() {
 		return fmt.Errorf("%s is held already, by an earlier block: %w", h.Path, ErrTouched)

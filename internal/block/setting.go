@@ -1,12 +1,14 @@
 package block
 
 import (
+	"bytes"
 	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
 
 	"morvant/internal/edit"
+	"morvant/internal/userpath"
 	"morvant/internal/volume"
 )
 
@@ -47,27 +49,44 @@ func (h *Hold) find() (*edit.Document, *edit.Values, error) {
 }
 
 func (h *Hold) prepareSetting(at Place) error {
+	if unset := userpath.Unset(h.Rule.File, at.Home); len(unset) > 0 {
+		return fmt.Errorf("%w: %q names %s, which is not set on this computer", ErrRule, h.Rule.File, unset[0])
+	}
 	h.Path = at.resolve(h.Rule.File)
 	_, v, err := h.find()
 	if err != nil {
 		return err
 	}
-	h.Values = v.Texts
+	h.Values, h.Raw = v.Texts, v.Raw
 	return nil
 }
 
 func (h *Hold) wanted() []string { return slices.Repeat([]string{h.Rule.Set}, len(h.Values)) }
 
-func (h *Hold) setSetting() error { return h.put(h.wanted()) }
-
-// put sets the values, if they are not that already.
-func (h *Hold) put(values []string) error {
+func (h *Hold) setSetting() error {
 	d, v, err := h.find()
-	if err != nil || slices.Equal(v.Texts, values) {
+	if err != nil || slices.Equal(v.Texts, h.wanted()) {
 		sweep(h.Path)
 		return err
 	}
-	return replace(h.Path, d.With(v, values))
+	return replace(h.Path, d.With(v, h.wanted()))
+}
+
+// restore puts back the bytes that were found, if they are not there already.
+func (h *Hold) restore() error {
+	d, v, err := h.find()
+	if err != nil {
+		return err
+	}
+	raw := h.Raw
+	if raw == nil { // noted by an old version
+		raw = d.Encode(h.Values)
+	}
+	if slices.EqualFunc(v.Raw, raw, bytes.Equal) {
+		sweep(h.Path) // nothing but what a killed run has left
+		return nil
+	}
+	return replace(h.Path, d.WithRaw(v, raw))
 }
 
 func (h *Hold) current() ([]string, error) {
@@ -99,9 +118,9 @@ func (h *Hold) liftSetting(force bool) error {
 	case err != nil:
 		return err
 	case slices.Equal(now, h.Values):
-		return h.put(h.Values) // nothing but what a killed run has left
+		return h.restore()
 	case !slices.Equal(now, h.wanted()) && !force:
 		return fmt.Errorf("%s says %q: %w", h.Path, now[0], ErrTouched)
 	}
-	return h.put(h.Values)
+	return h.restore()
 }

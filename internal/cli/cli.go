@@ -82,7 +82,7 @@ func Main(args []string, stdin, stdout, stderr *os.File) (code int) {
 	defer stop()
 	// A second Ctrl-C ends the program at once; what is on disk can take it.
 	context.AfterFunc(ctx, stop)
-	a := &app{in: stdin, stdout: stdout, stderr: stderr, out: stdout, err: stderr, now: time.Now, interrupted: ctx.Done()}
+	a := &app{in: stdin, stdout: stdout, stderr: stderr, out: visible{stdout}, err: visible{stderr}, now: time.Now, interrupted: ctx.Done()}
 	if notTyped(args, stdin) {
 		sayHowToType(stdin, stdout)
 		return exitUsage
@@ -199,7 +199,7 @@ func (a *app) before(ctx context.Context, c *cli.Command) (context.Context, erro
 	case "never":
 		out.Profile, err.Profile = colorprofile.NoTTY, colorprofile.NoTTY
 	}
-	a.out, a.err = out, err
+	a.out, a.err = visible{out}, visible{err}
 	a.meter = newMeter(a.stderr, c.Bool("quiet"))
 	return ctx, nil
 }

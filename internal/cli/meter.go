@@ -81,7 +81,7 @@ func (m *meter) due() {
 		m.open()
 		return
 	}
-	fmt.Fprintln(m.file, m.line())
+	fmt.Fprintln(visible{m.file}, m.line())
 	m.timer.Reset(lineEvery)
 }
 
@@ -116,7 +116,7 @@ func (m *meter) open() {
 		mpb.AppendDecorators(decor.Any(func(s decor.Statistics) string {
 			text := pace(s.Current, total, started)
 			if name := m.name.Load(); name != nil {
-				text += "  " + clip(path.Base(*name), 32)
+				text += "  " + clip(string(madeVisible([]byte(path.Base(*name)))), 32)
 			}
 			return text
 		})),
@@ -154,7 +154,7 @@ func (m *meter) Warn(message string) {
 	if show != nil {
 		w = show
 	}
-	fmt.Fprintln(w, "Note: "+message)
+	fmt.Fprintln(visible{w}, "Note: "+message)
 }
 
 // size writes bytes for people.

@@ -4,6 +4,7 @@
 package edit
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -90,8 +91,11 @@ func (d *Document) decode() {
 		start := i
 		r := rune(d.order.Uint16(d.raw[i:]))
 		if utf16.IsSurrogate(r) && i+3 < len(d.raw) {
-			r = utf16.DecodeRune(r, rune(d.order.Uint16(d.raw[i+2:])))
-			i += 2
+			// A half that stands alone takes nothing along.
+			if both := utf16.DecodeRune(r, rune(d.order.Uint16(d.raw[i+2:]))); both != utf8.RuneError {
+				r = both
+				i += 2
+			}
 		}
 		before := len(text)
 		text = utf8.AppendRune(text, r)
@@ -125,6 +129,7 @@ func (d *Document) encode(s string) []byte {
 // Values are what a pattern captures in a document.
 type Values struct {
 	Texts  []string
+	Raw    [][]byte // as they stand in the file
 	places [][2]int // in the file
 }
 
@@ -140,7 +145,9 @@ func (d *Document) Find(find string, count int) (*Values, error) {
 			continue
 		}
 		v.Texts = append(v.Texts, d.Text[m[2]:m[3]])
-		v.places = append(v.places, [2]int{d.place(m[2]), d.place(m[3])})
+		at := [2]int{d.place(m[2]), d.place(m[3])}
+		v.places = append(v.places, at)
+		v.Raw = append(v.Raw, bytes.Clone(d.raw[at[0]:at[1]]))
 	}
 	if len(v.Texts) != count {
 		return nil, fmt.Errorf("%w: %q matches %d times, and %d were expected", ErrMatches, find, len(v.Texts), count)
@@ -148,13 +155,25 @@ func (d *Document) Find(find string, count int) (*Values, error) {
 	return v, nil
 }
 
+// Encode returns texts as bytes of the file.
+func (d *Document) Encode(texts []string) [][]byte {
+	raw := make([][]byte, len(texts))
+	for i, text := range texts {
+		raw[i] = d.encode(text)
+	}
+	return raw
+}
+
 // With returns the file with other values in their places.
-func (d *Document) With(v *Values, texts []string) []byte {
+func (d *Document) With(v *Values, texts []string) []byte { return d.WithRaw(v, d.Encode(texts)) }
+
+// WithRaw is With for values as bytes of the file.
+func (d *Document) WithRaw(v *Values, raw [][]byte) []byte {
 	var out []byte
 	end := 0
 	for i, p := range v.places {
 		out = append(out, d.raw[end:p[0]]...)
-		out = append(out, d.encode(texts[i])...)
+		out = append(out, raw[i]...)
 		end = p[1]
 	}
 	return append(out, d.raw[end:]...)

@@ -245,6 +245,13 @@ func (l *Lane) Unshare(ctx context.Context, path string) error {
 	if manifest.CheckPath(path) != nil || !volume.IsLink(at) {
 		return fmt.Errorf("%s: %w: it is no link", path, ErrShare)
 	}
+	is, err := l.home.Lane(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(is.Shares, func(s game.Share) bool { return s.Path == path }) {
+		return fmt.Errorf("%s: %w: this link was not made by sharing", path, ErrShare)
+	}
 	target, err := volume.LinkTarget(at)
 	if err != nil {
 		return err
