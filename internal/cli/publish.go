@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,7 +14,9 @@ import (
 
 	"morvant/internal/catalogue"
 	"morvant/internal/game"
+	"morvant/internal/lane"
 	"morvant/internal/publish"
+	"morvant/internal/rules"
 	"morvant/internal/store"
 )
 
@@ -22,7 +25,8 @@ func (a *app) publishCommand() *cli.Command {
 		Name: "publish", Usage: "make a feed of builds in the store: a folder that any web server can serve", ArgsUsage: "FOLDER BUILD...", Category: groupShare,
 		Description: "Example: morvant publish ~/feed 1.1.0 1.1.1 --feed quay-archive --component voices-en=\"voices/en/**\" --component base\n" +
 			"         morvant publish ~/feed --list builds.toml\n\n" +
-			"Your own files (keep rules) and scratch files are never published. What is in the feed stays as it is; publishing\n" +
+			"Your own files (keep rules of the game and of any pin, companions, saves inside the folder), scratch files and your\n" +
+			"notes are never published; --note gives one for others, and --dry-run lists every file. What is in the feed stays as it is; publishing\n" +
 			"again adds what is new. The catalogue is signed with a key that is made at the first time and kept in Morvant's\n" +
 			"folder; --secret-key names another one, in minisign format.",
 		Flags: append(changeFlags(),
@@ -189,11 +193,57 @@ func (a *app) toPublish(ctx context.Context, home *game.Home, s *store.Store, g 
 	if out.Date.IsZero() {
 		out.Date = b.Made
 	}
-	if out.Note == "" {
-		out.Note = b.Note
+	if out.Note == "" && b.Components != nil {
+		out.Note = b.Note // the feed that it came from has published it; a snapshot's is the player's own
 	}
-	out.Parts, err = publish.PartsOf(ctx, s, b, g.Rules(), list.Rules())
+	own, err := playersOwn(ctx, home, g)
+	if err != nil {
+		return nil, err
+	}
+	out.Parts, err = publish.PartsOf(ctx, s, b, own, list.Rules())
 	return out, err
+}
+
+// playersOwn returns rules for what is the player's, wherever that is said: in the game's
+// settings, in the pin of any lane, in what the saves are.
+func playersOwn(ctx context.Context, home *game.Home, g *game.Game) (rules.Rules, error) {
+	own := g.Rules()
+	own.Keep = slices.Clone(own.Keep)
+	lanes, err := home.Lanes(ctx, g.Name)
+	if err != nil {
+		return own, err
+	}
+	for _, l := range lanes {
+		own.Keep = append(own.Keep, l.Pin.Keep...)
+		for _, c := range l.Pin.Companions {
+			own.Keep = append(own.Keep, literally(c.Path))
+		}
+		finder, err := lane.SavesFinder(ctx, home, g, l.Name, g.Folder(l))
+		if err != nil {
+			return own, err
+		}
+		places, _, err := finder.Find()
+		if err != nil {
+			return own, err
+		}
+		for _, p := range places {
+			if p.Inside {
+				own.Keep = append(own.Keep, literally(p.Path)+"/**")
+			}
+		}
+	}
+	for _, p := range g.Saves {
+		// Also where they were when the snapshot was taken.
+		if p = filepath.ToSlash(p); !filepath.IsAbs(p) && !strings.HasPrefix(p, "/") && !strings.ContainsAny(p[:1], "~$%") {
+			own.Keep = append(own.Keep, strings.TrimSuffix(p, "/")+"/**")
+		}
+	}
+	return own, nil
+}
+
+// literally makes a pattern that stands for one path.
+func literally(p string) string {
+	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`, "{", `\{`).Replace(p)
 }
 
 // secretKey loads the key that signs, making one at the first time.
@@ -225,6 +275,29 @@ type publishedJSON struct {
 	Chunks  int      `json:"chunks"`
 	Written int64    `json:"written_bytes"`
 	Done    bool     `json:"done"`
+	// Builds are what others would see, of a dry run.
+	Builds []seenJSON `json:"builds,omitempty"`
+}
+
+// seenJSON is what others will see of a build.
+type seenJSON struct {
+	Build string   `json:"build"`
+	Note  string   `json:"note,omitempty"`
+	Files []string `json:"files"`
+}
+
+func toSeen(r *publish.Request) []seenJSON {
+	var list []seenJSON
+	for _, b := range r.Builds {
+		seen := seenJSON{Build: b.Channel + "/" + b.Label, Note: b.Note, Files: []string{}}
+		for _, part := range sortedKeys(b.Parts) {
+			for _, f := range b.Parts[part].Manifest.Files {
+				seen.Files = append(seen.Files, f.Path)
+			}
+		}
+		list = append(list, seen)
+	}
+	return list
 }
 
 func (a *app) showPublish(c *cli.Command, r *publish.Request) error {
@@ -238,9 +311,22 @@ func (a *app) showPublish(c *cli.Command, r *publish.Request) error {
 		}
 	}
 	if c.Bool("json") {
-		return a.emit(publishedJSON{Schema: "morvant-published/1", Folder: r.Dest, Feed: r.Name, Added: names, Same: []string{}})
+		return a.emit(publishedJSON{Schema: "morvant-published/1", Folder: r.Dest, Feed: r.Name, Added: names, Same: []string{}, Builds: toSeen(r)})
 	}
 	a.say("%s", grid([]string{"Build", "Channel", "Date", "Component", ">Files", ">Size"}, rows))
+	a.say("\nWhat others will see:")
+	for _, b := range r.Builds {
+		note := b.Note
+		if note == "" {
+			note = "(no note)"
+		}
+		a.say("  %s/%s: %s", b.Channel, b.Label, note)
+		for _, part := range sortedKeys(b.Parts) {
+			for _, f := range b.Parts[part].Manifest.Files {
+				a.say("    %s: %s", part, f.Path)
+			}
+		}
+	}
 	a.say("\nThis was a dry run; nothing was published.")
 	return nil
 }
@@ -249,7 +335,7 @@ func (a *app) showPublished(c *cli.Command, dest string, r *publish.Request, p *
 	if c.Bool("json") {
 		return a.emit(publishedJSON{
 			"morvant-published/1", dest, p.Feed.Name, p.Feed.Key, p.Feed.Serial,
-			append([]string{}, p.Added...), append([]string{}, p.Same...), p.Chunks, p.Written, true,
+			append([]string{}, p.Added...), append([]string{}, p.Same...), p.Chunks, p.Written, true, nil,
 		})
 	}
 	if len(p.Added) > 0 {

@@ -212,3 +212,55 @@ func TestTwoPublishersAtTheSameTime(t *testing.T) {
 	w.ok("feed", "add", feed)
 	require.Len(t, w.json(0, "builds", "--channel", "public")["builds"], published+1)
 }
+
+// TestPublishingGivesAwayNothingOfThePlayers fills a home with marked secrets and searches
+// everything that is published for each mark.
+func TestPublishingGivesAwayNothingOfThePlayers(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.install("1.1.1")
+	secrets := []string{"SECRET-kept-by-game", "SECRET-kept-by-pin", "SECRET-companion", "SECRET-save", "SECRET-scratch", "SECRET-note", "SECRET-own-note", "SECRET-other-lane", w.dir}
+	w.ok("game", "set", "--keep", "Mine/**", "--scratch", "logs/**", "--saves", "profiles/*")
+	w.write("Mine/a.txt", secrets[0])
+	w.write("pinned/b.txt", secrets[1])
+	w.write("profiles/ada/1.sav", secrets[3])
+	w.write("logs/last.txt", secrets[4])
+	w.ok("snapshot", "1.1.1", "--note", secrets[5]+" in "+w.live)
+	w.ok("pin", "1.1.1", "--yes", "--keep", "pinned/**", "--companion", "bin/standalone.txt="+secrets[2])
+	w.ok("lane", "new", "second", "--from", "1.1.1", "--yes")
+	w.ok("-l", "second", "pin", "1.1.1", "--yes", "--keep", "theirs/**")
+	w.write("theirs/c.txt", secrets[7])
+	w.ok("snapshot", "all")
+	w.ok("builds", "note", "all", secrets[6])
+	dest := filepath.Join(w.dir, "feed")
+	dry := w.ok("publish", dest, "1.1.1", "all", "--feed", "mine", "--dry-run").out
+	require.Contains(t, dry, "base: bin/quay.exe")
+	require.NotContains(t, dry, "b.txt")
+	seen := w.json(0, "publish", dest, "all", "--feed", "mine", "--dry-run")["builds"].([]any)[0].(map[string]any)
+	require.Contains(t, seen["files"], "readme.txt")
+	w.ok("publish", dest, "1.1.1", "all", "--feed", "mine")
+	// Also what is packed is searched: a store of its own takes it in.
+	reader := newWorld(t)
+	reader.ok("add", "quay", reader.live)
+	reader.ok("feed", "add", dest)
+	reader.ok("pin", "public/all", "--yes")
+	all := ""
+	for _, dir := range []string{dest, reader.live, filepath.Join(reader.home, "feeds")} {
+		require.NoError(t, filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
+			if err == nil && !d.IsDir() && filepath.Base(p) != "subscription.json" {
+				b, readErr := os.ReadFile(p)
+				require.NoError(t, readErr)
+				all += p + "\n" + string(b)
+			}
+			return err
+		}))
+	}
+	all = strings.ReplaceAll(all, dest, "")
+	for _, secret := range secrets {
+		require.NotContains(t, all, secret)
+	}
+	require.NotContains(t, reader.ok("builds").out, "SECRET")
+	require.FileExists(t, reader.path("bin/quay.exe"))
+	w.ok("publish", filepath.Join(w.dir, "other"), "1.1.1", "--feed", "mine", "--note", "for everybody")
+	require.Contains(t, readFile(t, filepath.Join(w.dir, "other", "channels", "public.json")), "for everybody")
+}
