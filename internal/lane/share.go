@@ -18,6 +18,7 @@ import (
 	"morvant/internal/pinfile"
 	"morvant/internal/scan"
 	"morvant/internal/store"
+	"morvant/internal/volume"
 )
 
 // Errors of what is shared with others.
@@ -85,6 +86,9 @@ func (l *Lane) FromPinFile(ctx context.Context, f *pinfile.File) (*game.Build, P
 		}
 	}
 	o.Add.Companions, o.Add.Edits = f.Companions, f.Edits
+	if err := l.mayWrite(ctx, b, o); err != nil {
+		return nil, o, err
+	}
 	for _, over := range f.Overlays {
 		other, err := sameContent(builds, func(b *game.Build) bool { return b.Digest() == over.Digest }, over.Build)
 		if err != nil {
@@ -98,6 +102,35 @@ func (l *Lane) FromPinFile(ctx context.Context, f *pinfile.File) (*game.Build, P
 		o.Add.Overlays = append(o.Add.Overlays, lay)
 	}
 	return b, o, nil
+}
+
+// mayWrite returns an error if a pin file writes onto a file of the build, or into one
+// that is a program: whoever wrote it could have it started.
+func (l *Lane) mayWrite(ctx context.Context, b *game.Build, o PinOptions) error {
+	if len(o.Add.Companions)+len(o.Add.Edits) == 0 {
+		return nil
+	}
+	choice, err := l.Choose(ctx, b, o.Components)
+	if err != nil {
+		return err
+	}
+	c, err := l.compose(ctx, b, choice.Names)
+	if err != nil {
+		return err
+	}
+	for _, k := range o.Add.Companions {
+		for _, f := range c.manifest.Files {
+			if volume.Fold(f.Path) == volume.Fold(k.Path) {
+				return fmt.Errorf("the companion %s is a file of the build: %w", k.Path, pinfile.ErrRuns)
+			}
+		}
+	}
+	for _, e := range o.Add.Edits {
+		if a, ok := c.attributes.Files[e.File]; ok && a.Mode&0o111 != 0 {
+			return fmt.Errorf("%s, which an edit is about, is a program: %w", e.File, pinfile.ErrRuns)
+		}
+	}
+	return nil
 }
 
 // sameContent finds the build that is meant by its content. A build that only has the

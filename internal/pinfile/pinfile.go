@@ -7,6 +7,8 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"path"
+	"slices"
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
@@ -30,7 +32,22 @@ const (
 var (
 	ErrFormat = errors.New("this is no pin file that can be used")
 	ErrNewer  = errors.New("the pin file was written by a newer Morvant")
+	// ErrRuns is returned for a text that the system would run.
+	ErrRuns = errors.New("a pin file may not write what can be run")
 )
+
+// runs are the endings of files that a system starts, or that a program loads to run, by
+// their name alone.
+var runs = []string{
+	".exe", ".dll", ".com", ".scr", ".cpl", ".pif", ".msi", ".msp", ".bat", ".cmd", ".ps1", ".psm1", ".vbs", ".vbe", ".js", ".jse", ".wsf", ".wsh", ".hta", ".lnk", ".url", ".reg", ".jar",
+	".sh", ".bash", ".zsh", ".fish", ".command", ".desktop", ".service", ".so", ".dylib", ".app", ".py", ".pl", ".rb", ".lua",
+}
+
+// Runs reports whether the name of a file says that it can be run.
+func Runs(name string) bool {
+	// Windows takes no notice of dots and spaces at the end.
+	return slices.Contains(runs, strings.ToLower(path.Ext(strings.TrimRight(name, ". "))))
+}
 
 // Overlay is some files of another build.
 type Overlay struct {
@@ -139,9 +156,15 @@ func (f *File) check() error {
 	}
 	for _, k := range f.Companions {
 		errs = append(errs, k.Check())
+		if Runs(k.Path) || strings.HasPrefix(k.Text, "#!") {
+			errs = append(errs, fmt.Errorf("the companion %s: %w", k.Path, ErrRuns))
+		}
 	}
 	for _, e := range f.Edits {
 		errs = append(errs, e.Check())
+		if Runs(e.File) {
+			errs = append(errs, fmt.Errorf("the edit of %s: %w", e.File, ErrRuns))
+		}
 	}
 	return errors.Join(errs...)
 }

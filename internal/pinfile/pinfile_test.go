@@ -80,3 +80,27 @@ func FuzzPinFile(f *testing.F) {
 		require.Equal(t, file, back)
 	})
 }
+
+func TestAPinFileWritesNothingThatCanBeRun(t *testing.T) {
+	for _, name := range []string{"a.exe", "A.EXE", "bin/x.dll", "start.sh", "start.bat. ", "x.cmd", "lib.so", "x.ps1", "x.desktop"} {
+		require.True(t, Runs(name), name)
+		f := File{Game: "quay", Build: "1", Digest: digest.Of([]byte("x")), Companions: []game.Companion{{Path: strings.TrimRight(name, ". "), Text: "x"}}}
+		b, err := f.Encode()
+		require.NoError(t, err)
+		_, err = Decode(b)
+		require.ErrorIs(t, err, ErrRuns, name)
+		f.Companions, f.Edits = nil, []game.Edit{{File: strings.TrimRight(name, ". "), Find: "(a)", Set: "b"}}
+		b, err = f.Encode()
+		require.NoError(t, err)
+		_, err = Decode(b)
+		require.ErrorIs(t, err, ErrRuns, name)
+	}
+	for _, name := range []string{"settings.ini", "bin/standalone.txt", "exe", "a.exe.txt", "launch.cfg"} {
+		require.False(t, Runs(name), name)
+	}
+	f := File{Game: "quay", Build: "1", Digest: digest.Of([]byte("x")), Companions: []game.Companion{{Path: "start", Text: "#!/bin/sh\n"}}}
+	b, err := f.Encode()
+	require.NoError(t, err)
+	_, err = Decode(b)
+	require.ErrorIs(t, err, ErrRuns)
+}
