@@ -520,6 +520,9 @@ func (c *chaos) exported(label string) {
 
 func (c *chaos) fail(why string) {
 	c.t.Helper()
+	if keep := os.Getenv("MORVANT_CHAOS_KEEP"); keep != "" { // to look at what it has come to
+		_ = exec.Command("cp", "-a", c.dir, c.home, keep).Run()
+	}
 	c.t.Fatalf("%s\nthe last operations:\n%s", why, strings.Join(c.said, "\n"))
 }
 
@@ -571,6 +574,8 @@ func TestChaos(t *testing.T) {
 	for _, label := range c.snapshots() {
 		c.exported(label)
 	}
-	w.ok("-g", "quay", "store", "check")
+	if r := c.outsideRun("-g", "quay", "store", "check"); r.code != 0 {
+		c.fail(r.out + r.err)
+	}
 	t.Logf("%d operations, %d snapshots, 0 findings; seed %d", done, len(c.m.snapshots), n)
 }
