@@ -411,6 +411,9 @@ func (c *chaos) do(o *operation) {
 	if look.code != 0 && look.code != 3 {
 		c.fail("the next command fails")
 	}
+	if check := c.outsideRun("-g", "quay", "store", "check"); check.code != 0 {
+		c.fail("the store lacks something: " + check.out + check.err)
+	}
 	wrongAfter, isAfter := c.seen(o.after)
 	wrongBefore, isBefore := c.seen(before)
 	switch {

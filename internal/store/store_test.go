@@ -225,6 +225,47 @@ func TestTrimDropsWhatNobodyMarkedAndNothingElse(t *testing.T) {
 	require.NoError(t, s.Close())
 }
 
+// Killed between the new pack and its place in the index, a trim leaves a pack that holds
+// nothing the index needs, and that the next trim writes again under the same name.
+func TestATrimAfterAKilledOneDropsNothingThatIsNeeded(t *testing.T) {
+	dir := t.TempDir()
+	s := openStore(t, dir)
+	kept, dead := random(1, 700_000), random(2, 700_000)
+	keep := putAll(t, s, kept, dead)[:1]
+	require.NoError(t, s.Close())
+	planned := func() (*Mark, *TrimPlan) {
+		var err error
+		s, _, err = OpenAlone(t.Context(), dir)
+		require.NoError(t, err)
+		require.NoError(t, s.Adopt(t.Context()))
+		m, err := s.NewMark(t.Context())
+		require.NoError(t, err)
+		require.NoError(t, m.Files(t.Context(), keep, 0))
+		plan, err := s.PlanTrim(t.Context(), m)
+		require.NoError(t, err)
+		return m, plan
+	}
+
+	m, plan := planned()
+	killed := &trimmer{store: s, mark: m, moved: func(int64) {}}
+	require.Len(t, plan.rewrite, 1)
+	require.NoError(t, killed.rewrite(t.Context(), plan.rewrite[0]))
+	_, err := s.name(killed.out)
+	require.NoError(t, err)
+	require.NoError(t, m.Close())
+	require.NoError(t, s.Close())
+
+	m, plan = planned()
+	require.Equal(t, []int{1, 1}, []int{plan.Drop, plan.Rewrite})
+	require.NoError(t, s.Trim(t.Context(), m, plan, func(int64) {}))
+	require.NoError(t, m.Close())
+	require.True(t, bytes.Equal(kept, get(t, s, keep[0])))
+	require.NoError(t, s.Close())
+	names, err := packNames(dir)
+	require.NoError(t, err)
+	require.Len(t, names, 1)
+}
+
 func TestAPackThatTheIndexDoesNotKnowIsAdopted(t *testing.T) {
 	dir := t.TempDir()
 	s := openStore(t, dir)

@@ -114,6 +114,13 @@ func (s *Store) Adopt(ctx context.Context) error { return s.adopt(ctx) }
 // Trim carries out a plan. The caller has the store to itself. Living records
 // are on disk and in the index at their new place before the old one goes.
 func (s *Store) Trim(ctx context.Context, m *Mark, plan *TrimPlan, moved func(n int64)) error {
+	// These go first: a pack written below may get the name of one of them, which a trim
+	// that was killed has left.
+	for _, p := range plan.drop {
+		if err := s.dropPack(ctx, p); err != nil {
+			return err
+		}
+	}
 	t := &trimmer{store: s, mark: m, moved: moved}
 	for _, p := range plan.rewrite {
 		if err := t.rewrite(ctx, p); err != nil {
@@ -123,11 +130,6 @@ func (s *Store) Trim(ctx context.Context, m *Mark, plan *TrimPlan, moved func(n 
 	}
 	if err := t.finish(ctx); err != nil {
 		return err
-	}
-	for _, p := range plan.drop {
-		if err := s.dropPack(ctx, p); err != nil {
-			return err
-		}
 	}
 	for _, name := range plan.stale {
 		if err := os.Remove(name); err != nil && !errors.Is(err, os.ErrNotExist) {
