@@ -202,6 +202,7 @@ func (c *chaos) edited(dir string, t tree) {
 			if info, err := os.Lstat(full); err == nil && !info.IsDir() {
 				require.NoError(c.t, os.Remove(full))
 				delete(t, p)
+				c.said = append(c.said, "by hand: "+full+" deleted")
 			}
 			continue
 		}
@@ -218,6 +219,7 @@ func (c *chaos) edited(dir string, t tree) {
 		_ = os.Remove(full)
 		require.NoError(c.t, os.WriteFile(full, []byte(text), 0o644))
 		t[p] = text
+		c.said = append(c.said, "by hand: "+full+" written")
 	}
 }
 
@@ -398,8 +400,8 @@ func (c *chaos) do(o *operation) {
 	r := c.finish(cmd)
 	what := fmt.Sprintf("%v with %s: exit %d %s", o.args, fault, r.code, strings.TrimSpace(r.err))
 	c.said = append(c.said, what)
-	if len(c.said) > 16 {
-		c.said = c.said[len(c.said)-16:]
+	if len(c.said) > 32 {
+		c.said = c.said[len(c.said)-32:]
 	}
 	next := c.pick([]string{"status", "lane list", "history", "saves list", "store check"})
 	look := c.outsideRun(append([]string{"-g", "quay"}, strings.Fields(next)...)...)
