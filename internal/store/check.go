@@ -17,27 +17,39 @@ import (
 	"morvant/internal/database"
 	"morvant/internal/digest"
 	"morvant/internal/pack"
+	"morvant/internal/process"
+	"morvant/internal/volume"
 )
 
-// rebuild makes a new index out of the packs. The lost one is kept beside it.
+// rebuild makes a new index out of the packs, which is the index once it has them all.
+// The lost one is kept beside it.
 func rebuild(ctx context.Context, dir string, lock *flock.Flock) (*Store, error) {
-	index := filepath.Join(dir, indexFile)
-	if _, err := os.Stat(index); err == nil {
-		if err := os.Rename(index, index+".damaged"); err != nil {
-			return nil, err
-		}
-	}
-	if err := database.Remove(index); err != nil {
+	index, fresh := filepath.Join(dir, indexFile), filepath.Join(dir, indexFile+".new")
+	if err := database.Remove(fresh); err != nil {
 		return nil, err
 	}
-	s, err := openIndex(ctx, dir, lock)
+	s, err := openIndex(ctx, dir, fresh, lock)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.adopt(ctx); err != nil {
-		return nil, errors.Join(err, s.Close())
+	if err := errors.Join(s.adopt(ctx), s.closeFiles()); err != nil {
+		return nil, errors.Join(err, database.Remove(fresh))
 	}
-	return s, nil
+	if _, err := os.Stat(index); err == nil {
+		if err := process.Rename(index, index+".damaged"); err != nil {
+			return nil, err
+		}
+	}
+	if err := database.Remove(index); err != nil { // what SQLite kept beside it
+		return nil, err
+	}
+	if err := process.Rename(fresh, index); err != nil {
+		return nil, err
+	}
+	if err := volume.SyncFolder(dir); err != nil {
+		return nil, err
+	}
+	return openIndex(ctx, dir, index, lock)
 }
 
 // adopt adds to the index every pack in the folder that it does not name yet.

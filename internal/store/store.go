@@ -177,7 +177,7 @@ func open(ctx context.Context, dir string, lock *flock.Flock) (*Store, error) {
 	if _, err := os.Stat(index); errors.Is(err, fs.ErrNotExist) && len(names) > 0 {
 		return nil, lost
 	}
-	s, err := openIndex(ctx, dir, lock)
+	s, err := openIndex(ctx, dir, index, lock)
 	if err != nil {
 		return nil, err
 	}
@@ -191,8 +191,7 @@ func open(ctx context.Context, dir string, lock *flock.Flock) (*Store, error) {
 	return s, nil
 }
 
-func openIndex(ctx context.Context, dir string, lock *flock.Flock) (*Store, error) {
-	index := filepath.Join(dir, indexFile)
+func openIndex(ctx context.Context, dir, index string, lock *flock.Flock) (*Store, error) {
 	db, err := database.Open(ctx, index, schema)
 	if database.Damaged(err) {
 		return nil, fmt.Errorf("%s: %w", index, ErrIndexLost)

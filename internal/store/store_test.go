@@ -300,6 +300,36 @@ func TestAPackThatTheIndexDoesNotKnowIsAdopted(t *testing.T) {
 	require.NoError(t, s.Close())
 }
 
+func TestAnIndexThatIsHalfMadeAnewIsNoIndex(t *testing.T) {
+	dir := t.TempDir()
+	s := openStore(t, dir)
+	var list []digest.Digest
+	for i := range 4 {
+		list = append(list, putAll(t, s, random(byte(i), 700_000))...)
+	}
+	require.NoError(t, s.Close())
+	require.NoError(t, os.Remove(filepath.Join(dir, indexFile)))
+	names, err := packNames(dir)
+	require.NoError(t, err)
+	last := filepath.Join(dir, packsDir, names[len(names)-1]+packSuffix)
+	require.NoError(t, os.Rename(last, last+".away"))
+	require.NoError(t, os.Mkdir(last, 0o755)) // cannot be read: it ends in the middle
+	_, err = Open(t.Context(), dir)
+	require.Error(t, err)
+	require.NoError(t, os.Remove(last))
+	require.NoError(t, os.Rename(last+".away", last))
+
+	s, err = Open(t.Context(), dir)
+	require.NoError(t, err)
+	for i, d := range list {
+		require.True(t, bytes.Equal(random(byte(i), 700_000), get(t, s, d)))
+	}
+	require.NoError(t, s.Close())
+	left, err := filepath.Glob(filepath.Join(dir, indexFile+"*"))
+	require.NoError(t, err)
+	require.Equal(t, []string{filepath.Join(dir, indexFile)}, left)
+}
+
 func TestSharesCountWhatOnlyOneOwnerHas(t *testing.T) {
 	s := openStore(t, t.TempDir())
 	defer s.Close()
