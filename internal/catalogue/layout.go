@@ -30,7 +30,7 @@ const (
 	MaxChain = 8
 )
 
-// Chunk is one piece of content and where it can be had.
+// Chunk is one piece of content and where it can be fetched from.
 type Chunk struct {
 	Digest digest.Digest
 	Size   int         // bytes once decoded

@@ -262,7 +262,7 @@ func TestADamagedCopyOfAFeedIsLeftOut(t *testing.T) {
 }
 
 // TestEachFileOfTheHomeHarmed deletes, empties, cuts and flips each file of a home, one
-// at a time, and expects that what can be had is had: the table in docs/design.md.
+// at a time, and expects everything recoverable to be recovered: the table in docs/design.md.
 func TestEachFileOfTheHomeHarmed(t *testing.T) {
 	t.Parallel()
 	w := newLaunched(t)

@@ -52,7 +52,7 @@ func (l *Lane) add(ctx context.Context, c *composed, pin game.Pin, fresh bool) e
 	return nil
 }
 
-// bring makes content a part of what the pin itself brings.
+// bring adds content that comes from the pin itself, not from a build.
 func (c *composed) bring(path string, content []byte) manifest.File {
 	if c.texts == nil {
 		c.texts = make(map[digest.Digest][]byte)
