@@ -53,7 +53,7 @@ func (a *app) additions(ctx context.Context, c *cli.Command, l *lane.Lane, home 
 }
 
 // parseOverlay reads BUILD:PATTERN. A folder is recorded as a snapshot first, so that
-// what is laid over can be had again.
+// what is laid over can be restored later.
 func (a *app) parseOverlay(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, text string) (game.Overlay, error) {
 	at := strings.LastIndexByte(text, ':')
 	if at <= 0 || at == len(text)-1 {

@@ -137,7 +137,7 @@ func TestLanesAreMadeOfBuildsLanesAndFolders(t *testing.T) {
 	w.ok("-g", "quay", "lane", "remove", "second", "--delete", "--yes")
 	require.NoDirExists(t, w.parked("second"))
 	w.ok("-g", "quay", "lane", "new", "again", "--from", "lane-second", "--exact", "--yes")
-	require.Equal(t, want, picture(t, w.parked("again")), "what was removed can be had again")
+	require.Equal(t, want, picture(t, w.parked("again")), "what was removed can be restored")
 	w.ok("-g", "quay", "lane", "remove", "again", "--yes")
 	require.DirExists(t, w.parked("again"))
 	require.NotContains(t, w.lanes(), "again")

@@ -151,7 +151,7 @@ type pinfileError struct {
 
 func (e *pinfileError) Unwrap() error { return e.error }
 
-// advice says where the build can be had.
+// advice says where the build can be downloaded.
 func (e *pinfileError) advice() string {
 	switch {
 	case errors.Is(e.error, lane.ErrOtherContent):

@@ -39,7 +39,7 @@ type Fetching struct {
 	only     map[digest.Digest]bool
 }
 
-// source sees to it that the content a plan writes can be had: from the store, or
+// source makes the content that a plan writes available: from the store, or
 // from a feed that offers the build or an overlay. What a feed says of a new build's
 // programs goes into the plan.
 func (l *Lane) source(ctx context.Context, p *Proposal, request plan.Request, promised map[digest.Digest]bool) error {
