@@ -37,10 +37,15 @@ func TraitsOf(dir string) (Traits, error) {
 		return t, err
 	}
 	link := probe + "-link"
-	if err := os.Symlink("nothing", link); err != nil {
+	if os.Symlink("nothing", link) != nil {
 		t.NoLinks = true
-	} else if err := os.Remove(link); err != nil {
-		return t, err
+	} else {
+		// Where links are made up, one may be said to be made and not be there.
+		to, err := os.Readlink(link)
+		t.NoLinks = err != nil || to != "nothing"
+		if err := os.Remove(link); err != nil && !Absent(err) {
+			return t, err
+		}
 	}
 	for _, mode := range []os.FileMode{0o600, 0o700} {
 		if os.Chmod(probe, mode) != nil {
