@@ -220,7 +220,7 @@ func (h *Home) copyState() {
 	if database.Copy(ctx, h.db, part) != nil || checkFile(ctx, part) != nil {
 		return
 	}
-	f, err := os.Open(part)
+	f, err := os.OpenFile(part, os.O_RDWR, 0) // Windows syncs only what may be written
 	if err != nil {
 		return
 	}
