@@ -95,7 +95,9 @@ func TestALostStateComesBackWithEverything(t *testing.T) {
 	require.Len(t, copies, 1)
 	// Only the last days are kept.
 	for _, day := range []string{"2026-01-01", "2026-01-02", "2026-01-03", "2026-01-04"} {
-		require.NoError(t, exec.Command("cp", copies[0], filepath.Join(w.home, "state-copies", day+".db")).Run())
+		copied, err := os.ReadFile(copies[0])
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(w.home, "state-copies", day+".db"), copied, 0o644))
 	}
 	w.ok("snapshot", "another")
 	copies, err = filepath.Glob(filepath.Join(w.home, "state-copies", "*.db"))
@@ -272,7 +274,7 @@ func TestEachFileOfTheHomeHarmed(t *testing.T) {
 	w.ok("lane", "new", "old", "--from", "1.1.1", "--yes")
 	intact := w.picture()
 	kept := filepath.Join(w.dir, "kept")
-	require.NoError(t, exec.Command("cp", "-a", w.home, kept).Run())
+	require.NoError(t, os.CopyFS(kept, os.DirFS(w.home)))
 	var files []string
 	require.NoError(t, filepath.WalkDir(w.home, func(p string, d fs.DirEntry, err error) error {
 		if err == nil && !d.IsDir() {
@@ -299,7 +301,7 @@ func TestEachFileOfTheHomeHarmed(t *testing.T) {
 			}
 			where := rel + " " + harm
 			require.NoError(t, os.RemoveAll(w.home))
-			require.NoError(t, exec.Command("cp", "-a", kept, w.home).Run())
+			require.NoError(t, os.CopyFS(w.home, os.DirFS(kept)))
 			switch harm {
 			case "deleted":
 				require.NoError(t, os.Remove(file))

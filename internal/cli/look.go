@@ -100,7 +100,7 @@ type statusJSON struct {
 	Running bool        `json:"running"`
 	Block   []blockJSON `json:"block"`
 	Looked  time.Time   `json:"looked"`
-	// Says is what the game says to be, where its content does not tell.
+	// Says is the version that the game itself gives, where its content does not tell.
 	Waiting string `json:"waiting,omitempty"` // update that the launcher has
 	Says    string `json:"says,omitempty"`
 	SaysBy  string `json:"says_by,omitempty"`

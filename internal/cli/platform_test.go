@@ -81,7 +81,7 @@ func TestAFileHeldOpenIsNamed(t *testing.T) {
 		t.Skip("files that are open can be replaced here, as under Wine")
 	}
 	require.Contains(t, r.err, "readme.txt")
-	require.Contains(t, r.err, "close it, then try again")
+	require.Contains(t, r.err, "Close it, then try again")
 	require.Equal(t, "altered", w.read("readme.txt"))
 	w.ok("pin", "1.1.1", "--yes")
 }

@@ -94,7 +94,7 @@ type file struct {
 	pieces []store.Piece
 }
 
-// need is a chunk that the store lacks, and how it is had.
+// need is a chunk that the store lacks, and where it will come from.
 type need struct {
 	digest digest.Digest
 	size   int
@@ -208,7 +208,7 @@ func (f *Feed) Plan(ctx context.Context, r Request, o Options) (*Plan, error) {
 	return p, p.resolve(ctx, targets, ws, o.Meter)
 }
 
-// resolve decides for each chunk how it is had.
+// resolve decides where each chunk comes from.
 func (p *Plan) resolve(ctx context.Context, targets map[digest.Digest]*need, ws *ways, meter progress.Meter) error {
 	wanted := make(map[digest.Digest]*need)
 	for d, n := range targets {

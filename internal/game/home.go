@@ -39,7 +39,7 @@ type Home struct {
 	db   *sql.DB
 	lane string       // see UseLane
 	use  *use         // nil: several processes may use the home at once
-	open *flock.Flock // shared by all that have the state open; nil: it cannot be had
+	open *flock.Flock // shared by all that have the state open; nil: no lock could be taken
 	// Said says in sentences what was found when the home was opened, and what has been
 	// done about it.
 	Said []string

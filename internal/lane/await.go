@@ -126,7 +126,7 @@ func (l *Lane) unfinished(s *Status) string {
 	return ""
 }
 
-// SaysLabel returns the label of the build that the game itself says to be, and what
+// SaysLabel returns the label of the version that the game itself gives, and what
 // said so: of a known build if it means one, else as it stands there. What the game
 // wrote when it last ran does not count.
 func (l *Lane) SaysLabel(ctx context.Context) (label string, by identify.Evidence, err error) {
