@@ -279,7 +279,7 @@ func TestEachFileOfTheHomeHarmed(t *testing.T) {
 	require.NoError(t, filepath.WalkDir(w.home, func(p string, d fs.DirEntry, err error) error {
 		if err == nil && !d.IsDir() {
 			rel, _ := filepath.Rel(w.home, p)
-			files = append(files, rel)
+			files = append(files, filepath.ToSlash(rel))
 		}
 		return err
 	}))

@@ -119,12 +119,8 @@ func checkSaves(ctx context.Context, home *game.Home, g *game.Game, patterns []s
 	if err != nil {
 		return err
 	}
-	for _, p := range patterns {
-		if err := f.Check(p); err != nil {
-			return err
-		}
-	}
-	return nil
+	f.Patterns = patterns
+	return f.Check()
 }
 
 // noteDisk says what the disk of a folder cannot hold.

@@ -153,6 +153,37 @@ func TestSavesThatCannotBe(t *testing.T) {
 	w.ok("pin", "1.1.1", "--yes")
 }
 
+// TestALinkOfTheGamesIsNoWayToTheHomeFolder: stash would empty what the link leads to.
+func TestALinkOfTheGamesIsNoWayToTheHomeFolder(t *testing.T) {
+	t.Parallel()
+	w := newSaved(t)
+	user := filepath.Join(w.launched.dir, "user")
+	require.NoError(t, os.MkdirAll(filepath.Join(user, "Documents"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(user, "Documents", "letter.txt"), []byte("dear"), 0o644))
+	if runtime.GOOS == "windows" {
+		t.Skip("symbolic links take rights here that players do not have")
+	}
+	w.ok("game", "set", "--no-saves", filepath.Join(w.dir, "*"), "--saves", "userdata")
+	require.NoError(t, os.Symlink(user, w.path("userdata")))
+	for _, args := range [][]string{{"saves", "stash", "--yes"}, {"saves", "list"}, {"saves", "backup"}, {"game", "set", "--saves", "userdata"}} {
+		r := w.run(append([]string{"-g", "quay"}, args...)...)
+		require.Equal(t, 1, r.code, "%v", args)
+		require.Contains(t, r.err, "is your home folder", "%v", args)
+	}
+	require.FileExists(t, filepath.Join(user, "Documents", "letter.txt"))
+	// A link to a folder that saves can be in is fine, and is found once by two ways.
+	require.NoError(t, os.Remove(w.path("userdata")))
+	require.NoError(t, os.Symlink(filepath.Join(w.dir, "100"), w.path("userdata")))
+	w.ok("game", "set", "--saves", filepath.Join(w.dir, "100"))
+	w.ok("saves", "backup")
+	w.ok("saves", "stash", "--yes")
+	require.NotContains(t, w.saves(), "100/slot1.sav")
+	require.FileExists(t, filepath.Join(w.dir, "200", "slot1.sav"))
+	w.ok("saves", "restore", "--yes")
+	require.Contains(t, w.saves(), "100/slot1.sav")
+	w.fails(1, "name only one of them", "game", "set", "--saves", w.dir)
+}
+
 func TestStepsAfterAPin(t *testing.T) {
 	t.Parallel()
 	if runtime.GOOS == "windows" {

@@ -157,9 +157,6 @@ func (r *reading) name(raw string) (p string, ok bool, err error) {
 	if err := manifest.CheckPath(p); err != nil {
 		return "", false, fmt.Errorf("%w: %w", ErrHostile, err)
 	}
-	if p == manifest.PrivateDir || strings.HasPrefix(p, manifest.PrivateDir+"/") {
-		return "", false, nil
-	}
 	if r.Inside == "" {
 		return p, true, nil
 	}

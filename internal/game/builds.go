@@ -122,7 +122,7 @@ func (b *Build) ReadManifest(ctx context.Context, s *store.Store) (*manifest.Man
 	raw, err := s.Bytes(ctx, b.Manifest, manifest.MaxEncoded)
 	var m *manifest.Manifest
 	if err == nil {
-		m, err = manifest.Decode(raw)
+		m, err = manifest.DecodeRecorded(raw)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("the manifest of %s: %w", b.Label, err)

@@ -64,7 +64,7 @@ var ErrEdit = errors.New("not an edit that can be made")
 
 // Check returns an error if the edit cannot be used.
 func (e Edit) Check() error {
-	if err := checkPath(e.File); err != nil {
+	if err := manifest.CheckPath(e.File); err != nil {
 		return fmt.Errorf("%w: %w", ErrEdit, err)
 	}
 	if _, err := edit.Pattern(e.Find); err != nil {
@@ -78,17 +78,6 @@ func (e Edit) Check() error {
 
 // maxSet bounds the value of an edit, in bytes.
 const maxSet = 4096
-
-// checkPath returns an error if a pin may not write there.
-func checkPath(p string) error {
-	if err := manifest.CheckPath(p); err != nil {
-		return err
-	}
-	if p == manifest.PrivateDir || strings.HasPrefix(p, manifest.PrivateDir+"/") {
-		return fmt.Errorf("%s is Morvant's own", p)
-	}
-	return nil
-}
 
 // Companion is a small file that a build needs beside it, written by the pin.
 type Companion struct {
@@ -104,7 +93,7 @@ const maxCompanion = 64 << 10
 
 // Check returns an error if no lane can have the companion.
 func (c Companion) Check() error {
-	if err := checkPath(c.Path); err != nil {
+	if err := manifest.CheckPath(c.Path); err != nil {
 		return fmt.Errorf("%w: %w", ErrCompanion, err)
 	}
 	if len(c.Text) > maxCompanion {

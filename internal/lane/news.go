@@ -85,7 +85,7 @@ func (n *news) close() {
 // own reports whether a path is Morvant's own business.
 func own(live, path string) bool {
 	rel, err := filepath.Rel(live, path)
-	return err == nil && (rel == manifest.PrivateDir || strings.HasPrefix(rel, manifest.PrivateDir+string(filepath.Separator)))
+	return err == nil && manifest.IsPrivate(filepath.ToSlash(rel))
 }
 
 // addFolders watches a folder and those in it, as far as they are still there.

@@ -39,6 +39,19 @@ func (l *Lane) FindSaves(ctx context.Context) (places []saves.Place, none []stri
 	return f.Find()
 }
 
+// savesBack plans to bring a backup back, to where its folders are now.
+func (l *Lane) savesBack(ctx context.Context, b *saves.Backup) (*saves.Backup, []*saves.Return, error) {
+	f, err := SavesFinder(ctx, l.home, l.Game, l.Name, l.Dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	if b, err = f.Settle(b); err != nil {
+		return nil, nil, err
+	}
+	list, err := l.keeper().Propose(ctx, b)
+	return b, list, err
+}
+
 // SavesFinder returns what finds the saves of a game, for its lane in dir.
 func SavesFinder(ctx context.Context, home *game.Home, g *game.Game, lane, dir string) (saves.Finder, error) {
 	f := saves.Finder{Patterns: g.Saves, Dir: dir, Own: []string{home.Dir()}}
@@ -143,21 +156,21 @@ func (l *Lane) ProposeSaves(ctx context.Context, b *saves.Backup) (*SavesChange,
 	if err != nil {
 		return nil, err
 	}
-	c := &SavesChange{backup: b}
+	c := &SavesChange{}
+	if b != nil {
+		if c.backup, c.Returns, err = l.savesBack(ctx, b); err != nil {
+			return nil, err
+		}
+		b = c.backup
+	}
 	var rest []saves.Place
 	for _, p := range places {
 		if b == nil || !slices.ContainsFunc(b.Parts, func(o saves.Part) bool { return o.Place == p }) {
 			rest = append(rest, p)
 		}
 	}
-	if c.Returns, err = l.keeper().ProposeEmpty(ctx, rest); err != nil {
-		return nil, err
-	}
-	if b == nil {
-		return c, nil
-	}
-	back, err := l.keeper().Propose(ctx, b)
-	c.Returns = append(c.Returns, back...)
+	empty, err := l.keeper().ProposeEmpty(ctx, rest)
+	c.Returns = append(empty, c.Returns...)
 	return c, err
 }
 
@@ -277,7 +290,7 @@ func (l *Lane) enterSaves(ctx context.Context, s *game.Switch) error {
 	if len(b.Parts) == 0 {
 		return nil
 	}
-	back, err := l.keeper().Propose(ctx, b)
+	_, back, err := l.savesBack(ctx, b)
 	if err != nil {
 		return err
 	}

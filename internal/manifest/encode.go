@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -70,6 +71,32 @@ func appendString(out []byte, s string) []byte {
 // Decode reads an encoded manifest and validates it. Only the canonical bytes
 // are accepted: whatever Decode returns encodes to exactly b again.
 func Decode(b []byte) (*Manifest, error) {
+	m, err := parse(b)
+	if err != nil {
+		return nil, err
+	}
+	if err := m.Validate(); err != nil {
+		return nil, err
+	}
+	return m, nil
+}
+
+// DecodeRecorded is Decode for what this computer has recorded itself. Earlier versions
+// recorded Morvant's own folders below the top, too; those entries are left out.
+func DecodeRecorded(b []byte) (*Manifest, error) {
+	m, err := parse(b)
+	if err != nil {
+		return nil, err
+	}
+	m = m.Without(IsPrivate)
+	m.Links = slices.DeleteFunc(m.Links, func(l Link) bool { return IsPrivate(l.Target) })
+	if err := m.Validate(); err != nil {
+		return nil, err
+	}
+	return m, nil
+}
+
+func parse(b []byte) (*Manifest, error) {
 	if len(b) > MaxEncoded {
 		return nil, fmt.Errorf("%w: %d bytes, at most %d are allowed", ErrFormat, len(b), MaxEncoded)
 	}
@@ -80,9 +107,6 @@ func Decode(b []byte) (*Manifest, error) {
 			return nil, fmt.Errorf("manifest of format %q: %w", version, ErrVersion)
 		}
 		return nil, fmt.Errorf("%w: unexpected data at byte %d", ErrFormat, p.pos)
-	}
-	if err := m.Validate(); err != nil {
-		return nil, err
 	}
 	return m, nil
 }

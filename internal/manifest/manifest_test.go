@@ -78,21 +78,38 @@ func TestPathsThatLeaveTheFolderOrSomeSystemAreRefused(t *testing.T) {
 	for _, p := range []string{
 		"", "/", "/a", "a/", "a//b", ".", "..", "a/..", "a/../b", "./a", "../a", `a\b`, "a\x00b", "a\nb", "a\x7fb", "a\u0085b", "c:", "c:/x", "a:b",
 		"a.", "a /b", "CON", "con.txt", "a/NUL", "aux.tar.gz", "COM1", "lpt9.x", "com¹", "CONIN$", "nul .txt", ".morvant", ".Morvant/x",
+		"x/.morvant", "saves/.MORVANT/change/done", ".mor\u200bvant/x", "\u2060.morvant", "x/.morvant\ufe0f", "MORVAN~1", "a/morvan~12/b", "MO3F2A~1/x",
 		strings.Repeat("x", 256), strings.Repeat("x/", 2048) + "x", "bad\xff",
 	} {
 		require.ErrorIs(t, CheckPath(p), ErrPath, "%q", p)
 	}
 	for _, p := range []string{
-		"a", "a b/c", ".hidden", "a..b", "...x", "con2", "console", "COM", "com10", "aux-a", "x/.morvant", "ünï/çødé", "a'b\"c", strings.Repeat("x", 255), "~", "$HOME", "%TEMP%",
+		"a", "a b/c", ".hidden", "a..b", "...x", "con2", "console", "COM", "com10", "aux-a", ".morvant2", "morvant", "x/MORVAN~", "MORVANT~1", "Mods~1", ".m", "ünï/çødé", "a'b\"c", strings.Repeat("x", 255), "~", "$HOME", "%TEMP%",
 	} {
 		require.NoError(t, CheckPath(p), "%q", p)
 	}
 }
 
+// TestWhatEarlierVersionsRecordedIsReadWithoutFoldersOfMorvant: they refused the name at
+// the top only.
+func TestWhatEarlierVersionsRecordedIsReadWithoutFoldersOfMorvant(t *testing.T) {
+	const file = `{"digest":"2cf24dba5fb0a30e26e83b2ac5b9e29e1b161e5c1fa7425e73043362938b9824","path":"%s","size":5}`
+	old := []byte(`{"empty_dirs":["z/.morvant"],"files":[` + fmt.Sprintf(file, "a") + "," + fmt.Sprintf(file, "saves/.morvant/change/done") +
+		`],"format":"morvant-manifest/1","links":[{"path":"l","target":"saves/.morvant"}]}`)
+	_, err := Decode(old)
+	require.ErrorIs(t, err, ErrPath)
+	m, err := DecodeRecorded(old)
+	require.NoError(t, err)
+	require.Len(t, m.Files, 1)
+	require.Equal(t, "a", m.Files[0].Path)
+	require.Empty(t, m.EmptyDirs)
+	require.Empty(t, m.Links)
+}
+
 func TestLinksThatLeadOutAreRefused(t *testing.T) {
 	for _, c := range [][2]string{
 		{"a", "/etc"}, {"a", ".."}, {"a", "../b"}, {"d/a", "../.."}, {"d/a", "b/../../x"}, {"a", "b/.."}, {"a", ""}, {"a", "b\\c"}, {"a", "c:x"},
-		{"a", ".morvant/lane.toml"}, {"d/a", "../.morvant"}, {"a", "x\x00y"}, {"a", "b//c"},
+		{"a", ".morvant/lane.toml"}, {"d/a", "../.morvant"}, {"a", "saves/.Morvant"}, {"d/a", "l/MORVAN~1/x"}, {"a", "x\x00y"}, {"a", "b//c"},
 	} {
 		require.ErrorIs(t, CheckTarget(c[0], c[1]), ErrPath, "%v", c)
 	}

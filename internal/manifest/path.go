@@ -2,7 +2,7 @@ package manifest
 
 import (
 	"fmt"
-	"path"
+	"regexp"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -41,18 +41,47 @@ func badPath(p string) string {
 	case p[0] == '/':
 		return "is absolute"
 	}
-	for first, rest, more := true, p, true; more; first = false {
-		var name string
-		name, rest, more = strings.Cut(rest, "/")
+	for name := range strings.SplitSeq(p, "/") {
 		if reason := badName(name); reason != "" {
 			return reason
 		}
-		if first && strings.EqualFold(name, PrivateDir) {
-			return "is Morvant's own folder"
-		}
+	}
+	if IsPrivate(p) {
+		return "is in a folder that is Morvant's own"
 	}
 	return ""
 }
+
+// IsPrivate reports whether a part of a path is the name of Morvant's own folder, at any
+// depth (a folder of saves has one too) and in any spelling that some system takes for it:
+// in other letter case, with characters that are not shown, as a short name.
+func IsPrivate(p string) bool {
+	for name := range strings.SplitSeq(p, "/") {
+		if private(name) {
+			return true
+		}
+	}
+	return false
+}
+
+func private(name string) bool {
+	// Nearly every name is told by its first letter.
+	if name == "" || name[0] < utf8.RuneSelf && !strings.ContainsRune(".mM", rune(name[0])) {
+		return false
+	}
+	name = strings.Map(func(r rune) rune {
+		if unicode.In(r, unicode.Cf, unicode.Mn) {
+			return -1
+		}
+		return r
+	}, name)
+	return strings.EqualFold(name, PrivateDir) || shortName.MatchString(name)
+}
+
+// shortName is what Windows may call a folder .morvant beside its name: the letters and a
+// number, or, where many names are alike, two letters, four digits of a hash and a number
+// ([MS-FSCC], names of the form 8.3).
+var shortName = regexp.MustCompile(`(?i)^(MORVAN|MO[0-9A-F]{4})~[0-9]{1,2}$`)
 
 func badName(name string) string {
 	switch {
@@ -136,15 +165,10 @@ func CheckTarget(p, target string) error {
 			}
 		}
 	}
-	if strings.EqualFold(firstName(path.Join(path.Dir(p), target)), PrivateDir) {
-		return bad("points into Morvant's own folder")
+	if IsPrivate(target) {
+		return bad("points into a folder that is Morvant's own")
 	}
 	return nil
-}
-
-func firstName(p string) string {
-	name, _, _ := strings.Cut(p, "/")
-	return name
 }
 
 func clipPath(p string) string {

@@ -80,26 +80,30 @@ type Finder struct {
 	Own      []string // folders of Morvant and other lanes, where no saves can be
 }
 
-// Check returns an error if a pattern cannot be meant: a variable in it is not set, or it
-// names a folder that saves cannot be.
-func (f Finder) Check(pattern string) error {
-	if err := Check(pattern); err != nil {
+// Check returns an error if the patterns cannot be meant: a variable in one is not set, one
+// names a folder that saves cannot be, or what they name overlaps.
+func (f Finder) Check() error {
+	places, _, err := f.Find()
+	if err != nil {
 		return err
 	}
-	if unset := userpath.Unset(pattern, f.Home); len(unset) > 0 {
-		return fmt.Errorf("%w: %q: %s is not set on this computer", ErrPattern, pattern, unset[0])
+	for _, pattern := range f.Patterns {
+		if err := Check(pattern); err != nil {
+			return err
+		}
+		if unset := userpath.Unset(pattern, f.Home); len(unset) > 0 {
+			return fmt.Errorf("%w: %q: %s is not set on this computer", ErrPattern, pattern, unset[0])
+		}
+		// Also where nothing is there yet.
+		if !strings.ContainsAny(pattern, "*?[") {
+			p, err := f.place(userpath.Expand(pattern, f.Home, f.Dir))
+			if err != nil {
+				return err
+			}
+			places = append(places, p)
+		}
 	}
-	one := f
-	one.Patterns = []string{pattern}
-	if _, _, err := one.Find(); err != nil {
-		return err
-	}
-	// Also where nothing is there yet.
-	if full := userpath.Expand(pattern, f.Home, f.Dir); !strings.ContainsAny(full, "*?[") {
-		_, err := f.place(full)
-		return err
-	}
-	return nil
+	return f.apart(places)
 }
 
 // Find lists the folders there are that match. none lists patterns that match nothing.
@@ -132,7 +136,20 @@ func (f Finder) Find() (places []Place, none []string, err error) {
 			none = append(none, pattern)
 		}
 	}
-	return places, none, nil
+	return places, none, f.apart(places)
+}
+
+// apart returns an error if one of the places lies in another: then a change of the one
+// would be a change of the other.
+func (f Finder) apart(places []Place) error {
+	for _, p := range places {
+		for _, o := range places {
+			if inner, outer := p.In(f.Dir), o.In(f.Dir); p != o && userpath.Within(inner, outer) {
+				return fmt.Errorf("%w: %s lies in %s; name only one of them", ErrPattern, inner, outer)
+			}
+		}
+	}
+	return nil
 }
 
 // glob lists what a pattern matches. In a relative one, signs in the name of the
@@ -154,25 +171,65 @@ func (f Finder) glob(pattern string) ([]string, error) {
 	return matches, err
 }
 
+// place says what a folder is to the lane: where it really lies counts, not by which links
+// it was reached.
 func (f Finder) place(dir string) (Place, error) {
-	bad := func(why string) (Place, error) { return Place{}, fmt.Errorf("%w: %s %s", ErrPattern, dir, why) }
-	switch {
-	case filepath.Dir(dir) == dir:
+	real, err := volume.Real(dir)
+	if err != nil {
+		return Place{}, err
+	}
+	bad := func(why string) (Place, error) {
+		by := ""
+		if real != filepath.Clean(dir) {
+			by = " (" + dir + " leads there by a link)"
+		}
+		return Place{}, fmt.Errorf("%w: %s%s %s", ErrPattern, real, by, why)
+	}
+	if filepath.Dir(real) == real {
 		return bad("is the root of a file system")
-	case userpath.Within(f.Home, dir):
+	}
+	around := func(own string) (bool, string) {
+		if r, err := volume.Real(own); own != "" && err == nil {
+			own = r
+		}
+		return own != "" && userpath.Within(own, real), own
+	}
+	if is, _ := around(f.Home); is {
 		return bad("is your home folder or holds it")
-	case userpath.Within(f.Dir, dir):
+	}
+	is, lane := around(f.Dir)
+	if is {
 		return bad("is the game's folder or holds it")
 	}
 	for _, own := range f.Own {
-		if userpath.Within(own, dir) || userpath.Within(dir, own) {
+		if is, own := around(own); is || userpath.Within(real, own) {
 			return bad("lies in or around " + own)
 		}
 	}
-	if rel, err := filepath.Rel(f.Dir, dir); err == nil && filepath.IsLocal(rel) {
+	if rel, err := filepath.Rel(lane, real); err == nil && filepath.IsLocal(rel) {
+		if manifest.IsPrivate(rel) {
+			return bad("is Morvant's own folder")
+		}
 		return Place{Path: filepath.ToSlash(rel), Inside: true}, nil
 	}
-	return Place{Path: dir}, nil
+	return Place{Path: real}, nil
+}
+
+// Settle returns a backup as its places are now: one that has been recorded by another
+// path is the folder that this path leads to, and it must still be one that can be saves.
+func (f Finder) Settle(b *Backup) (*Backup, error) {
+	settled := *b
+	settled.Parts = slices.Clone(b.Parts)
+	var places []Place
+	for i := range settled.Parts {
+		p, err := f.place(b.Parts[i].In(f.Dir))
+		if err != nil {
+			return nil, fmt.Errorf("backup %d: %w", b.ID, err)
+		}
+		settled.Parts[i].Place = p
+		places = append(places, p)
+	}
+	return &settled, f.apart(places)
 }
 
 // Part is what a backup holds of one folder.
@@ -215,9 +272,23 @@ type Keeper struct {
 	ID string
 }
 
+// open opens a place: one inside the lane's folder never leads out of it.
+func (k *Keeper) open(p Place) (*os.Root, error) {
+	if !p.Inside {
+		return os.OpenRoot(p.Path)
+	}
+	lane, err := os.OpenRoot(k.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer lane.Close()
+	return lane.OpenRoot(filepath.FromSlash(p.Path))
+}
+
 // look walks a folder and reads what was touched, with the content going to sink.
-func (k *Keeper) look(ctx context.Context, dir string, sink scan.Sink) (*scan.Tree, error) {
-	root, err := os.OpenRoot(dir)
+func (k *Keeper) look(ctx context.Context, p Place, sink scan.Sink) (*scan.Tree, error) {
+	dir := p.In(k.Dir)
+	root, err := k.open(p)
 	if err != nil {
 		return nil, err
 	}
@@ -255,7 +326,7 @@ func (k *Keeper) Record(ctx context.Context, places []Place) (*Backup, error) {
 	session := k.Store.Begin()
 	err := func() error {
 		for _, p := range places {
-			t, err := k.look(ctx, p.In(k.Dir), session.Put)
+			t, err := k.look(ctx, p, session.Put)
 			if err != nil {
 				return err
 			}
@@ -294,7 +365,7 @@ func (k *Keeper) Manifest(ctx context.Context, p Part) (*manifest.Manifest, erro
 	if err != nil {
 		return nil, err
 	}
-	return manifest.Decode(raw)
+	return manifest.DecodeRecorded(raw)
 }
 
 // Return is a plan to bring one folder of saves back.
@@ -355,7 +426,7 @@ func (k *Keeper) toward(ctx context.Context, p Place, want plan.State) (*Return,
 	r := &Return{Place: p, tree: &scan.Tree{}}
 	dir := p.In(k.Dir)
 	if _, err := os.Stat(dir); err == nil {
-		if r.tree, err = k.look(ctx, dir, nil); err != nil {
+		if r.tree, err = k.look(ctx, p, nil); err != nil {
 			return nil, err
 		}
 	} else if !errors.Is(err, fs.ErrNotExist) {
@@ -384,7 +455,7 @@ func (k *Keeper) carry(ctx context.Context, r *Return) error {
 	if err := volume.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
-	root, err := os.OpenRoot(dir)
+	root, err := k.open(r.Place)
 	if err != nil {
 		return err
 	}
@@ -427,7 +498,7 @@ func tidy(root *os.Root) error {
 func (k *Keeper) Recover(ctx context.Context, places []Place) error {
 	for _, p := range places {
 		dir := p.In(k.Dir)
-		root, err := os.OpenRoot(dir)
+		root, err := k.open(p)
 		if volume.Absent(err) {
 			continue
 		}

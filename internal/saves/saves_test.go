@@ -12,6 +12,7 @@ import (
 	"morvant/internal/progress"
 	"morvant/internal/scan"
 	"morvant/internal/store"
+	"morvant/internal/volume"
 )
 
 func newKeeper(t *testing.T) *Keeper {
@@ -65,6 +66,62 @@ func TestFoldersOfSavesAreFound(t *testing.T) {
 	for _, bad := range []string{"", " ", "~/**", "../x", "[a"} {
 		require.ErrorIs(t, Check(bad), ErrPattern, bad)
 	}
+}
+
+// TestPlacesOfSavesAreWhereTheyReallyLie: a link of the game's is followed before anything
+// is decided by a path.
+func TestPlacesOfSavesAreWhereTheyReallyLie(t *testing.T) {
+	k := newKeeper(t)
+	home, other := t.TempDir(), t.TempDir()
+	write(t, home, "Documents/Quay/b.sav", "b")
+	write(t, other, "1001/a.sav", "a")
+	write(t, k.Dir, "profiles/p.sav", "p")
+	link := func(target, name string) {
+		t.Helper()
+		if err := volume.Link(target, name); err != nil {
+			t.Skip("links to folders cannot be made here")
+		}
+		if _, err := os.ReadDir(name); err != nil {
+			t.Skip("links to folders cannot be made here")
+		}
+	}
+	link(home, filepath.Join(k.Dir, "home"))
+	link(filepath.Join(home, "Documents", "Quay"), filepath.Join(k.Dir, "docs"))
+	link(other, filepath.Join(k.Dir, "lanes"))
+	link(k.Dir, filepath.Join(home, "game"))
+	link(filepath.Join(k.Dir, "profiles"), filepath.Join(home, "profiles"))
+	f := Finder{Dir: k.Dir, Home: home, Own: []string{other}}
+	for _, bad := range [][]string{
+		{"home"}, {"hom?"}, {"lanes"}, {"lanes/*"}, {"~/game"}, {"lanes/new"}, // where they lead
+		{"docs", "~/Documents"}, {"~/Documents/Quay", "~/Documents"}, {"profiles", "profiles/deeper"}, // in each other
+	} {
+		f.Patterns = bad
+		require.ErrorIs(t, f.Check(), ErrPattern, "%v", bad)
+	}
+	f.Patterns = []string{"home"}
+	_, _, err := f.Find()
+	require.ErrorContains(t, err, "leads there by a link) is your home folder")
+
+	f.Patterns = []string{"docs", "~/profiles", "profiles", "~/Documents/Quay"}
+	require.NoError(t, f.Check())
+	places, _, err := f.Find()
+	require.NoError(t, err)
+	real, err := volume.Real(filepath.Join(home, "Documents", "Quay"))
+	require.NoError(t, err)
+	require.Equal(t, []Place{{Path: real}, {Path: "profiles", Inside: true}}, places, "each once, by where it lies")
+
+	// A backup of an earlier version names a folder by the link that led to it.
+	b := &Backup{ID: 1, Parts: []Part{{Place: Place{Path: "docs", Inside: true}}}}
+	settled, err := f.Settle(b)
+	require.NoError(t, err)
+	require.Equal(t, Place{Path: real}, settled.Parts[0].Place)
+	b.Parts[0].Path = "home"
+	_, err = f.Settle(b)
+	require.ErrorIs(t, err, ErrPattern)
+
+	// Whatever has become of a place since, one inside the lane does not lead out of it.
+	_, err = k.Record(t.Context(), []Place{{Path: "docs", Inside: true}})
+	require.Error(t, err)
 }
 
 func TestSavesComeBackAsTheyWere(t *testing.T) {

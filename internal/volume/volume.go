@@ -191,6 +191,42 @@ func LinkTarget(name string) (string, error) {
 	return filepath.Clean(target), nil
 }
 
+// maxHops is how many links a path may lead through.
+const maxHops = 64
+
+// Real returns where a full path leads: every link and junction on the way is followed.
+// What is not there yet has no links.
+func Real(path string) (string, error) {
+	hops := 0
+	var real func(path string) (string, error)
+	real = func(path string) (string, error) {
+		above := filepath.Dir(path)
+		if above == path {
+			return path, nil
+		}
+		above, err := real(above)
+		if err != nil {
+			return "", err
+		}
+		path = filepath.Join(above, filepath.Base(path))
+		if !IsLink(path) {
+			return path, nil
+		}
+		if hops++; hops > maxHops {
+			return "", &fs.PathError{Op: "follow", Path: path, Err: errors.New("too many links")}
+		}
+		to, err := LinkTarget(path)
+		if errors.Is(err, errors.ErrUnsupported) || errors.Is(err, fs.ErrInvalid) {
+			return path, nil
+		}
+		if err != nil {
+			return "", err
+		}
+		return real(to)
+	}
+	return real(filepath.Clean(path))
+}
+
 // Immutable reports whether a file below root can be neither changed nor moved, whoever
 // owns it. Where the system has no such attribute, or does not tell, it reports false.
 func Immutable(root *os.Root, path string) bool { return immutable(root, path) }
