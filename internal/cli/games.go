@@ -74,7 +74,7 @@ func (a *app) add(ctx context.Context, c *cli.Command, home *game.Home, name, di
 	if err := g.Rules().Check(); err != nil {
 		return fmt.Errorf("%w: %v", game.ErrSettings, err)
 	}
-	if err := checkSaves(ctx, home, g, g.Saves); err != nil {
+	if err := checkSaves(ctx, home, g, nil, g.Saves); err != nil {
 		return err
 	}
 	found, err := countFolder(ctx, g)
@@ -113,14 +113,14 @@ func (a *app) add(ctx context.Context, c *cli.Command, home *game.Home, name, di
 	})
 }
 
-// checkSaves checks patterns for saves before they are set.
-func checkSaves(ctx context.Context, home *game.Home, g *game.Game, patterns []string) error {
+// checkSaves checks patterns for saves before they are added to the old ones.
+func checkSaves(ctx context.Context, home *game.Home, g *game.Game, old, added []string) error {
 	f, err := lane.SavesFinder(ctx, home, g, game.MainLane, g.Live)
 	if err != nil {
 		return err
 	}
-	f.Patterns = patterns
-	return f.Check()
+	f.Patterns = old
+	return f.Check(added)
 }
 
 // noteDisk says what the disk of a folder cannot hold.
@@ -407,8 +407,12 @@ func (a *app) gameSet(ctx context.Context, c *cli.Command, home *game.Home, name
 	if err := (rules.Rules{Keep: c.StringSlice("keep"), Scratch: c.StringSlice("scratch")}).Check(); err != nil {
 		return fmt.Errorf("%w: %v", game.ErrSettings, err)
 	}
-	if err := checkSaves(ctx, home, g, c.StringSlice("saves")); err != nil {
-		return err
+	if added := c.StringSlice("saves"); len(added) > 0 {
+		dropped := c.StringSlice("no-saves")
+		old := slices.DeleteFunc(slices.Clone(g.Saves), func(p string) bool { return slices.Contains(dropped, p) })
+		if err := checkSaves(ctx, home, g, old, added); err != nil {
+			return err
+		}
 	}
 	if _, err := home.Edit(name, change); err != nil {
 		return err

@@ -80,20 +80,23 @@ type Finder struct {
 	Own      []string // folders of Morvant and other lanes, where no saves can be
 }
 
-// Check returns an error if the patterns cannot be meant: a variable in one is not set, one
-// names a folder that saves cannot be, or what they name overlaps.
-func (f Finder) Check() error {
-	places, _, err := f.Find()
-	if err != nil {
-		return err
-	}
-	for _, pattern := range f.Patterns {
+// Check returns an error if patterns cannot be added: a variable in one is not set, one
+// names a folder that saves cannot be, or what they name overlaps, also with the others.
+func (f Finder) Check(added []string) error {
+	for _, pattern := range added {
 		if err := Check(pattern); err != nil {
 			return err
 		}
 		if unset := userpath.Unset(pattern, f.Home); len(unset) > 0 {
 			return fmt.Errorf("%w: %q: %s is not set on this computer", ErrPattern, pattern, unset[0])
 		}
+	}
+	f.Patterns = slices.Concat(f.Patterns, added)
+	places, _, err := f.Find()
+	if err != nil {
+		return err
+	}
+	for _, pattern := range added {
 		// Also where nothing is there yet.
 		if !strings.ContainsAny(pattern, "*?[") {
 			p, err := f.place(userpath.Expand(pattern, f.Home, f.Dir))

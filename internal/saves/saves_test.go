@@ -95,15 +95,14 @@ func TestPlacesOfSavesAreWhereTheyReallyLie(t *testing.T) {
 		{"home"}, {"hom?"}, {"lanes"}, {"lanes/*"}, {"~/game"}, {"lanes/new"}, // where they lead
 		{"docs", "~/Documents"}, {"~/Documents/Quay", "~/Documents"}, {"profiles", "profiles/deeper"}, // in each other
 	} {
-		f.Patterns = bad
-		require.ErrorIs(t, f.Check(), ErrPattern, "%v", bad)
+		require.ErrorIs(t, f.Check(bad), ErrPattern, "%v", bad)
 	}
 	f.Patterns = []string{"home"}
 	_, _, err := f.Find()
 	require.ErrorContains(t, err, "leads there by a link) is your home folder")
 
 	f.Patterns = []string{"docs", "~/profiles", "profiles", "~/Documents/Quay"}
-	require.NoError(t, f.Check())
+	require.NoError(t, f.Check(nil))
 	places, _, err := f.Find()
 	require.NoError(t, err)
 	real, err := volume.Real(filepath.Join(home, "Documents", "Quay"))
