@@ -261,9 +261,15 @@ type planJSON struct {
 	Steps    []stepJSON  `json:"steps"`
 	Extra    []fileJSON  `json:"extra"`
 	Kept     int         `json:"kept"`
+	Yielded  int         `json:"left_to_rules"` // files of the build that rules cover
 	Same     int         `json:"same"`
 	LeftOut  []string    `json:"left_out"`
 	Recorded time.Time   `json:"date"`
+	// What the pin is to have beside its build.
+	Overlays   []game.Overlay   `json:"overlays,omitempty"`
+	Companions []game.Companion `json:"companions,omitempty"`
+	Edits      []game.Edit      `json:"edits,omitempty"`
+	Keep       []string         `json:"keep,omitempty"`
 	// Components and Fetch are those of a feed's build.
 	Components []string `json:"components,omitempty"`
 	Fetch      int64    `json:"fetch_bytes"`
@@ -272,11 +278,14 @@ type planJSON struct {
 func toPlanJSON(name string, p *lane.Proposal, done bool) planJSON {
 	j := planJSON{
 		Schema: "morvant-change/1", Game: name, Change: p.Change.ID, What: p.Change.What, Build: p.Change.Build, Undoes: p.Change.Undoes,
-		Done: done, Totals: p.Change.Totals, Steps: []stepJSON{}, Extra: toFiles(p.Plan.Extra), Kept: p.Plan.Kept, Same: p.Plan.Same,
+		Done: done, Totals: p.Change.Totals, Steps: []stepJSON{}, Extra: toFiles(p.Plan.Extra), Kept: p.Plan.Kept, Yielded: p.Plan.Yielded, Same: p.Plan.Same,
 		LeftOut: oddPaths(p.Odd), Recorded: p.Change.Made,
 	}
 	if p.Choice != nil {
 		j.Components = p.Choice.Names
+	}
+	if pin := p.Change.After; p.Change.What == "pin" {
+		j.Overlays, j.Companions, j.Edits, j.Keep = pin.Overlays, pin.Companions, pin.Edits, pin.Keep
 	}
 	for _, f := range p.Fetches {
 		j.Fetch += f.Fetch
@@ -423,6 +432,9 @@ func fileRows(word string, list []plan.Entry, all bool) [][]string {
 func (a *app) showLeft(c *cli.Command, p *lane.Proposal) {
 	if p.Plan.Kept > 0 {
 		a.say("  %s of yours left alone (keep rules)", count(p.Plan.Kept, "file"))
+	}
+	if n := p.Plan.Yielded; n > 0 {
+		a.say("  %s of the build left alone too, as keep or scratch rules cover %s", count(n, "file"), them(n))
 	}
 	if n := len(p.Plan.Extra); n > 0 {
 		a.say("  %s not of this build left alone; --clean would remove %s:", count(n, "file"), them(n))

@@ -60,6 +60,7 @@ type driftJSON struct {
 	Missing []fileJSON `json:"missing"`
 	Extra   []fileJSON `json:"extra"`
 	Kept    int        `json:"kept"`
+	Yielded int        `json:"left_to_rules"` // files of the build that rules cover: nobody has looked at them
 	Unread  []fileJSON `json:"unread"`
 	LeftOut []string   `json:"left_out"`
 	// Update is the known build that the drift leads to, if it looks like one.
@@ -77,7 +78,7 @@ func toDrift(d *lane.Drift) *driftJSON {
 	if d == nil {
 		return nil
 	}
-	j := &driftJSON{d.AsBuilt, toFiles(d.Altered), toFiles(d.Missing), toFiles(d.Extra), d.Kept, toFiles(d.Unread), oddPaths(d.Odd), nil}
+	j := &driftJSON{d.AsBuilt, toFiles(d.Altered), toFiles(d.Missing), toFiles(d.Extra), d.Kept, d.Yielded, toFiles(d.Unread), oddPaths(d.Odd), nil}
 	if u := d.Update; u != nil {
 		j.Update = &updateJSON{u.Build.Label, u.Build.Line(), u.Done, u.Of}
 	}
@@ -203,6 +204,9 @@ func (a *app) headline(s *lane.Status) string {
 	case s.Drift.Any():
 		return fmt.Sprintf("%s is held at %s. %s", name, s.Build.Label, paint(bad, differs(s.Drift)))
 	}
+	if n := s.Drift.Yielded; n > 0 {
+		return fmt.Sprintf("%s is held at %s. Every file that is looked at is as it should be; %s left to rules.", name, s.Build.Label, isAre(n))
+	}
 	return fmt.Sprintf("%s is held at %s. %s", name, s.Build.Label, paint(good, "Every file is as it should be."))
 }
 
@@ -226,6 +230,9 @@ func differs(d *lane.Drift) string {
 // showDrift lists what differs, the biggest first.
 func (a *app) showDrift(c *cli.Command, d *lane.Drift) {
 	a.say("\n  %s as built, %s altered, %s missing, %s extra, %s kept", comma(d.AsBuilt), comma(len(d.Altered)), comma(len(d.Missing)), comma(len(d.Extra)), comma(d.Kept))
+	if n := d.Yielded; n > 0 {
+		a.say("  %s of the build under keep or scratch rules: nobody has looked at %s.", count(n, "file"), them(n))
+	}
 	if u := d.Update; u != nil {
 		how := "all of it"
 		if u.Done < u.Of {
@@ -246,6 +253,13 @@ func (a *app) showDrift(c *cli.Command, d *lane.Drift) {
 	if len(d.Unread) > 0 {
 		a.say("%s touched since the last look, too large to read in passing: morvant verify reads them.", was(len(d.Unread)))
 	}
+}
+
+func isAre(n int) string {
+	if n == 1 {
+		return "1 is"
+	}
+	return comma(n) + " are"
 }
 
 func was(n int) string {
@@ -311,8 +325,12 @@ func (a *app) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home *ga
 			Drift   *driftJSON `json:"drift"`
 		}{"morvant-verify/1", l.Game.Name, b.Label, d.Any(), toDrift(d)})
 	} else if !d.Any() {
-		a.say("%s is %s, every byte of it %s.", strong(l.Game.Display()), b.Label, faint(fmt.Sprintf("(%s read in %s)", count(d.AsBuilt, "file"), a.now().Sub(started).Round(10*time.Millisecond))))
-		if len(d.Extra) > 0 || d.Kept > 0 {
+		what := "every byte of it"
+		if d.Yielded > 0 {
+			what = "every byte that was looked at"
+		}
+		a.say("%s is %s, %s %s.", strong(l.Game.Display()), b.Label, what, faint(fmt.Sprintf("(%s read in %s)", count(d.AsBuilt, "file"), a.now().Sub(started).Round(10*time.Millisecond))))
+		if len(d.Extra) > 0 || d.Kept+d.Yielded > 0 {
 			a.showDrift(c, d)
 			a.noteOdd(d.Odd)
 		}

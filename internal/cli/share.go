@@ -178,8 +178,22 @@ func (a *app) showPinfile(l *lane.Lane, f *pinfile.File) {
 	if text := fields(append([]string{"components", strings.Join(f.Components, ", ")}, additionLines(p)...)...); text != "" {
 		a.say("%s", text)
 	}
+	a.showTexts(f)
 	if f.Game != l.Game.Name {
 		a.note("Note: it calls the game %s; here it is %s.", f.Game, l.Game.Name)
+	}
+}
+
+// showTexts shows what a pin file would have written, whole: who goes ahead has seen it.
+func (a *app) showTexts(f *pinfile.File) {
+	for _, k := range f.Companions {
+		a.say("\n  It writes %s, %s:", k.Path, size(int64(len(k.Text))))
+		for line := range strings.Lines(k.Text) {
+			a.say("    | %s", strings.TrimRight(line, "\r\n"))
+		}
+	}
+	for _, e := range f.Edits {
+		a.say("\n  In %s, it sets what this finds, to %q:\n    | %s", e.File, e.Set, e.Find)
 	}
 }
 

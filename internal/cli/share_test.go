@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -80,6 +81,49 @@ func TestPinFilesThatMeanSomethingElse(t *testing.T) {
 	w.write("readme.txt", "altered")
 	w.ok("pinfile", "apply", "--yes", write(text))
 	require.Equal(t, before["readme.txt"], w.picture()["readme.txt"])
+}
+
+// TestWhatAPinFileWantsIsShownBeforeAnythingIsAsked: the texts it writes, and how much of
+// the build its keep rules take out of everybody's sight.
+func TestWhatAPinFileWantsIsShownBeforeAnythingIsAsked(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	w.ok("pin", "1.1.1", "--yes")
+	text := w.ok("pinfile", "write").out
+	file := filepath.Join(w.dir, "a.pin.toml")
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(text, "build =", "keep = ['bin/**', 'readme.txt']\nbuild =", 1)+
+		"\n[[companion]]\npath = 'notes.txt'\ntext = \"one\\n\\u001b[2Jtwo\\n\"\n\n[[edit]]\nfile = 'version.txt'\nfind = '^Cinder Quay (\\S+)'\nset = 'race'\n"), 0o644))
+	files := 0
+	for p, is := range w.picture() {
+		if p != "readme.txt" && !strings.HasPrefix(p, "bin/") || strings.HasPrefix(is, "d") {
+			continue
+		}
+		files++
+	}
+	require.Greater(t, files, 1)
+	rules := fmt.Sprintf("%d files of the build", files)
+	for _, args := range [][]string{{"pinfile", "show", file}, {"pinfile", "apply", file, "--dry-run"}} {
+		shown := w.ok(args...).out
+		require.Contains(t, shown, "It writes notes.txt, 12 B:\n    | one\n    | ", args)
+		require.Contains(t, shown, "[2Jtwo", args)
+		require.NotContains(t, shown, "\x1b[2J", args)
+		require.Contains(t, shown, "In version.txt, it sets what this finds, to \"race\":\n    | ^Cinder Quay (\\S+)", args)
+		require.Contains(t, shown, rules+" left alone too, as keep or scratch rules cover them", args)
+	}
+	j := w.json(0, "pinfile", "show", file)
+	require.EqualValues(t, files, j["left_to_rules"])
+	require.Len(t, j["companions"], 1)
+	require.Len(t, j["edits"], 1)
+
+	w.ok("pinfile", "apply", file, "--yes")
+	w.write("readme.txt", "tampered with")
+	verified := w.ok("verify").out
+	require.Contains(t, verified, rules+" under keep or scratch rules: nobody has looked at them")
+	require.NotContains(t, verified, "every byte of it")
+	require.EqualValues(t, files, w.json(0, "verify")["drift"].(map[string]any)["left_to_rules"])
+	status := w.ok("status").out
+	require.NotContains(t, status, "Every file is as it should be")
+	require.Contains(t, status, fmt.Sprintf("%d are left to rules", files))
 }
 
 func TestBuildsInOpenFormats(t *testing.T) {

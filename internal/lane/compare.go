@@ -26,6 +26,7 @@ type Drift struct {
 	Missing []plan.Entry // as they should be
 	Extra   []plan.Entry // files that are not the build's
 	Kept    int
+	Yielded int // files of the build that rules leave to the player: nobody has looked at them
 	// Unread files were touched since they were last read and are too large to
 	// read in passing; they are counted as built.
 	Unread []plan.Entry
@@ -174,7 +175,7 @@ func (l *Lane) drift(ctx context.Context, tree *scan.Tree, b *game.Build, pin ga
 	if err != nil {
 		return nil, err
 	}
-	d.AsBuilt, d.Kept, d.Extra = p.Same, p.Kept, p.Extra
+	d.AsBuilt, d.Kept, d.Yielded, d.Extra = p.Same, p.Kept, p.Yielded, p.Extra
 	for i := range p.Steps {
 		s := &p.Steps[i]
 		switch {
