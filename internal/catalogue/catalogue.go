@@ -139,8 +139,30 @@ func CheckName(s string) error {
 	return nil
 }
 
+// SnapshotLine stands where a channel would be named, for builds that are no feed's.
+const SnapshotLine = "snapshot"
+
+// Words that stand for a build wherever one is named, and so are no labels.
+const (
+	Newest = "newest" // the newest build
+	Before = "before" // the one before what is pinned, else before the newest
+	Here   = "here"   // the folder as it is now
+)
+
+// CheckChannel returns an error unless s can name a channel: what it calls itself means
+// nothing else where a build is named.
+func CheckChannel(s string) error {
+	if s == SnapshotLine || s == "lane" {
+		return fmt.Errorf("%w: %q means something else wherever a build is named", ErrName, s)
+	}
+	return CheckName(s)
+}
+
 // CheckLabel returns an error unless s can be the label of a build.
 func CheckLabel(s string) error {
+	if s == Newest || s == Before || s == Here {
+		return fmt.Errorf("%w: %q means something else wherever a build is named", ErrName, s)
+	}
 	if !labelPattern.MatchString(s) {
 		return fmt.Errorf("%w: %q: a label has letters, digits, dots, dashes, underscores and plus signs, at most 80, and starts with a letter or digit", ErrName, s)
 	}
@@ -216,7 +238,7 @@ func (f *Feed) check() error {
 	}
 	seen := make(map[string]bool)
 	for _, c := range f.Channels {
-		if err := CheckName(c.Name); err != nil {
+		if err := CheckChannel(c.Name); err != nil {
 			return err
 		}
 		if seen[c.Name] {
@@ -253,7 +275,7 @@ func DecodeChannel(b []byte) (*Channel, error) {
 }
 
 func (c *Channel) check() error {
-	if err := errors.Join(CheckName(c.Feed), CheckName(c.Channel)); err != nil {
+	if err := errors.Join(CheckName(c.Feed), CheckChannel(c.Channel)); err != nil {
 		return err
 	}
 	if c.Serial < 1 || len(c.Builds) > maxBuilds {

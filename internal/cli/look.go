@@ -371,6 +371,12 @@ func (a *app) findBuild(ctx context.Context, home *game.Home, name, ref string) 
 			a.note("Also of that day: %s.", strings.Join(others, ", "))
 		}
 	}
+	if found.Of != "" {
+		a.note("More than one feed has a channel %s; here %s is what %s means by it.", found.Line(), ref, found.Of)
+	}
+	for _, b := range found.Early {
+		a.note("%s is dated %s, which has not come yet, and is passed over; name it to have it all the same.", b.Name(), day(b.Made))
+	}
 	for _, other := range found.Others {
 		if found.Channel == "" && other.Digest() != found.Digest() {
 			a.note("%s is your snapshot; %s is the feed's build of that name.", ref, other.Name())

@@ -48,7 +48,7 @@ type Build struct {
 }
 
 // SnapshotLine stands where a channel would be named, for snapshots.
-const SnapshotLine = "snapshot"
+const SnapshotLine = catalogue.SnapshotLine
 
 // Line returns the channel of the build, or SnapshotLine.
 func (b *Build) Line() string {
@@ -398,11 +398,16 @@ type Found struct {
 	Earlier, Later *Build
 	// Others have the same label and other content.
 	Others []*Build
+	// Of names the feed that decided, where several have a channel of that name.
+	Of string
+	// Early lists builds with dates that have not come yet. They were passed over.
+	Early []*Build
 }
 
 // FindBuild returns the build of a game that ref names: a label, "@2031-08-05",
 // "=3fa9c1", "newest" or "before", each also behind "CHANNEL/" or "snapshot/". A
-// snapshot's label wins over everything else.
+// snapshot's label wins over a feed's; the words and signs mean what they mean, whatever a
+// feed calls its builds.
 func (h *Home) FindBuild(ctx context.Context, name, ref string) (Found, error) {
 	builds, err := h.Builds(ctx, name)
 	if err != nil {
@@ -419,11 +424,12 @@ func (h *Home) FindBuild(ctx context.Context, name, ref string) (Found, error) {
 	if named {
 		candidates = inLine(line)
 	}
-	if found, err := byLabel(rest, candidates); err != nil || found.Build != nil {
-		return found, err
-	}
+	relative := rest == Newest || rest == Before || strings.HasPrefix(rest, "@")
 	if strings.HasPrefix(rest, "=") {
 		return byDigest(rest, candidates)
+	}
+	if !relative {
+		return byLabel(ref, rest, candidates)
 	}
 	lane, err := h.LaneName(ctx, name)
 	if err != nil {
@@ -433,47 +439,113 @@ func (h *Home) FindBuild(ctx context.Context, name, ref string) (Found, error) {
 	if err != nil {
 		return Found{}, err
 	}
-	if !named && (rest == Newest || rest == Before || strings.HasPrefix(rest, "@")) {
-		var pinned *Build
+	var pinned *Build
+	if !named {
 		if pin.Held() {
 			if pinned, err = h.RecordedBuild(ctx, name, pin.Build); err != nil && !errors.Is(err, ErrUnknown) {
 				return Found{}, err
 			}
 		}
-		if candidates, err = h.usualLine(name, pinned, rest, inLine); err != nil {
+		if line, err = h.usualLine(name, pinned, rest); err != nil {
 			return Found{}, err
 		}
+		candidates = inLine(line)
 	}
-	switch {
-	case rest == Newest:
-		if len(candidates) == 0 {
+	candidates, of, err := h.ofOneFeed(name, line, candidates, pinned)
+	if err != nil {
+		return Found{}, err
+	}
+	candidates, early := come(candidates, time.Now())
+	found, err := func() (Found, error) {
+		switch {
+		case rest == Newest && len(candidates) == 0:
 			return Found{}, &UnknownError{Kind: "build", Name: ref}
+		case rest == Newest:
+			return Found{Build: candidates[0]}, nil
+		case rest == Before:
+			return before(pin, candidates)
 		}
-		return Found{Build: candidates[0]}, nil
-	case rest == Before:
-		return before(pin, candidates)
-	case strings.HasPrefix(rest, "@"):
 		return byDate(rest, candidates)
-	}
-	labels := make([]string, len(candidates))
-	for i, b := range candidates {
-		labels[i] = b.Label
-	}
-	slices.Sort(labels)
-	return Found{}, &UnknownError{Kind: "build", Name: ref, Near: nearest(rest, slices.Compact(labels))}
+	}()
+	found.Of, found.Early = of, early
+	return found, err
 }
 
-// usualLine returns the builds that a date, newest and before are about when no
-// channel is named: those of the first feed's first channel, or of the channel
-// that is pinned; snapshots where there is no feed. What is before a pinned
-// snapshot is another snapshot.
-func (h *Home) usualLine(name string, pinned *Build, ref string, inLine func(string) []*Build) ([]*Build, error) {
+// ofOneFeed returns those of the builds of a line that are one feed's: what newest, before
+// and a date mean is not for another feed to change that has a channel of the same name. The
+// feed is that of the pinned build, if it still offers that, else the first that has the channel; a build that no feed offers any more counts, as long
+// as it is no newer. of is empty where only one feed, or none, has such a channel.
+func (h *Home) ofOneFeed(name, line string, builds []*Build, pinned *Build) (list []*Build, of string, err error) {
+	feeds, err := h.Feeds(name)
+	if err != nil || line == SnapshotLine {
+		return builds, "", err
+	}
+	offers := func(f *feed.Feed, b *Build) bool {
+		return slices.ContainsFunc(b.Feeds, func(o *feed.Feed) bool { return o.Name == f.Name })
+	}
+	if pinned != nil {
+		if i := slices.IndexFunc(feeds, func(f *feed.Feed) bool {
+			return slices.ContainsFunc(builds, func(b *Build) bool { return b.same(pinned) && offers(f, b) })
+		}); i > 0 {
+			feeds = slices.Concat(feeds[i:i+1], feeds[:i], feeds[i+1:])
+		}
+	}
+	var first *feed.Feed
+	others := false
+	for _, f := range feeds {
+		if !slices.ContainsFunc(builds, func(b *Build) bool { return offers(f, b) }) {
+			continue
+		}
+		if first == nil {
+			first = f
+		} else {
+			others = true
+		}
+	}
+	if first == nil {
+		return builds, "", nil
+	}
+	newest := builds[slices.IndexFunc(builds, func(b *Build) bool { return offers(first, b) })]
+	for _, b := range builds {
+		if offers(first, b) || len(b.Feeds) == 0 && !b.Made.After(newest.Made) {
+			list = append(list, b)
+		}
+	}
+	if others {
+		of = first.Name
+	}
+	return list, of, nil
+}
+
+// skew is how far another computer's clock may be ahead.
+const skew = 24 * time.Hour
+
+// come tells builds of today and before from those whose date has not come yet, and so
+// cannot be right. Where that would be all of them, it is the clock that is wrong.
+func come(builds []*Build, now time.Time) (list, early []*Build) {
+	for _, b := range builds {
+		if b.Made.After(now.Add(skew)) {
+			early = append(early, b)
+		} else {
+			list = append(list, b)
+		}
+	}
+	if len(list) == 0 {
+		return early, nil
+	}
+	return list, early
+}
+
+// usualLine returns the line that a date, newest and before are about when no channel is
+// named: the first feed's first channel, or the channel that is pinned; snapshots where
+// there is no feed. What is before a pinned snapshot is another snapshot.
+func (h *Home) usualLine(name string, pinned *Build, ref string) (string, error) {
 	if pinned != nil && (pinned.Channel != "" || ref == Before) {
-		return inLine(pinned.Line()), nil
+		return pinned.Line(), nil
 	}
 	feeds, err := h.Feeds(name)
 	if err != nil {
-		return nil, err
+		return "", err
 	}
 	for _, f := range feeds {
 		channels, err := f.Channels()
@@ -482,17 +554,17 @@ func (h *Home) usualLine(name string, pinned *Build, ref string, inLine func(str
 			continue
 		}
 		for _, c := range channels {
-			if list := inLine(c.Channel); len(list) > 0 {
-				return list, nil
+			if len(c.Builds) > 0 {
+				return c.Channel, nil
 			}
 		}
 	}
-	return inLine(SnapshotLine), nil
+	return SnapshotLine, nil
 }
 
 // byLabel finds the build with a label: the snapshot if there is one, else a
 // feed's. Feeds that disagree must be told apart.
-func byLabel(label string, builds []*Build) (Found, error) {
+func byLabel(ref, label string, builds []*Build) (Found, error) {
 	var fits []*Build
 	for _, b := range builds {
 		if b.Label == label {
@@ -500,7 +572,12 @@ func byLabel(label string, builds []*Build) (Found, error) {
 		}
 	}
 	if len(fits) == 0 {
-		return Found{}, nil
+		labels := make([]string, len(builds))
+		for i, b := range builds {
+			labels[i] = b.Label
+		}
+		slices.Sort(labels)
+		return Found{}, &UnknownError{Kind: "build", Name: ref, Near: nearest(label, slices.Compact(labels))}
 	}
 	if i := slices.IndexFunc(fits, func(b *Build) bool { return b.Channel == "" }); i >= 0 {
 		return Found{Build: fits[i], Others: slices.Delete(slices.Clone(fits), i, i+1)}, nil

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -108,6 +109,76 @@ func TestFeedsThatDisagreeMustBeToldApart(t *testing.T) {
 	require.Len(t, list, 6)
 	_, err = h.FindBuild(t.Context(), "quay", "="+found.Digest().String()[:8])
 	require.NoError(t, err)
+}
+
+// TestAnotherFeedDoesNotDecideWhatNewestMeans: not by a channel of the same name, a later
+// date, or a build that is called like one of the words.
+func TestAnotherFeedDoesNotDecideWhatNewestMeans(t *testing.T) {
+	h := newHome(t)
+	quayFeed(t, h)
+	addFeed(t, h, "friend", offer{"public", "9.9", "2099-01-01 09", "theirs"}, offer{"public", "1.1.5", "2031-08-05 23", "theirs too"},
+		offer{"nightly", "3", "2031-12-24 09", "night"})
+	for ref, want := range map[string]string{
+		"newest": "public/1.2", "public/newest": "public/1.2", "before": "public/1.1.1", "@2031-08-05": "public/1.1.1", "public/@2100-01-01": "public/1.2",
+		"9.9": "public/9.9", "nightly/newest": "nightly/3", "preview/newest": "preview/2.0",
+	} {
+		found, err := h.FindBuild(t.Context(), "quay", ref)
+		require.NoError(t, err, ref)
+		require.Equal(t, want, found.Name(), ref)
+		if strings.Contains(want, "public/1") {
+			require.Equal(t, "archive", found.Of, ref)
+		} else {
+			require.Empty(t, found.Of, ref)
+		}
+	}
+	// Held to a build of the friend's, its feed decides.
+	found, err := h.FindBuild(t.Context(), "quay", "1.1.5")
+	require.NoError(t, err)
+	held := found.With([]string{"base"})
+	held.Manifest, held.Record = digest.Of([]byte("composed")), digest.Of([]byte("r"))
+	require.NoError(t, h.AddBuild(t.Context(), held))
+	require.NoError(t, h.RecordChange(t.Context(), &Change{UID: NewUID(), Game: "quay", Lane: MainLane, Made: time.Now(), What: "pin", After: Pin{Build: held.UID, Since: time.Now().UTC()}}))
+	found, err = h.FindBuild(t.Context(), "quay", "newest")
+	require.NoError(t, err)
+	require.Equal(t, "9.9", found.Label)
+	require.Equal(t, "friend", found.Of)
+}
+
+func TestWordsAreNoLabelsAndNoChannels(t *testing.T) {
+	for _, label := range []string{Newest, Before, Here} {
+		require.ErrorIs(t, catalogue.CheckLabel(label), catalogue.ErrName, label)
+		require.Error(t, CheckLabel(label))
+	}
+	for _, channel := range []string{SnapshotLine, "lane"} {
+		require.ErrorIs(t, catalogue.CheckChannel(channel), catalogue.ErrName, channel)
+	}
+	h := newHome(t)
+	quayFeed(t, h)
+	var told []string
+	h.Warn = func(text string) { told = append(told, text) }
+	addFeed(t, h, "friend", offer{"snapshot", "1.0", "2031-12-31 09", "theirs"})
+	addFeed(t, h, "stranger", offer{"public", "newest", "2031-12-31 09", "theirs"})
+	found, err := h.FindBuild(t.Context(), "quay", "newest")
+	require.NoError(t, err)
+	require.Equal(t, "public/1.2", found.Name())
+	require.Len(t, told, 2, "%v", told)
+	_, err = h.FindBuild(t.Context(), "quay", "snapshot/1.0")
+	require.ErrorIs(t, err, ErrUnknown)
+}
+
+func TestADateThatHasNotComeIsPassedOver(t *testing.T) {
+	h := newHome(t)
+	addFeed(t, h, "archive", offer{"public", "1.0", "2021-05-20 09", "one"}, offer{"public", "1.1", "2022-05-20 09", "two"}, offer{"public", "1.2", "2099-05-20 09", "three"})
+	for ref, want := range map[string]string{"newest": "1.1", "before": "1.0", "@2100-01-01": "1.1"} {
+		found, err := h.FindBuild(t.Context(), "quay", ref)
+		require.NoError(t, err, ref)
+		require.Equal(t, want, found.Label, ref)
+		require.Len(t, found.Early, 1, ref)
+	}
+	found, err := h.FindBuild(t.Context(), "quay", "1.2")
+	require.NoError(t, err)
+	require.Equal(t, "1.2", found.Label)
+	require.Empty(t, found.Early)
 }
 
 func TestARecordedBuildOutlivesItsFeed(t *testing.T) {

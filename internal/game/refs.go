@@ -14,17 +14,13 @@ import (
 
 // Words that name a build in every game.
 const (
-	Newest = "newest" // the newest build
-	Before = "before" // the one before what is pinned, else before the newest
-	Here   = "here"   // the folder as it is now; resolved by the lane, not here
+	Newest = catalogue.Newest
+	Before = catalogue.Before
+	Here   = catalogue.Here // resolved by the lane, not here
 )
 
 // CheckLabel returns an error unless label can name a snapshot.
 func CheckLabel(label string) error {
-	switch {
-	case label == Newest || label == Before || label == Here:
-		return fmt.Errorf("%w: %q means something else wherever a build is named", ErrName, label)
-	}
 	if err := catalogue.CheckLabel(label); err != nil {
 		return errors.Join(ErrName, err)
 	}

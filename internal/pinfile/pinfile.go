@@ -140,7 +140,7 @@ func (f *File) check() error {
 	}
 	errs := []error{game.CheckName(f.Game), game.CheckLabel(f.Build), (rules.Rules{Keep: f.Keep}).Check(), catalogue.CheckText(f.Title)}
 	if f.Channel != "" {
-		errs = append(errs, catalogue.CheckName(f.Channel))
+		errs = append(errs, catalogue.CheckChannel(f.Channel))
 	}
 	for _, name := range f.Components {
 		errs = append(errs, catalogue.CheckName(name))

@@ -244,7 +244,7 @@ func (d *feedDir) file(path string) string { return filepath.Join(d.Dest, filepa
 
 // published reports whether the build is in the feed already.
 func (d *feedDir) published(b *Build) (bool, error) {
-	if err := errors.Join(catalogue.CheckLabel(b.Label), catalogue.CheckName(b.Channel), catalogue.CheckText(b.Note)); err != nil {
+	if err := errors.Join(catalogue.CheckLabel(b.Label), catalogue.CheckChannel(b.Channel), catalogue.CheckText(b.Note)); err != nil {
 		return false, err
 	}
 	if d.channels[b.Channel] != nil && d.Locked[b.Channel] && !d.locked(b.Channel) {
