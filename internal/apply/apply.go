@@ -30,6 +30,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path"
@@ -41,6 +42,7 @@ import (
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
 	"morvant/internal/progress"
+	"morvant/internal/reflink"
 	"morvant/internal/scan"
 	"morvant/internal/store"
 	"morvant/internal/volume"
@@ -89,6 +91,9 @@ type Report struct {
 	AsideDir string // the folder that they are in, relative to the folder; empty: none
 	// Unset lists paths whose times or modes could not be set.
 	Unset []string
+	// Shared lists files with other names elsewhere, whose times or modes were left alone
+	// for want of room for a copy.
+	Shared []string
 	// Restored lists files that were gone and have been written again from the store.
 	Restored []string
 	// Lost lists files that were gone and that the store does not have.
@@ -103,7 +108,7 @@ type AsideFile struct {
 
 // Empty reports whether everything went as planned.
 func (r *Report) Empty() bool {
-	return len(r.Aside)+len(r.Unset)+len(r.Restored)+len(r.Lost) == 0
+	return len(r.Aside)+len(r.Unset)+len(r.Shared)+len(r.Restored)+len(r.Lost) == 0
 }
 
 // Sentences says for people what did not go as planned in the folder dir.
@@ -124,6 +129,8 @@ func (r *Report) Sentences(dir string) []string {
 	say(len(r.Restored), first(r.Restored), "%s was gone and has been written again from the store", "%d files were gone and have been written again from the store, %s among them")
 	say(len(r.Lost), first(r.Lost), "%s is gone and is not in the store", "%d files are gone and not in the store, %s among them")
 	say(len(r.Unset), first(r.Unset), "the date or mode of %s could not be set: you have no right to", "the dates or modes of %d files could not be set, %s among them: you have no right to")
+	say(len(r.Shared), first(r.Shared), "%s has other names elsewhere, and there is no room for a copy of its own: its date and mode were left alone",
+		"%d files have other names elsewhere, %s among them, and there is no room for copies of their own: their dates and modes were left alone")
 	return list
 }
 
@@ -622,7 +629,12 @@ func (c *change) attributes() error {
 // reported: the content is what counts.
 func (c *change) set(p string, n plan.Node) error {
 	err := setAttributes(c.root, p, n)
-	if errors.Is(err, fs.ErrPermission) {
+	var space *volume.SpaceError
+	switch {
+	case errors.As(err, &space) || volume.Full(err):
+		c.report.Shared = append(c.report.Shared, p)
+		return nil
+	case errors.Is(err, fs.ErrPermission):
 		c.report.Unset = append(c.report.Unset, p)
 		return nil
 	}
@@ -630,21 +642,97 @@ func (c *change) set(p string, n plan.Node) error {
 }
 
 // setAttributes brings the mode and time of a file to what a node knows of them, as far
-// as they are not that already.
+// as they are not that already. A file that has other names, maybe outside of the folder,
+// becomes a copy of its own first: they are not the change's to touch.
 func setAttributes(root *os.Root, p string, n plan.Node) error {
 	info, err := root.Lstat(p)
 	if err != nil {
 		return err
 	}
-	if n.Mode != 0 && info.Mode().Perm() != n.Mode.Perm() {
+	newMode := n.Mode != 0 && info.Mode().Perm() != n.Mode.Perm()
+	newTime := n.MTime != 0 && !info.ModTime().Equal(n.Time())
+	if !newMode && !newTime {
+		return nil
+	}
+	if names, err := volume.Names(root, p); err != nil {
+		return err
+	} else if names > 1 {
+		if err := separate(root, p, info); err != nil {
+			return err
+		}
+	}
+	if newMode {
 		if err := volume.Chmod(root, p, n.Mode.Perm()); err != nil {
 			return err
 		}
 	}
-	if n.MTime == 0 || info.ModTime().Equal(n.Time()) {
+	if !newTime {
 		return nil
 	}
 	return volume.Chtimes(root, p, n.Time())
+}
+
+// separate puts a copy in the place of a file, with its owner, mode and time; the file
+// itself is left with its other names.
+func separate(root *os.Root, p string, info fs.FileInfo) error {
+	if err := volume.CheckFree(root.Name(), info.Size()+spare); err != nil {
+		return err
+	}
+	part := path.Join(changeDir, "own-"+rand.Text()[:8])
+	err := duplicate(root, p, part)
+	full := func(p string) string { return filepath.Join(root.Name(), filepath.FromSlash(p)) }
+	for _, step := range []func() error{
+		func() error { return volume.OwnIn(root, part, p) },
+		func() error { return volume.KeepFlags(full(p), full(part)) },
+		func() error { return volume.Chmod(root, part, info.Mode().Perm()) },
+		func() error { return volume.Chtimes(root, part, info.ModTime()) },
+		func() error { return replaceQuietly(root, part, p) },
+	} {
+		if err == nil {
+			err = step()
+		}
+	}
+	if err != nil {
+		_ = root.Remove(part) // what stays goes with the change
+	}
+	return err
+}
+
+// duplicate writes the content of a file to another name, sharing it where that is possible.
+func duplicate(root *os.Root, p, part string) error {
+	from, err := scan.OpenFile(root, p)
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	to, err := reflink.File(root, part, from)
+	if errors.Is(err, reflink.ErrUnsupported) {
+		if to, err = root.OpenFile(part, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600); err == nil {
+			_, err = io.Copy(to, from)
+		}
+	}
+	if to == nil {
+		return err
+	}
+	if err == nil {
+		err = to.Sync()
+	}
+	return errors.Join(err, to.Close())
+}
+
+// replaceQuietly puts a file in the place of another, and gives the folder its time back.
+func replaceQuietly(root *os.Root, part, p string) error {
+	dir, err := root.Stat(path.Dir(p))
+	if err != nil {
+		return err
+	}
+	if err := volume.RenameIn(root, part, p); err != nil {
+		return err
+	}
+	if err := volume.Chtimes(root, path.Dir(p), dir.ModTime()); !errors.Is(err, fs.ErrPermission) {
+		return err
+	}
+	return nil
 }
 
 // Finish ends a change whose memo has been recorded.

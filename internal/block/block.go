@@ -146,6 +146,7 @@ type Hold struct {
 	Values []string        `json:"values,omitempty"` // of a setting, in the order of the matches
 	Raw    [][]byte        `json:"raw,omitempty"`    // the same as bytes of the file; notes of old versions have none
 	Modes  map[string]Mode `json:"modes,omitempty"`  // of read-only, by path
+	Linked int             `json:"linked,omitempty"` // of read-only: files with other names elsewhere, which are left alone
 	Aside  string          `json:"aside,omitempty"`  // of occupy: where what was there has been put
 	// Loose says that immutable files have been let go for a change of the lane; it
 	// must be set again when that is over, or was cut off.
@@ -165,6 +166,7 @@ type State struct {
 	Rule  Rule
 	Holds bool
 	Broke string // what broke it, for people
+	Left  int    // files that read-only leaves alone, because they have other names elsewhere
 }
 
 // Prepare notes what a rule will find, without changing anything. The note must be
@@ -196,7 +198,7 @@ func (h *Hold) Set(at Place) error {
 
 // Check says how the rule stands.
 func (h *Hold) Check(at Place) State {
-	s := State{Rule: h.Rule}
+	s := State{Rule: h.Rule, Left: h.Linked}
 	switch h.Rule.Kind {
 	case Setting:
 		s.Broke = h.checkSetting()

@@ -29,11 +29,27 @@ func (h *Hold) prepareReadOnly(at Place) error {
 		if err != nil {
 			return err
 		}
-		if info.Mode().IsRegular() && info.Mode().Perm()&writable != 0 {
-			h.Modes[p] = Mode{Perm: info.Mode().Perm()}
+		if !info.Mode().IsRegular() || info.Mode().Perm()&writable == 0 {
+			continue
 		}
+		names, err := volume.Names(root, filepath.FromSlash(p))
+		if err != nil {
+			return err
+		}
+		if names > 1 {
+			h.Linked++
+			continue
+		}
+		h.Modes[p] = Mode{Perm: info.Mode().Perm()}
 	}
 	return nil
+}
+
+// linked reports whether a file has other names, which may lie anywhere: they would become
+// unwritable with it.
+func linked(root *os.Root, p string) bool {
+	names, err := volume.Names(root, p)
+	return err != nil || names > 1
 }
 
 // each calls f for every file that was found writable and is still there, in the order
@@ -69,6 +85,9 @@ const few = 3
 
 func (h *Hold) setReadOnly(at Place) error {
 	return h.each(at, func(root *os.Root, p string, now, found os.FileMode) error {
+		if linked(root, p) {
+			return nil // put there since by somebody else; Check does not count on it
+		}
 		if now&writable != 0 {
 			if err := volume.Chmod(root, p, now&^writable); err != nil {
 				return err
@@ -90,8 +109,8 @@ func (h *Hold) Loosen(at Place) error {
 func (h *Hold) checkReadOnly(at Place) string {
 	n := 0
 	first := ""
-	err := h.each(at, func(_ *os.Root, p string, now, _ os.FileMode) error {
-		if now&writable != 0 {
+	err := h.each(at, func(root *os.Root, p string, now, _ os.FileMode) error {
+		if now&writable != 0 && !linked(root, p) {
 			if n++; first == "" || p < first {
 				first = p
 			}

@@ -155,12 +155,13 @@ type blockJSON struct {
 	On    string `json:"on,omitempty"`
 	Holds bool   `json:"holds"`
 	Broke string `json:"broke,omitempty"`
+	Left  int    `json:"left_alone,omitempty"` // files with other names elsewhere
 }
 
 func toBlockJSON(list []block.State) []blockJSON {
 	out := []blockJSON{}
 	for _, s := range list {
-		out = append(out, blockJSON{s.Rule.Kind, s.Rule.File + s.Rule.Path, s.Holds, s.Broke})
+		out = append(out, blockJSON{s.Rule.Kind, s.Rule.File + s.Rule.Path, s.Holds, s.Broke, s.Left})
 	}
 	return out
 }
@@ -195,10 +196,21 @@ func (a *app) block(ctx context.Context, c *cli.Command, l *lane.Lane) error {
 		if !s.Holds {
 			how = paint(bad, "does not hold")
 		}
-		rows = append(rows, []string{s.Rule.Kind, how, firstNonEmpty(s.Broke, s.Rule.Describe())})
+		rows = append(rows, []string{s.Rule.Kind, how, firstNonEmpty(s.Broke, s.Rule.Describe()+leftAlone(s.Left))})
 	}
 	a.say("%s", a.fitted([]string{"Rule", "State", "What"}, rows))
 	return nil
+}
+
+// leftAlone says what a rule does not cover.
+func leftAlone(n int) string {
+	switch n {
+	case 0:
+		return ""
+	case 1:
+		return "; 1 file has other names elsewhere (hard links) and is left alone"
+	}
+	return fmt.Sprintf("; %s files have other names elsewhere (hard links) and are left alone", comma(n))
 }
 
 var errNoRules = errors.New("the game has no block rules")

@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -116,6 +117,69 @@ func TestEachRuleKeepsAnUpdateAway(t *testing.T) {
 			require.Equal(t, "Cinder Quay 1.3.0\n", w.read("version.txt"))
 		})
 	}
+}
+
+// TestWhatHasOtherNamesIsNotTouchedUnderThem: a file of the game that is a hard link belongs
+// to whoever has its other name as well.
+func TestWhatHasOtherNamesIsNotTouchedUnderThem(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	w.ok("pin", "1.1.1", "--yes")
+	shelf := filepath.Join(w.dir, "shelf") // of a mod tool
+	require.NoError(t, os.Mkdir(shelf, 0o755))
+	when := time.Date(2030, 1, 2, 3, 4, 5, 0, time.UTC)
+	for _, p := range []string{"readme.txt", "data/harbour.pak"} {
+		// The same content with another time, deployed over the file.
+		other := filepath.Join(shelf, filepath.Base(p))
+		require.NoError(t, os.WriteFile(other, []byte(w.read(p)), 0o600))
+		require.NoError(t, os.Chtimes(other, when, when))
+		require.NoError(t, os.Remove(w.path(p)))
+		if err := os.Link(other, w.path(p)); err != nil {
+			t.Skip("files cannot have two names here")
+		}
+	}
+	theirs := picture(t, shelf)
+	linked := func(p string) bool {
+		a, err := os.Stat(w.path(p))
+		require.NoError(t, err)
+		b, err := os.Stat(filepath.Join(shelf, filepath.Base(p)))
+		require.NoError(t, err)
+		return os.SameFile(a, b)
+	}
+
+	w.ok("block", "add", "read-only-files")
+	shown := w.ok("block").out
+	require.Contains(t, strings.Join(strings.Fields(shown), " "), "2 files have other names elsewhere (hard links) and are left alone")
+	require.EqualValues(t, 2, w.json(0, "block", "--show")["rules"].([]any)[0].(map[string]any)["left_alone"])
+	require.Equal(t, theirs, picture(t, shelf))
+	require.Contains(t, w.ok("status").out, "blocked (1 rule)")
+	w.ok("unblock")
+	require.Equal(t, theirs, picture(t, shelf))
+	require.True(t, linked("readme.txt"))
+
+	// Linked since: what is set again leaves it alone.
+	w.ok("block")
+	extra := filepath.Join(shelf, "version.txt")
+	require.NoError(t, os.WriteFile(extra, []byte(w.read("version.txt")), 0o600))
+	require.NoError(t, os.Remove(w.path("version.txt")))
+	require.NoError(t, os.Link(extra, w.path("version.txt")))
+	theirs = picture(t, shelf)
+	w.ok("block")
+	require.Equal(t, theirs, picture(t, shelf))
+	w.ok("unblock")
+	require.Equal(t, theirs, picture(t, shelf))
+
+	// A pin sets their times and modes on copies.
+	before := w.picture()
+	w.ok("pin", "1.1.1", "--yes", "--no-block")
+	require.Equal(t, theirs, picture(t, shelf))
+	require.NotEqual(t, before, w.picture())
+	require.False(t, linked("data/harbour.pak"))
+	w.ok("verify")
+	w.ok("undo", "--yes")
+	w.ok("unblock")
+	require.Equal(t, theirs, picture(t, shelf))
+	require.Equal(t, before, w.picture())
 }
 
 // halfDone returns the line that the launcher itself has written meanwhile.

@@ -5,6 +5,7 @@ package volume
 import (
 	"io/fs"
 	"os"
+	"syscall"
 	"time"
 )
 
@@ -13,6 +14,14 @@ func link(target, name string) error { return os.Symlink(target, name) }
 func isLink(info fs.FileInfo) bool { return info.Mode().Type() == fs.ModeSymlink }
 
 func renameOver(from, to string) error { return os.Rename(from, to) }
+
+func names(_ *os.Root, _ string, info fs.FileInfo) (int, error) {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return 1, nil
+	}
+	return int(st.Nlink), nil
+}
 
 func keepFlags(string, string) error { return nil }
 

@@ -79,6 +79,19 @@ func renameOver(from, to string) error {
 	return nil
 }
 
+func names(root *os.Root, path string, _ fs.FileInfo) (int, error) {
+	f, err := root.Open(path)
+	if err != nil {
+		return 0, err
+	}
+	defer f.Close()
+	var info windows.ByHandleFileInformation
+	if err := windows.GetFileInformationByHandle(windows.Handle(f.Fd()), &info); err != nil {
+		return 0, &fs.PathError{Op: "stat", Path: path, Err: err}
+	}
+	return int(info.NumberOfLinks), nil
+}
+
 // chmod goes by the name where a read-only file may not be opened for it.
 func chmod(root *os.Root, path string, mode fs.FileMode) error {
 	err := root.Chmod(path, mode)

@@ -172,6 +172,16 @@ func Chmod(root *os.Root, path string, mode fs.FileMode) error { return chmod(ro
 // Chtimes sets the time of the last change of a file below root that is no link.
 func Chtimes(root *os.Root, path string, when time.Time) error { return chtimes(root, path, when) }
 
+// Names counts the names that a file below root has, of which others may lie anywhere on its
+// disk: what is done to its mode or time is done to all of them.
+func Names(root *os.Root, path string) (int, error) {
+	info, err := root.Lstat(path)
+	if err != nil || !info.Mode().IsRegular() {
+		return 1, err
+	}
+	return names(root, path, info)
+}
+
 // KeepFlags gives a file the attributes hidden and system that another one has, on
 // systems that know them.
 func KeepFlags(from, to string) error { return keepFlags(from, to) }
