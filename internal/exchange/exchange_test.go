@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -253,21 +254,95 @@ func TestABombIsRefused(t *testing.T) {
 	z, err := zstd.NewWriter(f)
 	require.NoError(t, err)
 	w := tar.NewWriter(z)
-	const size = 3 << 30
-	require.NoError(t, w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: "zeros", Size: size, Mode: 0o644}))
+	const size = ratioFrom / 2 // each of them could be honest
 	block := make([]byte, 1<<20)
-	for range size / len(block) {
-		_, err := w.Write(block)
-		require.NoError(t, err)
+	for i := range 6 {
+		require.NoError(t, w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: fmt.Sprint("zeros-", i), Size: size, Mode: 0o644}))
+		for range size / len(block) {
+			_, err := w.Write(block)
+			require.NoError(t, err)
+		}
 	}
 	require.NoError(t, errors.Join(w.Close(), z.Close(), f.Close()))
-	discard := func(_ context.Context, r io.Reader, _ func(int)) (digest.Digest, int64, error) {
-		n, err := io.Copy(io.Discard, r)
-		return digest.Digest{}, n, err
-	}
-	_, err = (&Import{Sink: discard, Meter: progress.None{}}).Read(t.Context(), name)
+	var taken int64
+	_, err = (&Import{Sink: stubborn(&taken), Meter: progress.None{}}).Read(t.Context(), name)
 	require.ErrorIs(t, err, ErrHostile)
 	require.ErrorContains(t, err, fmt.Sprint(maxRatio))
+	require.LessOrEqual(t, taken, int64(ratioFrom)+4<<20)
+}
+
+// stubborn is a sink that reads on in spite of errors, and counts what it gets.
+func stubborn(taken *int64) Sink {
+	return func(_ context.Context, r io.Reader, _ func(int)) (digest.Digest, int64, error) {
+		buf := make([]byte, 1<<20)
+		var failed error
+		for errs := 0; errs < 100; {
+			n, err := io.ReadFull(r, buf)
+			*taken += int64(n)
+			if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+				return digest.Digest{}, 0, failed
+			}
+			if err != nil {
+				failed = err
+				errs++
+			}
+		}
+		return digest.Digest{}, 0, failed
+	}
+}
+
+// TestABombIsRefusedBeforeItIsUnpacked: what an archive says of itself is enough to refuse it,
+// and a sink that reads on in spite of an error gets nothing more.
+func TestABombIsRefusedBeforeItIsUnpacked(t *testing.T) {
+	var taken int64
+	refused := func(b []byte) {
+		t.Helper()
+		taken = 0
+		name := filepath.Join(t.TempDir(), "bomb")
+		require.NoError(t, os.WriteFile(name, b, 0o644))
+		_, err := (&Import{Sink: stubborn(&taken), Meter: progress.None{}}).Read(t.Context(), name)
+		require.ErrorIs(t, err, ErrHostile)
+		require.Zero(t, taken)
+	}
+
+	// A sparse file of 1 TiB that holds nothing (GNU tar, old format: no map in the head but
+	// its length).
+	var plain bytes.Buffer
+	head := make([]byte, 512)
+	put := func(at int, s string) { copy(head[at:], s) }
+	put(0, "holes")
+	put(100, "0000644\x00")
+	put(108, "0000000\x00")
+	put(116, "0000000\x00")
+	put(124, "00000000000\x00")
+	put(136, "00000000000\x00")
+	put(156, "S")
+	put(257, "ustar  \x00")
+	put(386, "20000000000\x00")
+	put(398, "00000000000\x00")
+	put(483, "\x80\x00\x00\x00\x00\x00\x01\x00\x00\x00\x00\x00") // 1 TiB, as a number of 11 bytes
+	sum := 8 * int(' ')
+	for i, b := range head {
+		if i < 148 || i >= 156 {
+			sum += int(b)
+		}
+	}
+	put(148, fmt.Sprintf("%06o\x00 ", sum))
+	plain.Write(head)
+	plain.Write(make([]byte, 1024))
+	h, err := tar.NewReader(bytes.NewReader(plain.Bytes())).Next()
+	require.NoError(t, err)
+	require.EqualValues(t, 1<<40, h.Size)
+	z, err := zstd.NewWriter(nil)
+	require.NoError(t, err)
+	refused(z.EncodeAll(plain.Bytes(), nil))
+
+	// Entries of a zip that are one stretch of the archive under many names.
+	one := zipOf(t, entry{name: "a", content: strings.Repeat("tide ", 10_000)}, entry{name: "b", content: strings.Repeat("tide ", 10_000)})
+	at := bytes.LastIndex(one, []byte("PK\x01\x02")) // of b in the list
+	require.Positive(t, at)
+	copy(one[at+42:], []byte{0, 0, 0, 0}) // it begins where a does
+	refused(one)
 }
 
 func read(t testing.TB, b []byte) error {

@@ -5,6 +5,7 @@ import (
 	"archive/zip"
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"crypto/sha512"
@@ -65,6 +66,8 @@ type reading struct {
 	entries int
 	bytes   int64        // unpacked so far
 	packed  func() int64 // read so far
+	size    int64        // of the archive; 0: not known
+	bomb    error        // it unpacks to too much: nothing more is read
 }
 
 // Read reads the archive or bag at src. Its content is in the sink afterwards; if it
@@ -197,12 +200,36 @@ type bounded struct {
 }
 
 func (b *bounded) Read(p []byte) (int, error) {
+	if b.r.bomb != nil {
+		return 0, b.r.bomb
+	}
 	n, err := b.in.Read(p)
-	b.r.bytes += int64(n)
-	if b.r.bytes > ratioFrom && b.r.packed != nil && b.r.bytes/maxRatio > b.r.packed() {
-		return n, fmt.Errorf("%w: it unpacks to more than %d times its size", ErrHostile, maxRatio)
+	if b.r.packed == nil {
+		return n, err
+	}
+	// With an error that comes beside content, io.ReadFull would go on: nothing comes beside it.
+	if bombErr := b.r.unpacks(int64(n), b.r.packed()); bombErr != nil {
+		return 0, bombErr
 	}
 	return n, err
+}
+
+// unpacks counts bytes that come out of an archive of which so many have been read. Once
+// that is out of all proportion it stays an error.
+func (r *reading) unpacks(n, packed int64) error {
+	if r.bytes += n; r.bytes > ratioFrom && r.bytes/maxRatio > packed {
+		r.bomb = fmt.Errorf("%w: it unpacks to more than %d times its size", ErrHostile, maxRatio)
+	}
+	return r.bomb
+}
+
+// announced refuses a file that says itself that it is larger than anything honest in an
+// archive of this size, before any of it is read.
+func (r *reading) announced(p string, size int64) error {
+	if size < 0 || size > ratioFrom && size/maxRatio > r.size {
+		return fmt.Errorf("%w: %s is said to be %d bytes, more than %d times the archive", ErrHostile, p, size, maxRatio)
+	}
+	return nil
 }
 
 // cut names what a reader says of an archive that ends too early or does not add up.
@@ -227,7 +254,10 @@ func (r *reading) zip(f *os.File) error {
 		return cut(err)
 	}
 	var packed int64
-	r.packed = func() int64 { return packed }
+	r.packed, r.size = func() int64 { return packed }, info.Size()
+	if err := apart(z.File); err != nil {
+		return err
+	}
 	for _, e := range z.File {
 		raw := strings.ReplaceAll(e.Name, `\`, "/") // as some programs on Windows write
 		p, ok, err := r.name(raw)
@@ -244,6 +274,33 @@ func (r *reading) zip(f *os.File) error {
 		}
 		if err := r.zipEntry(e, p, strings.HasSuffix(raw, "/")); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// apart returns an error if entries lie over each other: read as many times as it is named,
+// a small archive would be a large one.
+func apart(files []*zip.File) error {
+	type span struct{ from, to int64 }
+	spans := make([]span, 0, len(files))
+	for _, e := range files {
+		from, err := e.DataOffset()
+		if err != nil {
+			return cut(err)
+		}
+		size := int64(e.CompressedSize64)
+		if size < 0 || from+size < from {
+			return fmt.Errorf("%w: an entry of %d bytes", ErrHostile, e.CompressedSize64)
+		}
+		if size > 0 {
+			spans = append(spans, span{from, from + size})
+		}
+	}
+	slices.SortFunc(spans, func(a, b span) int { return cmp.Compare(a.from, b.from) })
+	for i := 1; i < len(spans); i++ {
+		if spans[i].from < spans[i-1].to {
+			return fmt.Errorf("%w: its entries lie over each other", ErrHostile)
 		}
 	}
 	return nil
@@ -267,6 +324,9 @@ func (r *reading) zipEntry(e *zip.File, p string, dir bool) error {
 		}
 		return r.link(p, string(target))
 	case mode.IsRegular():
+		if err := r.announced(p, int64(e.UncompressedSize64)); err != nil {
+			return err
+		}
 		return r.take(p, in, mode, e.Modified)
 	}
 	return fmt.Errorf("%w: %s is neither file nor folder nor link", ErrHostile, p)
@@ -287,7 +347,12 @@ func (c *counted) Read(b []byte) (int, error) {
 }
 
 func (r *reading) tarZstd(f *os.File) error {
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
 	in := &counted{in: bufio.NewReaderSize(f, 1<<20), r: r}
+	r.size = info.Size()
 	r.packed = func() int64 { return in.n }
 	z, err := zstd.NewReader(in, zstd.WithDecoderMaxWindow(maxWindow), zstd.WithDecoderConcurrency(1))
 	if err != nil {
@@ -318,6 +383,9 @@ func (r *reading) tarZstd(f *os.File) error {
 		case tar.TypeSymlink:
 			err = r.link(p, h.Linkname)
 		case tar.TypeReg:
+			if err = r.announced(p, h.Size); err != nil {
+				return err
+			}
 			err = r.take(p, t, fs.FileMode(h.Mode), h.ModTime)
 		default:
 			err = fmt.Errorf("%w: %s is neither file nor folder nor link", ErrHostile, p)
