@@ -55,7 +55,7 @@ func (r Rule) Check() error {
 		if r.File == "" || r.Find == "" || r.Set == "" {
 			return bad("file, find and set are needed")
 		}
-		if _, err := edit.Pattern(r.Find); err != nil {
+		if _, err := edit.Compile(r.Find); err != nil {
 			return bad("%v", err)
 		}
 		if r.Count < 0 || r.Path != "" || r.Immutable {

@@ -2,6 +2,7 @@ package block
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -41,7 +42,7 @@ func (h *Hold) find() (*edit.Document, *edit.Values, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	v, err := d.Find(h.Rule.Find, h.Rule.matches())
+	v, err := d.Find(context.Background(), h.Rule.Find, h.Rule.matches())
 	if err != nil {
 		return nil, nil, fmt.Errorf("%s: %w", h.Path, err)
 	}

@@ -1,6 +1,7 @@
 package block
 
 import (
+	"context"
 	"errors"
 	"os"
 	"strings"
@@ -19,7 +20,7 @@ func (w Waiting) Check() error {
 	if w.File == "" || w.Find == "" {
 		return errors.New("a rule for waiting updates needs file and find")
 	}
-	_, err := edit.Pattern(w.Find)
+	_, err := edit.Compile(w.Find)
 	return err
 }
 
@@ -33,13 +34,13 @@ func (w Waiting) Update(at Place) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	p, err := edit.Pattern(w.Find)
+	p, err := edit.Compile(w.Find)
 	if err != nil {
 		return "", err
 	}
-	m := p.FindStringSubmatch(d.Text)
-	if m == nil {
-		return "", nil
+	found, err := p.All(context.Background(), d.Text)
+	if err != nil || len(found) == 0 || found[0][2] < 0 {
+		return "", err
 	}
-	return strings.TrimSpace(m[1]), nil
+	return strings.TrimSpace(d.Text[found[0][2]:found[0][3]]), nil
 }

@@ -5,11 +5,11 @@ package edit
 
 import (
 	"bytes"
+	"context"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"os"
-	"regexp"
 	"unicode/utf16"
 	"unicode/utf8"
 
@@ -21,18 +21,6 @@ const MaxSize = 16 << 20
 
 // ErrMatches is returned for a value that is not found as often as expected.
 var ErrMatches = errors.New("the setting is not found as the rule expects")
-
-// Pattern compiles a pattern that captures one value, line by line.
-func Pattern(find string) (*regexp.Regexp, error) {
-	p, err := regexp.Compile("(?m)" + find)
-	if err != nil {
-		return nil, err
-	}
-	if p.NumSubexp() != 1 {
-		return nil, fmt.Errorf("the pattern %q must capture one value", find)
-	}
-	return p, nil
-}
 
 // Document is a text file. Text is what it says.
 type Document struct {
@@ -134,13 +122,17 @@ type Values struct {
 }
 
 // Find finds what the pattern captures, which must be there so many times.
-func (d *Document) Find(find string, count int) (*Values, error) {
-	p, err := Pattern(find)
+func (d *Document) Find(ctx context.Context, find string, count int) (*Values, error) {
+	p, err := Compile(find)
+	if err != nil {
+		return nil, err
+	}
+	matches, err := p.All(ctx, d.Text)
 	if err != nil {
 		return nil, err
 	}
 	v := &Values{}
-	for _, m := range p.FindAllStringSubmatchIndex(d.Text, -1) {
+	for _, m := range matches {
 		if m[2] < 0 {
 			continue
 		}

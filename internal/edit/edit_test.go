@@ -1,9 +1,11 @@
 package edit
 
 import (
+	"context"
 	"encoding/binary"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"unicode/utf16"
 
@@ -30,7 +32,7 @@ func TestOnlyTheValueChanges(t *testing.T) {
 		"not UTF-8 at all":  func(s string) []byte { return append([]byte(s), 0xE9, 0xFF, 0x00) },
 	} {
 		d := Parse(f(before))
-		v, err := d.Find(`^mode = (\S+)`, 1)
+		v, err := d.Find(t.Context(), `^mode = (\S+)`, 1)
 		require.NoError(t, err, name)
 		require.Equal(t, []string{"at-once"}, v.Texts, name)
 		require.Equal(t, f(after), d.With(v, []string{"nie"}), name)
@@ -40,18 +42,18 @@ func TestOnlyTheValueChanges(t *testing.T) {
 
 func TestValuesAreFoundAsOftenAsExpected(t *testing.T) {
 	d := Parse([]byte("a = 1\na = 2\nb =\n"))
-	_, err := d.Find(`^a = (\d)`, 1)
+	_, err := d.Find(t.Context(), `^a = (\d)`, 1)
 	require.ErrorIs(t, err, ErrMatches)
-	v, err := d.Find(`^a = (\d)`, 2)
+	v, err := d.Find(t.Context(), `^a = (\d)`, 2)
 	require.NoError(t, err)
 	require.Equal(t, "a = 7\na = 8\nb =\n", string(d.With(v, []string{"7", "8"})))
-	_, err = d.Find(`^b = ?(\d)?`, 1)
+	_, err = d.Find(t.Context(), `^b = ?(\d)?`, 1)
 	require.ErrorIs(t, err, ErrMatches, "a group that took no part is no value")
 	for _, bad := range []string{`(`, `a`, `(a)(b)`} {
-		_, err := Pattern(bad)
+		_, err := Compile(bad)
 		require.Error(t, err, bad)
 	}
-	_, err = d.Find(`(a+)+$`, 1)
+	_, err = d.Find(t.Context(), `(a+)+$`, 1)
 	require.Error(t, err, "a pattern that others take for ever over ends at once")
 }
 
@@ -66,4 +68,26 @@ func TestOnlyTextFilesAreRead(t *testing.T) {
 	require.NoError(t, os.Truncate(large, MaxSize+1))
 	_, err = Read(large)
 	require.ErrorIs(t, err, ErrMatches)
+}
+
+// TestASearchIsBoundedAndCanBeInterrupted: pattern and text may both be somebody else's.
+func TestASearchIsBoundedAndCanBeInterrupted(t *testing.T) {
+	for _, find := range []string{"(" + strings.Repeat("a", 1000) + ")", `((?:a?b?c?){900})`} {
+		_, err := Compile(find)
+		require.ErrorIs(t, err, ErrTooMuch)
+	}
+	slow := `((?:a?){100}a{100})b`
+	d := Parse([]byte(strings.Repeat("a", 4<<20)))
+	_, err := d.Find(t.Context(), slow, 1)
+	require.ErrorIs(t, err, ErrTooMuch)
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	d = Parse([]byte(strings.Repeat("a", 1<<20)))
+	_, err = d.Find(ctx, slow, 1)
+	require.ErrorIs(t, err, context.Canceled)
+	// What settings are like is found in the largest file.
+	d = Parse(append([]byte(strings.Repeat("key = value\n", MaxSize/12-10)), "display = 1\n"...))
+	v, err := d.Find(t.Context(), `^display\s*=\s*(\w+)`, 1)
+	require.NoError(t, err)
+	require.Equal(t, []string{"1"}, v.Texts)
 }

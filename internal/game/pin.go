@@ -67,7 +67,7 @@ func (e Edit) Check() error {
 	if err := manifest.CheckPath(e.File); err != nil {
 		return fmt.Errorf("%w: %w", ErrEdit, err)
 	}
-	if _, err := edit.Pattern(e.Find); err != nil {
+	if _, err := edit.Compile(e.Find); err != nil {
 		return fmt.Errorf("%w: %s: %w", ErrEdit, e.File, err)
 	}
 	if strings.ContainsAny(e.Set, "\r\n\x00") || len(e.Set) > maxSet {

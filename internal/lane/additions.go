@@ -169,7 +169,7 @@ func (l *Lane) edit(ctx context.Context, c *composed, e game.Edit, fresh bool) e
 		return fmt.Errorf("%w: %s: %w", game.ErrEdit, e.File, err)
 	}
 	d := edit.Parse(content)
-	v, err := d.Find(e.Find, 1)
+	v, err := d.Find(ctx, e.Find, 1)
 	if err != nil && !built && !fresh {
 		c.notes = append(c.notes, fmt.Sprintf("%s has no place any more for what the pin sets in it", e.File))
 		return nil

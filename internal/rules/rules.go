@@ -23,13 +23,50 @@ type Rules struct {
 	Except []string
 }
 
+// Limits of a pattern, which may be somebody else's: a match may try every way of choosing
+// among its alternatives.
+const (
+	maxPattern = 1000 // bytes
+	maxChoices = 256
+	maxTotal   = 4096 // choices in all patterns of a list
+)
+
+// choices returns an upper bound of the ways to choose in {a,b}{c,d}.
+func choices(p string) int {
+	n, here := 1, []int{}
+	for i := 0; i < len(p) && n <= maxChoices; i++ {
+		switch p[i] {
+		case '\\':
+			i++
+		case '{':
+			here = append(here, 1)
+		case ',':
+			if len(here) > 0 {
+				here[len(here)-1]++
+			}
+		case '}':
+			if len(here) > 0 {
+				n *= here[len(here)-1]
+				here = here[:len(here)-1]
+			}
+		}
+	}
+	return n
+}
+
 // Check returns an error naming the first pattern that cannot be used.
 func (r Rules) Check() error {
 	for _, list := range [][]string{r.Keep, r.Scratch} {
+		total := 0
 		for _, p := range list {
+			if total += choices(p); total > maxTotal {
+				return fmt.Errorf("there are too many patterns, up to %.60q", p)
+			}
 			switch {
 			case strings.TrimSpace(p) == "" || !doublestar.ValidatePattern(p):
 				return fmt.Errorf("the pattern %q cannot be read", p)
+			case len(p) > maxPattern || choices(p) > maxChoices:
+				return fmt.Errorf("the pattern %.60q has too many choices in it; write several patterns", p)
 			case strings.HasPrefix(p, "/") || strings.Contains(p, `\`) || path.Clean(p) == ".." || strings.HasPrefix(path.Clean(p), "../"):
 				return fmt.Errorf("the pattern %q must be relative to the live folder, with forward slashes", p)
 			}

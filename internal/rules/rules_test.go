@@ -1,6 +1,8 @@
 package rules
 
 import (
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -28,6 +30,17 @@ func TestPatternsThatCannotBeUsedAreNamed(t *testing.T) {
 		require.Error(t, Rules{Scratch: []string{p}}.Check(), p)
 	}
 	require.NoError(t, Rules{Keep: []string{"a/**", "{b,c}/*.txt"}}.Check())
+}
+
+// TestAPatternCannotKeepTheMatcherBusy: one like this takes hours where it is tried.
+func TestAPatternCannotKeepTheMatcherBusy(t *testing.T) {
+	for _, p := range []string{strings.Repeat("{a,aa}", 30) + "b", strings.Repeat("{a,{b,c},d}", 8), "{" + strings.Repeat("a,", 300) + "b}", strings.Repeat("a", 1001)} {
+		require.ErrorContains(t, Rules{Keep: []string{p}}.Check(), "too many choices", p)
+	}
+	require.ErrorContains(t, Rules{Scratch: slices.Repeat([]string{"{a,b}/**"}, 3000)}.Check(), "too many patterns")
+	for _, p := range []string{"**/*.{exe,dll,so,dylib,sh,bat}", "{Mods,Maps}/{a,b,c}/*.{x,y}"} {
+		require.NoError(t, Rules{Keep: []string{p}}.Check(), p)
+	}
 }
 
 func TestLetterCaseCountsWhereFoldersMindIt(t *testing.T) {

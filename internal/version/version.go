@@ -5,6 +5,7 @@ package version
 
 import (
 	"bytes"
+	"context"
 	"debug/pe"
 	"encoding/binary"
 	"errors"
@@ -12,9 +13,10 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"unicode/utf16"
+
+	"morvant/internal/edit"
 )
 
 // ErrNone is returned for a file that says nothing about a version.
@@ -188,28 +190,22 @@ type Rule struct {
 
 // Check returns an error unless the rule can be used.
 func (r Rule) Check() error {
-	p, err := r.pattern()
 	switch {
 	case r.File == "" || r.Find == "":
 		return errors.New("a version rule needs file and find")
 	case !filepath.IsLocal(filepath.FromSlash(r.File)):
 		return fmt.Errorf("a version rule is about a file of the game, not %q", r.File)
-	case err != nil:
-		return err
-	case p.NumSubexp() != 1:
-		return fmt.Errorf("the pattern %q must capture one value", r.Find)
 	}
-	return nil
+	_, err := edit.Compile(r.Find)
+	return err
 }
-
-func (r Rule) pattern() (*regexp.Regexp, error) { return regexp.Compile("(?m)" + r.Find) }
 
 // maxLog bounds how much of a text file is read, from its end, in bytes.
 const maxLog = 4 << 20
 
 // OfText returns the last version that the rule finds below root.
 func OfText(root *os.Root, r Rule) (string, error) {
-	p, err := r.pattern()
+	p, err := edit.Compile(r.Find)
 	if err != nil {
 		return "", err
 	}
@@ -229,11 +225,16 @@ func OfText(root *os.Root, r Rule) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	found := p.FindAllSubmatch(bytes.ToValidUTF8(b, nil), -1)
+	text := string(bytes.ToValidUTF8(b, nil))
+	found, err := p.All(context.Background(), text)
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", r.File, err)
+	}
 	if len(found) == 0 {
 		return "", fmt.Errorf("%s: %w", r.File, ErrNone)
 	}
-	return printable(string(found[len(found)-1][1])), nil
+	last := found[len(found)-1]
+	return printable(text[max(last[2], 0):max(last[3], 0)]), nil
 }
 
 // Means reports whether a version that a game shows is that of a label: the same,
