@@ -3,8 +3,12 @@ package catalogue
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
+	"runtime"
+	"slices"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"aead.dev/minisign"
@@ -239,6 +243,51 @@ func TestHostileLayoutsAreRefused(t *testing.T) {
 	other := &manifest.Manifest{Files: append(m.Files[:len(m.Files):len(m.Files)], manifest.File{Path: "other", Size: 1, Digest: file})}
 	_, err = DecodeLayout(b, other)
 	require.ErrorIs(t, err, ErrFormat, "one content of two sizes")
+}
+
+// TestALayoutCannotAskForMoreThanItsSizeAllows: some hundred KB would have been unrolled to
+// 64 GB of chunk numbers.
+func TestALayoutCannotAskForMoreThanItsSizeAllows(t *testing.T) {
+	m := &manifest.Manifest{}
+	l := &Layout{Packs: []digest.Digest{digest.Of([]byte("p"))}, Files: make(map[digest.Digest][]int)}
+	for i := range 2000 {
+		l.Chunks = append(l.Chunks, Chunk{Digest: digest.Of(fmt.Append(nil, "chunk", i)), Size: 1 << 20, Stored: 1 << 20, Base: NoBase})
+	}
+	j := layoutJSON{Format: LayoutFormat, Packs: l.Packs, Chunks: toColumns(l.Chunks)}
+	for i := range 2000 {
+		d := digest.Of(fmt.Append(nil, "file", i))
+		m.Files = append(m.Files, manifest.File{Path: fmt.Sprintf("f%04d", i), Size: 1000 * 2000 << 20, Digest: d})
+		j.Files = append(j.Files, filePieces{d, slices.Repeat([]int{0, 2000}, 1000)})
+	}
+	b, err := json.Marshal(j)
+	require.NoError(t, err)
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	_, err = DecodeLayout(b, m)
+	runtime.ReadMemStats(&after)
+	require.ErrorIs(t, err, ErrFormat)
+	require.ErrorContains(t, err, "chunks")
+	require.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(400<<20))
+}
+
+// TestFramesThatUnpackToMuchWaitForEachOther: what counts is what all of them may come to.
+func TestFramesThatUnpackToMuchWaitForEachOther(t *testing.T) {
+	packed, err := Pack([]byte("tides"))
+	require.NoError(t, err)
+	synctest.Test(t, func(t *testing.T) {
+		require.NoError(t, unpacking.Acquire(t.Context(), maxLayout)) // others, at work
+		done := false
+		go func() {
+			_, err := Unpack(packed, digest.Of([]byte("tides")))
+			require.NoError(t, err)
+			done = true
+		}()
+		synctest.Wait()
+		require.False(t, done)
+		unpacking.Release(maxLayout)
+		synctest.Wait()
+		require.True(t, done)
+	})
 }
 
 func TestAFrameThatInflatesWithoutEndIsCutOff(t *testing.T) {

@@ -2,6 +2,7 @@ package catalogue
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -9,6 +10,7 @@ import (
 
 	"github.com/go-json-experiment/json"
 	"github.com/klauspost/compress/zstd"
+	"golang.org/x/sync/semaphore"
 
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
@@ -26,6 +28,11 @@ const (
 	// smallestPiece bounds how many chunks a file may be cut into: no more than
 	// one for each so many bytes, and one for the rest.
 	smallestPiece = 4 << 10
+	// maxRepeats and fewPieces bound the chunks of all files together: so many times what
+	// the layout itself lists, and a few. One chunk stands in many files seldom.
+	maxRepeats = 16
+	fewPieces  = 4 << 20
+	maxPieces  = 32 << 20
 	// MaxChain is how many bases in a row a chunk may be coded against.
 	MaxChain = 8
 )
@@ -241,6 +248,9 @@ func (l *Layout) fill(files []filePieces, m *manifest.Manifest) error {
 		}
 		sizes[f.Digest] = f.Size
 	}
+	if err := l.bound(files); err != nil {
+		return err
+	}
 	for _, f := range files {
 		size, wanted := sizes[f.Digest]
 		if _, twice := l.Files[f.Digest]; twice || !wanted {
@@ -265,6 +275,25 @@ func (l *Layout) fill(files []filePieces, m *manifest.Manifest) error {
 		if _, ok := m.File(p); !ok || i > 0 && p <= l.Programs[i-1] {
 			return fmt.Errorf("%w: the program %q is not of the build or out of order", ErrFormat, p)
 		}
+	}
+	return nil
+}
+
+// bound refuses a layout whose files come to more chunks than its own size lets expect,
+// before any of them is unrolled.
+func (l *Layout) bound(files []filePieces) error {
+	listed, total := int64(len(l.Chunks)), int64(0)
+	for _, f := range files {
+		listed += int64(len(f.Runs) / 2)
+		for i := 1; i < len(f.Runs); i += 2 {
+			total += int64(max(f.Runs[i], 0))
+			if total > maxPieces {
+				return fmt.Errorf("%w: files of more than %d chunks", ErrFormat, maxPieces)
+			}
+		}
+	}
+	if most := maxRepeats*listed + fewPieces; total > most {
+		return fmt.Errorf("%w: files of %d chunks, where %d are listed", ErrFormat, total, listed)
 	}
 	return nil
 }
@@ -320,10 +349,18 @@ func Pack(b []byte) ([]byte, error) {
 	return enc.EncodeAll(b, nil), enc.Close()
 }
 
+// unpacking bounds the bytes that all frames being unpacked may come to.
+var unpacking = semaphore.NewWeighted(maxLayout)
+
 // Unpack returns what Pack was given, if its digest is d. A frame that inflates
 // beyond every honest measure is cut off.
 func Unpack(packed []byte, d digest.Digest) ([]byte, error) {
 	limit := int64(min(maxLayout, maxRatio*len(packed)+slack))
+	// What many frames unpack to is bounded as well: they wait for each other.
+	if err := unpacking.Acquire(context.Background(), limit); err != nil {
+		return nil, err
+	}
+	defer unpacking.Release(limit)
 	dec, err := zstd.NewReader(bytes.NewReader(packed), zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(64<<20), zstd.WithDecoderLowmem(true))
 	if err != nil {
 		return nil, err

@@ -2,12 +2,15 @@ package feed
 
 import (
 	"context"
+	"fmt"
+	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -242,6 +245,49 @@ func TestHostileContentIsRefused(t *testing.T) {
 		_, _, err := fetch(t, dir)
 		require.Error(t, err)
 	})
+}
+
+// TestAServerCannotMakeAFetchReadWithoutEnd: chunks a megabyte into hundreds of packs, of a
+// server that sends each from its beginning.
+func TestAServerCannotMakeAFetchReadWithoutEnd(t *testing.T) {
+	f := newForged(t)
+	l := &catalogue.Layout{Files: map[digest.Digest][]int{}}
+	const piece, count = 4 << 10, 1000
+	large := make([]byte, count*piece)
+	_, _ = rand.NewChaCha8([32]byte{}).Read(large)
+	whole := digest.Of(large)
+	m := &manifest.Manifest{Files: []manifest.File{{Path: "data/a.bin", Size: int64(len(large)), Digest: whole}}}
+	f.manifest, f.bytes = m.Encode(), m.Bytes()
+	for i := range count {
+		c := large[i*piece : (i+1)*piece]
+		l.Packs = append(l.Packs, digest.Of(fmt.Appendf(nil, "pack %d", i)))
+		l.Chunks = append(l.Chunks, catalogue.Chunk{Digest: digest.Of(c), Size: len(c), Pack: i, Offset: 1 << 20, Stored: len(c), Base: catalogue.NoBase})
+		l.Files[whole] = append(l.Files[whole], i)
+	}
+	var err error
+	f.layout, err = l.Encode([]digest.Digest{whole})
+	require.NoError(t, err)
+	dir := f.write(t)
+	var sent atomic.Int64
+	files := http.FileServer(http.Dir(dir))
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if !strings.HasSuffix(r.URL.Path, ".pack") {
+			files.ServeHTTP(w, r)
+			return
+		}
+		zeros := make([]byte, 64<<10)
+		for { // without end
+			n, err := w.Write(zeros)
+			if sent.Add(int64(n)); err != nil {
+				return
+			}
+		}
+	}))
+	t.Cleanup(server.Close)
+	_, _, err = fetch(t, server.URL)
+	require.ErrorIs(t, err, errHostile)
+	require.ErrorContains(t, err, "MB would have to be read to get 3 MB")
+	require.Less(t, sent.Load(), int64(100<<20))
 }
 
 // replacePack makes a pack of one record whose content may be anything.

@@ -34,6 +34,12 @@ const (
 	// readThrough is how many bytes are read and dropped to get to those that were
 	// asked for, where a server sends files from their beginning only.
 	readThrough = 1 << 20
+	// A fetch may read over so many bytes beside those it wants: wasteFactor times as
+	// many, and wasteFree. From skipFree on, and as much as is wanted, packs are read as
+	// wholes instead, each once.
+	wasteFactor = 64
+	wasteFree   = 256 << 20
+	skipFree    = 16 << 20
 	// tries is how often a bad chunk is asked of each source.
 	tries = 2
 )
@@ -103,6 +109,8 @@ type transfer struct {
 	found   atomic.Int64
 	arrived atomic.Int64 // chunks
 	whole   bool         // a server sends whole packs only
+	total   int64        // bytes that are wanted
+	skipped atomic.Int64 // bytes read over
 
 	mu  sync.Mutex
 	bad map[digest.Digest]*need // arrived wrong
@@ -127,6 +135,7 @@ func (t *transfer) run(ctx context.Context) error {
 	if total == 0 {
 		return nil
 	}
+	t.total = total
 	t.meter.Begin("Fetching", total)
 	defer t.meter.End()
 	for i, needs := range levels {
@@ -166,13 +175,52 @@ func (t *transfer) fetchAll(ctx context.Context, needs []*need) error {
 		for _, r := range list {
 			left = append(left, r.needs...)
 		}
-		t.whole = true
-		err = t.fetch(ctx, wholePacks(left), t.sources)
+		err = t.fetchWhole(ctx, wholePacks(left))
 	}
 	if err != nil {
 		return err
 	}
 	return t.again(ctx)
+}
+
+// fetchWhole reads packs from their beginnings, as far as they are needed.
+func (t *transfer) fetchWhole(ctx context.Context, list []*run) error {
+	var read int64
+	for _, r := range list {
+		read += r.to
+	}
+	if read > t.mayWaste() {
+		return t.waste(read)
+	}
+	t.whole = true
+	t.meter.End()
+	t.meter.Begin("Fetching whole files, as the server sends no parts of them", read)
+	return t.fetch(ctx, list, t.sources)
+}
+
+func (t *transfer) mayWaste() int64 { return wasteFactor*t.total + wasteFree }
+
+func (t *transfer) waste(n int64) error {
+	return fmt.Errorf("%w: it sends whole files, and %d MB would have to be read to get %d MB; whoever runs it must let parts of files be asked for",
+		errHostile, n>>20, t.total>>20)
+}
+
+// skip reads over bytes that were not asked for.
+func (t *transfer) skip(in io.Reader, n int64) error {
+	if n <= 0 {
+		return nil
+	}
+	switch skipped := t.skipped.Add(n); {
+	case skipped > t.mayWaste():
+		return t.waste(skipped)
+	case !t.whole && skipped > skipFree+t.total:
+		return errNoRanges
+	}
+	_, err := io.CopyN(io.Discard, in, n)
+	if t.whole {
+		t.meter.Advance(n, "")
+	}
+	return short(err)
 }
 
 // errNoRanges is returned once a server turns out to send whole files only.
@@ -320,8 +368,8 @@ func (t *transfer) stream(ctx context.Context, s source, path string, r *run) er
 	for len(r.needs) > 0 {
 		n := r.needs[0]
 		e := n.entry
-		if _, err := io.CopyN(io.Discard, in, e.Offset-at); err != nil {
-			return short(err)
+		if err := t.skip(in, e.Offset-at); err != nil {
+			return err
 		}
 		at = e.Offset
 		buf = slices.Grow(buf[:0], int(e.Size()))[:e.Size()]

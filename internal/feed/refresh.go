@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"maps"
 	"os"
-	"slices"
 	"sync"
 	"time"
 
@@ -285,10 +284,15 @@ const maxPacked = 256 << 20
 // manifests brings the manifests here that are not yet.
 func (r *refresh) manifests(ctx context.Context, channels []*catalogue.Channel) error {
 	var missing []digest.Digest
+	listed := make(map[digest.Digest]bool)
 	for _, c := range channels {
 		for _, b := range c.Builds {
 			for _, p := range b.Components {
-				if _, err := os.Stat(r.feed.file(catalogue.ManifestFile(p.Manifest))); err != nil && !slices.Contains(missing, p.Manifest) {
+				if listed[p.Manifest] {
+					continue
+				}
+				listed[p.Manifest] = true
+				if _, err := os.Stat(r.feed.file(catalogue.ManifestFile(p.Manifest))); err != nil {
 					missing = append(missing, p.Manifest)
 				}
 			}

@@ -196,6 +196,7 @@ func (f *Feed) newer(part Part) ([]catalogue.Part, error) {
 		return nil, err
 	}
 	var list []catalogue.Part
+	listed := make(map[digest.Digest]bool)
 	for _, c := range channels {
 		found := false
 		for _, b := range c.Builds {
@@ -204,7 +205,8 @@ func (f *Feed) newer(part Part) ([]catalogue.Part, error) {
 				case p.Name != part.Name:
 				case p.Manifest == part.Part.Manifest:
 					found = true
-				case found && !p.Layout.IsZero() && !slices.ContainsFunc(list, func(have catalogue.Part) bool { return have.Manifest == p.Manifest }):
+				case found && !p.Layout.IsZero() && !listed[p.Manifest]:
+					listed[p.Manifest] = true
 					list = append(list, p)
 				}
 			}

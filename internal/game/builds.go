@@ -98,9 +98,7 @@ func (b *Build) ComponentNames() []string {
 }
 
 // same reports whether the two are one build, whatever components were chosen.
-func (b *Build) same(o *Build) bool {
-	return b.Channel == o.Channel && b.Label == o.Label && b.Digest() == o.Digest()
-}
+func (b *Build) same(o *Build) bool { return b.Label == o.Label && b.key() == o.key() }
 
 // uidOf names a feed's build with some of its components: the same on every
 // computer and from every feed.
@@ -245,6 +243,7 @@ func (h *Home) Offered(name string) ([]*Build, error) {
 		return nil, err
 	}
 	var list []*Build
+	known := make(map[string]*Build)
 	for _, f := range feeds {
 		channels, err := f.Channels()
 		if err != nil {
@@ -254,10 +253,11 @@ func (h *Home) Offered(name string) ([]*Build, error) {
 		for _, c := range channels {
 			for _, offer := range c.Builds {
 				b := &Build{Game: name, Label: offer.Label, Note: offer.Note, Made: offer.Date, Channel: c.Channel, Components: offer.Components, Feeds: []*feed.Feed{f}}
-				if i := slices.IndexFunc(list, b.same); i >= 0 {
-					list[i].Feeds = append(list[i].Feeds, f)
+				if have := known[b.key()]; have != nil {
+					have.Feeds = append(have.Feeds, f)
 					continue
 				}
+				known[b.key()] = b
 				for _, p := range b.Components {
 					b.Files += p.Files
 					b.Bytes += p.Bytes
@@ -306,8 +306,13 @@ func (h *Home) Builds(ctx context.Context, name string) ([]*Build, error) {
 	if err != nil {
 		return nil, err
 	}
+	listed := make(map[string]bool, len(list))
+	for _, b := range list {
+		listed[b.key()] = true
+	}
 	for _, b := range recorded {
-		if b.Channel == "" || !slices.ContainsFunc(list, b.same) {
+		if b.Channel == "" || !listed[b.key()] {
+			listed[b.key()] = true
 			list = append(list, b)
 		}
 	}
@@ -330,12 +335,13 @@ func (h *Home) addNotes(ctx context.Context, name string, list []*Build) error {
 		notes[build] = note
 	}
 	for _, b := range list {
-		b.Own = notes[b.noteKey()]
+		b.Own = notes[b.key()]
 	}
 	return rows.Err()
 }
 
-func (b *Build) noteKey() string { return b.Name() + " " + b.Digest().String() }
+// key tells builds apart, whatever components were chosen of them.
+func (b *Build) key() string { return b.Name() + " " + b.Digest().String() }
 
 // SetNote sets the player's own note on a build; an empty one takes it away.
 func (h *Home) SetNote(ctx context.Context, b *Build, note string) error {
@@ -343,10 +349,10 @@ func (h *Home) SetNote(ctx context.Context, b *Build, note string) error {
 		return err
 	}
 	if note == "" {
-		_, err := h.db.ExecContext(ctx, `DELETE FROM own_note WHERE game = ? AND build = ?`, b.Game, b.noteKey())
+		_, err := h.db.ExecContext(ctx, `DELETE FROM own_note WHERE game = ? AND build = ?`, b.Game, b.key())
 		return err
 	}
-	_, err := h.db.ExecContext(ctx, `INSERT OR REPLACE INTO own_note (game, build, note) VALUES (?, ?, ?)`, b.Game, b.noteKey(), note)
+	_, err := h.db.ExecContext(ctx, `INSERT OR REPLACE INTO own_note (game, build, note) VALUES (?, ?, ?)`, b.Game, b.key(), note)
 	return err
 }
 

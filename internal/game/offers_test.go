@@ -2,6 +2,7 @@ package game
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -179,6 +180,25 @@ func TestADateThatHasNotComeIsPassedOver(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "1.2", found.Label)
 	require.Empty(t, found.Early)
+}
+
+// TestAChannelOfTheLargestSizeIsListedAtOnce: comparing each with each took minutes.
+func TestAChannelOfTheLargestSizeIsListedAtOnce(t *testing.T) {
+	h := newHome(t)
+	var offers []offer
+	for i := range 10_000 {
+		offers = append(offers, offer{"public", fmt.Sprint(i), "2021-05-20 09", fmt.Sprint("content ", i)})
+	}
+	addFeed(t, h, "archive", offers...)
+	addFeed(t, h, "mirror", offers...)
+	started := time.Now()
+	for range 3 {
+		list, err := h.Builds(t.Context(), "quay")
+		require.NoError(t, err)
+		require.Len(t, list, 10_000)
+		require.Len(t, list[0].Feeds, 2)
+	}
+	require.Less(t, time.Since(started), 30*time.Second, "it takes about one")
 }
 
 func TestARecordedBuildOutlivesItsFeed(t *testing.T) {
