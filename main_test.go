@@ -2,7 +2,11 @@ package main
 
 import (
 	"encoding/json"
+	"io/fs"
+	"os"
 	"os/exec"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -64,4 +68,22 @@ func TestOnlyTheCommandLineKnowsTerminals(t *testing.T) {
 		}
 	}
 	require.True(t, seen)
+}
+
+// TestFilesOfOthersAreReadWithoutWaitingAndNotWithoutEnd: what is read whole is read by
+// volume.ReadFile or ReadIn, which take regular files up to a size.
+func TestFilesOfOthersAreReadWithoutWaitingAndNotWithoutEnd(t *testing.T) {
+	endless := regexp.MustCompile(`os\.ReadFile\(|[rR]oot\.ReadFile\(`)
+	require.NoError(t, filepath.WalkDir("internal", func(p string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(p, ".go") || strings.HasSuffix(p, "_test.go") {
+			return err
+		}
+		if dir := filepath.Base(filepath.Dir(p)); dir == "volume" || dir == "standin" {
+			return nil
+		}
+		b, err := os.ReadFile(p)
+		require.NoError(t, err)
+		require.Empty(t, endless.FindAllString(string(b), -1), p)
+		return nil
+	}))
 }

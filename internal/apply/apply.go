@@ -255,6 +255,21 @@ type change struct {
 	recovering bool
 }
 
+// MakeRoom sees to it that what stands at the name of Morvant's own folder is a folder. A
+// link there would lead what is written into it to another place; like anything else it is
+// given another name, which is returned.
+func MakeRoom(root *os.Root) (moved string, err error) {
+	info, err := root.Lstat(manifest.PrivateDir)
+	if volume.Absent(err) || err == nil && info.IsDir() {
+		return "", nil
+	}
+	if err != nil {
+		return "", err
+	}
+	moved = "set-aside-" + strings.TrimPrefix(manifest.PrivateDir, ".") + "-" + rand.Text()[:6]
+	return moved, volume.RenameIn(root, manifest.PrivateDir, moved)
+}
+
 func (c *change) open() error {
 	for _, dir := range []string{manifest.PrivateDir, changeDir, newDir, oldDir} {
 		err := c.root.Mkdir(dir, 0o755)

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path"
 	"strconv"
@@ -112,12 +111,7 @@ func readJournal(root *os.Root) (*journal, error) {
 }
 
 func readJournalFile(root *os.Root, name string) (*journal, error) {
-	f, err := root.Open(path.Join(changeDir, name))
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	b, err := io.ReadAll(io.LimitReader(f, maxJournal))
+	b, err := volume.ReadIn(root, path.Join(changeDir, name), maxJournal)
 	if err != nil {
 		return nil, err
 	}

@@ -44,7 +44,7 @@ func (h *Hold) ours() bool {
 	if err != nil || !info.Mode().IsRegular() || info.Size() != int64(len(held)) {
 		return false
 	}
-	b, err := os.ReadFile(h.Path)
+	b, err := volume.ReadFile(h.Path, int64(len(held)))
 	return err == nil && string(b) == held
 }
 

@@ -32,7 +32,8 @@ const (
 
 // Limits on what is accepted.
 const (
-	MaxSigned     = 16 << 20 // bytes of one signed file
+	MaxSigned     = 16 << 20  // bytes of one signed file
+	MaxPacked     = 256 << 20 // bytes of a packed manifest or layout
 	maxChannels   = 64
 	maxBuilds     = 10_000 // in one channel
 	maxComponents = 256    // in one build

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -18,6 +17,7 @@ import (
 	"morvant/internal/publish"
 	"morvant/internal/rules"
 	"morvant/internal/store"
+	"morvant/internal/volume"
 )
 
 func (a *app) publishCommand() *cli.Command {
@@ -116,7 +116,7 @@ func publishList(c *cli.Command, refs []string) (*publish.List, error) {
 		if len(refs) > 0 {
 			return nil, usagef("builds are named on the command line or in %s, not both", file)
 		}
-		b, err := os.ReadFile(file)
+		b, err := volume.ReadFile(file, volume.Small)
 		if err != nil {
 			return nil, err
 		}

@@ -9,11 +9,10 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"os"
 	"unicode/utf16"
 	"unicode/utf8"
 
-	"morvant/internal/process"
+	"morvant/internal/volume"
 )
 
 // MaxSize bounds a file whose values are changed, in bytes.
@@ -38,18 +37,10 @@ type byteOrder interface {
 
 // Read reads a file.
 func Read(path string) (*Document, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if !info.Mode().IsRegular() || info.Size() > MaxSize {
+	raw, err := volume.ReadFile(path, MaxSize)
+	if errors.Is(err, volume.ErrNotRegular) || errors.Is(err, volume.ErrTooLarge) {
 		return nil, fmt.Errorf("%s: %w: no text file of a size that settings have", path, ErrMatches)
 	}
-	var raw []byte
-	err = process.Reading(path, func() error {
-		raw, err = os.ReadFile(path)
-		return err
-	})
 	if err != nil {
 		return nil, err
 	}

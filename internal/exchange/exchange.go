@@ -277,7 +277,7 @@ func bagEscape(p string) string { return strings.ReplaceAll(p, "%", "%25") }
 // bagFile writes one file of the payload, unless it is there, and returns its sum.
 func (e *Export) bagFile(ctx context.Context, root *os.Root, f manifest.File) (string, error) {
 	name := "data/" + f.Path
-	if there, err := root.Open(name); err == nil {
+	if there, err := volume.OpenIn(root, name); err == nil {
 		is, sum := digest.NewHasher(), sha256.New()
 		_, err := io.Copy(io.MultiWriter(is, sum), there)
 		there.Close()

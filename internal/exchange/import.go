@@ -26,6 +26,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
 	"morvant/internal/progress"
+	"morvant/internal/volume"
 )
 
 // Limits of what is read.
@@ -92,7 +93,7 @@ func (i *Import) Read(ctx context.Context, src string) (*Imported, error) {
 }
 
 func (r *reading) file(src string) error {
-	f, err := os.Open(src)
+	f, err := volume.Open(src)
 	if err != nil {
 		return err
 	}
@@ -455,7 +456,7 @@ func (r *reading) bagFile(root *os.Root, raw, p string, want []byte, newHash fun
 	if !info.Mode().IsRegular() {
 		return fmt.Errorf("%w: %s is no file", ErrHostile, p)
 	}
-	f, err := root.Open(raw)
+	f, err := volume.OpenIn(root, raw)
 	if err != nil {
 		return err
 	}
@@ -476,14 +477,9 @@ func unescapeBag(p string) string {
 }
 
 func readLimited(root *os.Root, name string) ([]byte, error) {
-	f, err := root.Open(name)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	b, err := io.ReadAll(io.LimitReader(f, maxList+1))
-	if err == nil && len(b) > maxList {
-		err = fmt.Errorf("%w: the list is larger than %d MB", ErrHostile, maxList>>20)
+	b, err := volume.ReadIn(root, name, maxList)
+	if errors.Is(err, volume.ErrTooLarge) || errors.Is(err, volume.ErrNotRegular) {
+		err = fmt.Errorf("%w: %w", ErrHostile, err)
 	}
 	return b, err
 }

@@ -122,7 +122,7 @@ func Find(base, name string) (*Feed, error) {
 }
 
 func load(dir, name string) (*Feed, error) {
-	b, err := os.ReadFile(filepath.Join(dir, subscriptionFile))
+	b, err := volume.ReadFile(filepath.Join(dir, subscriptionFile), volume.Small)
 	if err != nil {
 		return nil, err
 	}
@@ -249,7 +249,7 @@ func (f *Feed) lock(ctx context.Context) (*flock.Flock, error) {
 
 // Described returns the feed's description of itself, as it was last read.
 func (f *Feed) Described() (*catalogue.Feed, error) {
-	b, err := os.ReadFile(f.file(catalogue.FeedFile))
+	b, err := volume.ReadFile(f.file(catalogue.FeedFile), catalogue.MaxSigned)
 	if err != nil {
 		return nil, err
 	}
@@ -267,7 +267,7 @@ func (f *Feed) Channels() ([]*catalogue.Channel, error) {
 	}
 	var list []*catalogue.Channel
 	for _, line := range described.Channels {
-		b, err := os.ReadFile(f.file(catalogue.ChannelFile(line.Name)))
+		b, err := volume.ReadFile(f.file(catalogue.ChannelFile(line.Name)), catalogue.MaxSigned)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
@@ -285,7 +285,7 @@ func (f *Feed) Channels() ([]*catalogue.Channel, error) {
 
 // Manifest returns a manifest of the copy.
 func (f *Feed) Manifest(d digest.Digest) (*manifest.Manifest, error) {
-	packed, err := os.ReadFile(f.file(catalogue.ManifestFile(d)))
+	packed, err := volume.ReadFile(f.file(catalogue.ManifestFile(d)), catalogue.MaxPacked)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("manifest %s of the feed %s: %w; run morvant feed refresh", d.Short(), f.Name, ErrMissing)
 	}

@@ -21,6 +21,7 @@ import (
 	"morvant/internal/pack"
 	"morvant/internal/progress"
 	"morvant/internal/store"
+	"morvant/internal/volume"
 )
 
 // ErrNoContent is returned for a build of a feed that offers manifests alone.
@@ -108,7 +109,7 @@ type need struct {
 // CachedLayout returns how the files of a part are put together if that is known
 // here, else nil.
 func (f *Feed) CachedLayout(p Part) *catalogue.Layout {
-	packed, err := os.ReadFile(f.file(catalogue.LayoutFile(p.Layout)))
+	packed, err := volume.ReadFile(f.file(catalogue.LayoutFile(p.Layout)), catalogue.MaxPacked)
 	if err != nil {
 		return nil
 	}

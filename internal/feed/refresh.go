@@ -14,6 +14,7 @@ import (
 
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
+	"morvant/internal/volume"
 )
 
 // Refresh asks the feed what is new and brings its catalogue here. What cannot be
@@ -118,7 +119,7 @@ const pairTries = 3
 // signed reads a signed file, or the known one if it has not changed. check tells
 // whether its content can be accepted.
 func (r *refresh) signed(ctx context.Context, path string, check func(body, known []byte) error) ([]byte, error) {
-	known, err := os.ReadFile(r.feed.file(path))
+	known, err := volume.ReadFile(r.feed.file(path), catalogue.MaxSigned)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
@@ -278,9 +279,6 @@ func (r *refresh) channel(ctx context.Context, line catalogue.Line) (*catalogue.
 	return catalogue.DecodeChannel(body)
 }
 
-// maxPacked bounds a packed manifest or layout, in bytes.
-const maxPacked = 256 << 20
-
 // manifests brings the manifests here that are not yet.
 func (r *refresh) manifests(ctx context.Context, channels []*catalogue.Channel) error {
 	var missing []digest.Digest
@@ -330,7 +328,7 @@ func getNamed(ctx context.Context, w *wire, sources []source, path string, check
 	var body []byte
 	err := w.attempt(ctx, sources, noProgress, func(s source) error {
 		var err error
-		if body, _, err = s.get(ctx, path, maxPacked, mark{}); err != nil {
+		if body, _, err = s.get(ctx, path, catalogue.MaxPacked, mark{}); err != nil {
 			return err
 		}
 		return check(body)

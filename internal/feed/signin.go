@@ -83,7 +83,7 @@ func (k keep) load() (*token, error) {
 	}
 	if b == nil {
 		var err error
-		b, err = os.ReadFile(k.file)
+		b, err = volume.ReadFile(k.file, volume.Small)
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil, nil
 		}

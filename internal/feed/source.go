@@ -16,6 +16,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"morvant/internal/volume"
 )
 
 // Errors that callers test for.
@@ -112,20 +114,16 @@ func (f *folder) file(path string) (*os.File, fs.FileInfo, error) {
 		return nil, nil, err
 	}
 	defer root.Close()
-	file, err := root.Open(filepath.FromSlash(path))
-	if errors.Is(err, fs.ErrNotExist) {
+	file, err := volume.OpenIn(root, filepath.FromSlash(path))
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, volume.ErrNotRegular) {
 		return nil, nil, fmt.Errorf("%s: %w", path, ErrMissing)
 	}
 	if err != nil {
 		return nil, nil, err
 	}
 	info, err := file.Stat()
-	if err == nil && !info.Mode().IsRegular() {
-		err = fmt.Errorf("%s: %w: no regular file", path, ErrMissing)
-	}
 	if err != nil {
-		file.Close()
-		return nil, nil, err
+		return nil, nil, errors.Join(err, file.Close())
 	}
 	return file, info, nil
 }

@@ -116,7 +116,7 @@ func IsHome(dir string) bool {
 
 // KnownHome reports whether a home is among those that a file lists, one a line.
 func KnownHome(list, dir string) bool {
-	b, err := os.ReadFile(list)
+	b, err := volume.ReadFile(list, volume.Small)
 	return err == nil && slices.Contains(strings.Split(string(b), "\n"), dir)
 }
 
@@ -244,7 +244,7 @@ func (h *Home) Load(name string) (*Game, error) {
 	if err := CheckName(name); err != nil {
 		return nil, err
 	}
-	b, err := os.ReadFile(h.settingsFile(name))
+	b, err := volume.ReadFile(h.settingsFile(name), volume.Small)
 	if errors.Is(err, fs.ErrNotExist) {
 		names, err := h.Names()
 		if err != nil {
@@ -386,7 +386,7 @@ func (h *Home) Lock(ctx context.Context, name, who string, patience time.Duratio
 		if err != nil && !errors.Is(err, context.DeadlineExceeded) {
 			return nil, err
 		}
-		holder, _ := os.ReadFile(file + ".holder")
+		holder, _ := volume.ReadFile(file+".holder", volume.Small)
 		return nil, fmt.Errorf("%w: %s", ErrBusy, strings.TrimSpace(string(holder)))
 	}
 	// Only for the message above; the lock itself does not depend on it.

@@ -144,7 +144,7 @@ func (h *Home) Edit(name string, change map[string]any) (*Game, error) {
 	if _, err := h.Load(name); err != nil {
 		return nil, err
 	}
-	b, err := os.ReadFile(file)
+	b, err := volume.ReadFile(file, volume.Small)
 	if err != nil {
 		return nil, err
 	}
@@ -246,7 +246,7 @@ func addTables[R comparable](h *Home, name, key string, list []R, there func(*Ga
 	if err != nil {
 		return nil, err
 	}
-	b, err := os.ReadFile(h.settingsFile(name))
+	b, err := volume.ReadFile(h.settingsFile(name), volume.Small)
 	if err != nil {
 		return nil, err
 	}

@@ -105,7 +105,7 @@ func heldBy(file string, me holder) (other holder, gone bool) {
 	if err != nil {
 		return other, volume.Absent(err)
 	}
-	b, err := os.ReadFile(file)
+	b, err := volume.ReadFile(file, volume.Small)
 	if err == nil {
 		_ = json.Unmarshal(b, &other)
 	}
@@ -137,7 +137,7 @@ func (u *use) end() error {
 	}
 	close(u.stop)
 	<-u.done
-	b, err := os.ReadFile(u.file)
+	b, err := volume.ReadFile(u.file, volume.Small)
 	var is holder
 	if err != nil || json.Unmarshal(b, &is) != nil || is.ID != u.id {
 		return nil

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"morvant/internal/version"
+	"morvant/internal/volume"
 )
 
 // Evidence is what a game says about its own version, beside its content.
@@ -38,7 +39,7 @@ func Says(dir, program string, list []version.Rule) ([]Evidence, error) {
 	}
 	var found []Evidence
 	for _, p := range programs {
-		f, err := root.Open(filepath.FromSlash(p))
+		f, err := volume.OpenIn(root, filepath.FromSlash(p))
 		if err != nil {
 			continue
 		}

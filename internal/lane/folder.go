@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"morvant/internal/apply"
 	"morvant/internal/game"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
@@ -47,7 +48,7 @@ func (l *Lane) findFolder(ctx context.Context, is *game.Lane, o Options) error {
 	info, err := os.Stat(l.Dir)
 	switch {
 	case err == nil && info.IsDir():
-		if l.root, err = os.OpenRoot(l.Dir); err != nil {
+		if l.root, err = l.openFolder(l.Dir); err != nil {
 			return err
 		}
 		if err := l.trust(ctx, is); err != nil || l.stranger == "" || o.Remake == nil || !l.emptied(is) {
@@ -82,6 +83,22 @@ func (l *Lane) findFolder(ctx context.Context, is *game.Lane, o Options) error {
 	}
 	l.remade = true
 	return l.mark(ctx, false)
+}
+
+// openFolder opens the folder of a lane.
+func (l *Lane) openFolder(dir string) (*os.Root, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	moved, err := apply.MakeRoom(root)
+	if err != nil {
+		return nil, errors.Join(err, root.Close())
+	}
+	if moved != "" {
+		l.tell("%s in %s was no folder, where Morvant's own has to be; it is called %s now.", manifest.PrivateDir, dir, moved)
+	}
+	return root, nil
 }
 
 // emptied reports whether the folder has nothing in it, and is on the disk that it was

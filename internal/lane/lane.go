@@ -12,6 +12,7 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
+	"morvant/internal/apply"
 	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/manifest"
@@ -332,6 +333,9 @@ func (l *Lane) mark(ctx context.Context, unfinished bool) error {
 func (m marker) write(root *os.Root) error {
 	body, err := toml.Marshal(m)
 	if err != nil {
+		return err
+	}
+	if _, err := apply.MakeRoom(root); err != nil {
 		return err
 	}
 	if err = root.Mkdir(manifest.PrivateDir, 0o755); err == nil {

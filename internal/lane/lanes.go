@@ -665,7 +665,7 @@ func (l *Lane) otherLanes(ctx context.Context) *elsewhere {
 
 // canShare tries whether a file of another lane can be shared with this one.
 func (l *Lane) canShare(dir string) bool {
-	src, err := os.Open(filepath.Join(dir, filepath.FromSlash(markerFile)))
+	src, err := volume.Open(filepath.Join(dir, filepath.FromSlash(markerFile)))
 	if err != nil {
 		return false
 	}

@@ -133,7 +133,7 @@ func (l *Lane) takeBack(ctx context.Context, s *game.Switch) error {
 	if laneAt(l.Game.Live) != (identity{l.Game.Name, s.From}) {
 		return nil
 	}
-	root, err := os.OpenRoot(l.Dir)
+	root, err := l.openFolder(l.Dir)
 	if err != nil {
 		return err
 	}
@@ -271,7 +271,7 @@ func laneAt(dir string) identity {
 		return identity{}
 	}
 	defer root.Close()
-	b, err := root.ReadFile(markerFile)
+	b, err := volume.ReadIn(root, markerFile, volume.Small)
 	if err != nil {
 		return identity{}
 	}
@@ -365,7 +365,7 @@ func (l *Lane) besideAs(is *game.Lane) (*Lane, error) {
 		home: l.home, cache: l.cache, meter: l.meter, now: l.now, feed: l.feed, borrowed: true,
 	}
 	o.keepAlso(is.Pin)
-	if o.root, err = os.OpenRoot(o.Dir); err != nil {
+	if o.root, err = l.openFolder(o.Dir); err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
 			err = fmt.Errorf("lane %s, %s: %w", o.Name, o.Dir, ErrGone)
 		}

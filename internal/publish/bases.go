@@ -3,7 +3,6 @@ package publish
 import (
 	"context"
 	"errors"
-	"os"
 	"slices"
 	"sync"
 	"time"
@@ -15,6 +14,7 @@ import (
 	"morvant/internal/manifest"
 	"morvant/internal/pack"
 	"morvant/internal/store"
+	"morvant/internal/volume"
 )
 
 // What content-defined cutting leaves over of an update, chunks in which something
@@ -80,7 +80,7 @@ func (c *contents) ownChunks(ctx context.Context, m *manifest.Manifest) ([]diges
 // listedChunks lists the chunks of a part that the feed has.
 func (c *contents) listedChunks(p *catalogue.Part) ([]digest.Digest, error) {
 	read := func(path string, d digest.Digest) ([]byte, error) {
-		packed, err := os.ReadFile(c.dir.file(path))
+		packed, err := volume.ReadFile(c.dir.file(path), catalogue.MaxPacked)
 		if err != nil {
 			return nil, err
 		}
@@ -176,7 +176,7 @@ func (c *contents) plain(ctx context.Context, g group, d digest.Digest) ([]byte,
 	if !ok {
 		return nil, err
 	}
-	f, err := os.Open(c.dir.file(catalogue.PackFile(at.pack)))
+	f, err := volume.Open(c.dir.file(catalogue.PackFile(at.pack)))
 	if err != nil {
 		return nil, err
 	}

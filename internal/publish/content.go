@@ -161,7 +161,7 @@ func (c *contents) inventory() error {
 }
 
 func (c *contents) take(file, name string) error {
-	f, err := os.Open(file)
+	f, err := volume.Open(file)
 	if err != nil {
 		return err
 	}
@@ -220,7 +220,7 @@ func readGroup(f *os.File, e pack.Entry, coder *pack.Coder) (group, error) {
 // GroupOf reads which component a pack of a feed belongs to, and to which channel
 // if that is locked. Servers that hand out packs to some only need it.
 func GroupOf(file string) (component, channel string, err error) {
-	f, err := os.Open(file)
+	f, err := volume.Open(file)
 	if err != nil {
 		return "", "", err
 	}

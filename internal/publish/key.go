@@ -8,6 +8,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"morvant/internal/volume"
+
 	"aead.dev/minisign"
 )
 
@@ -42,7 +44,7 @@ func NewKey(file string) (minisign.PrivateKey, error) {
 // format wants it.
 func LoadKey(file string, password func() (string, error)) (minisign.PrivateKey, error) {
 	var key minisign.PrivateKey
-	text, err := os.ReadFile(file)
+	text, err := volume.ReadFile(file, volume.Small)
 	if err != nil {
 		return key, err
 	}

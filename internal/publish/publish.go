@@ -185,11 +185,11 @@ func (d *feedDir) signed(path string, key catalogue.PublicKey) ([]byte, error) {
 	if err := d.settle(path, key); err != nil {
 		return nil, err
 	}
-	body, err := os.ReadFile(d.file(path))
+	body, err := volume.ReadFile(d.file(path), catalogue.MaxSigned)
 	if err != nil {
 		return nil, err
 	}
-	signature, err := os.ReadFile(d.file(catalogue.SignatureOf(path)))
+	signature, err := volume.ReadFile(d.file(catalogue.SignatureOf(path)), volume.Small)
 	if err != nil {
 		return nil, err
 	}
@@ -204,17 +204,17 @@ func (d *feedDir) signed(path string, key catalogue.PublicKey) ([]byte, error) {
 // is put in place; else both are dropped.
 func (d *feedDir) settle(path string, key catalogue.PublicKey) error {
 	sig := catalogue.SignatureOf(path)
-	signature, err := os.ReadFile(d.file(sig + next))
+	signature, err := volume.ReadFile(d.file(sig+next), volume.Small)
 	if errors.Is(err, fs.ErrNotExist) {
 		return removeIfThere(d.file(path + next))
 	}
 	if err != nil {
 		return err
 	}
-	if body, err := os.ReadFile(d.file(path + next)); err == nil && catalogue.Verify(key, body, signature) == nil {
+	if body, err := volume.ReadFile(d.file(path+next), catalogue.MaxSigned); err == nil && catalogue.Verify(key, body, signature) == nil {
 		return d.exchange(path)
 	}
-	if body, err := os.ReadFile(d.file(path)); err == nil && catalogue.Verify(key, body, signature) == nil {
+	if body, err := volume.ReadFile(d.file(path), catalogue.MaxSigned); err == nil && catalogue.Verify(key, body, signature) == nil {
 		if err := process.Rename(d.file(sig+next), d.file(sig)); err != nil {
 			return err
 		}

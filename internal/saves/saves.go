@@ -277,6 +277,21 @@ type Keeper struct {
 
 // open opens a place: one inside the lane's folder never leads out of it.
 func (k *Keeper) open(p Place) (*os.Root, error) {
+	root, err := k.place(p)
+	if err != nil {
+		return nil, err
+	}
+	moved, err := apply.MakeRoom(root)
+	if err != nil {
+		return nil, errors.Join(err, root.Close())
+	}
+	if moved != "" {
+		k.Meter.Warn(fmt.Sprintf("%s in %s was no folder, where Morvant's own has to be; it is called %s now", manifest.PrivateDir, p.In(k.Dir), moved))
+	}
+	return root, nil
+}
+
+func (k *Keeper) place(p Place) (*os.Root, error) {
 	if !p.Inside {
 		return os.OpenRoot(p.Path)
 	}

@@ -199,7 +199,7 @@ func (p *packFiles) get(name string) (*packFile, error) {
 		f.users++
 		return f, nil
 	}
-	file, err := os.Open(filepath.Join(p.dir, name+packSuffix))
+	file, err := volume.Open(filepath.Join(p.dir, name+packSuffix))
 	if err != nil {
 		return nil, err
 	}

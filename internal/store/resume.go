@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 
 	"morvant/internal/pack"
+	"morvant/internal/volume"
 )
 
 // Resume starts a session whose work survives being killed: every record is
@@ -49,7 +50,7 @@ func (s *Store) salvage(ctx context.Context, files []string) error {
 }
 
 func (ss *Session) salvage(ctx context.Context, name string) error {
-	f, err := os.Open(name)
+	f, err := volume.Open(name)
 	if err != nil {
 		return err
 	}

@@ -17,6 +17,7 @@ import (
 	"unicode/utf16"
 
 	"morvant/internal/edit"
+	"morvant/internal/volume"
 )
 
 // ErrNone is returned for a file that says nothing about a version.
@@ -209,7 +210,10 @@ func OfText(root *os.Root, r Rule) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	f, err := root.Open(r.File)
+	f, err := volume.OpenIn(root, r.File)
+	if errors.Is(err, volume.ErrNotRegular) {
+		return "", fmt.Errorf("%s: %w", r.File, ErrNone)
+	}
 	if err != nil {
 		return "", err
 	}
@@ -217,9 +221,6 @@ func OfText(root *os.Root, r Rule) (string, error) {
 	info, err := f.Stat()
 	if err != nil {
 		return "", err
-	}
-	if !info.Mode().IsRegular() {
-		return "", fmt.Errorf("%s: %w", r.File, ErrNone)
 	}
 	b, err := io.ReadAll(io.NewSectionReader(f, max(0, info.Size()-maxLog), maxLog))
 	if err != nil {

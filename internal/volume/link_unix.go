@@ -9,6 +9,9 @@ import (
 	"time"
 )
 
+// noWait keeps an open from waiting for the other end of a named pipe.
+const noWait = syscall.O_NONBLOCK
+
 func link(target, name string) error { return os.Symlink(target, name) }
 
 func isLink(info fs.FileInfo) bool { return info.Mode().Type() == fs.ModeSymlink }

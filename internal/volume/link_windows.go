@@ -12,6 +12,9 @@ import (
 	"golang.org/x/sys/windows"
 )
 
+// noWait is not needed where no named pipe lies among files.
+const noWait = 0
+
 // The structure REPARSE_DATA_BUFFER of a mount point: tag, length, then offsets and
 // lengths of two names in bytes, and the names.
 const (

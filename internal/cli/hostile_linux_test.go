@@ -1,0 +1,106 @@
+package cli_test
+
+import (
+	"os"
+	"path/filepath"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// ends runs the program and fails if it is still at it after a while.
+func (w *world) ends(args ...string) result {
+	w.t.Helper()
+	cmd := w.command(args...)
+	timer := time.AfterFunc(30*time.Second, func() { _ = cmd.Process.Kill() })
+	r := w.finish(cmd)
+	require.True(w.t, timer.Stop(), "morvant %v does not end", args)
+	require.NotContains(w.t, r.err, "panic")
+	return r
+}
+
+// TestWhatIsNoFileIsNotWaitedFor: a pipe without an end, a device without an end, a file of
+// 20 GB, where somebody else may have put them in place of a small file.
+func TestWhatIsNoFileIsNotWaitedFor(t *testing.T) {
+	t.Parallel()
+	for name, make := range map[string]func(t *testing.T, file string){
+		"pipe": func(t *testing.T, file string) { require.NoError(t, syscall.Mkfifo(file, 0o644)) },
+		"20 GB": func(t *testing.T, file string) {
+			require.NoError(t, os.WriteFile(file, nil, 0o644))
+			require.NoError(t, os.Truncate(file, 20<<30))
+		},
+		"device": func(t *testing.T, file string) {
+			if err := syscall.Mknod(file, syscall.S_IFCHR|0o644, 1<<8|5); err != nil { // as /dev/zero
+				t.Skip("devices cannot be made here")
+			}
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			w := newLaunched(t)
+			w.ok(w.setting()...)
+			w.ok("game", "set", "--version-rule", `says.txt=^version (\S+)`, "--waiting-rule", filepath.Join(w.dir, "waiting.cfg")+`=^pending = (\S+)`)
+			w.ok("pin", "1.1.1", "--yes")
+			put := func(file string) {
+				require.NoError(t, os.RemoveAll(file))
+				require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+				make(t, file)
+			}
+			status := []string{"status", "-g", "quay"}
+
+			put(w.path(".morvant/lane.toml"))
+			require.Contains(t, []int{0, 3}, w.ends(status...).code)
+			require.NoError(t, os.RemoveAll(w.path(".morvant/lane.toml")))
+
+			put(w.path(".morvant/change/journal"))
+			require.Contains(t, []int{0, 3}, w.ends(status...).code)
+			require.NoDirExists(t, w.path(".morvant/change"))
+
+			put(w.path("says.txt"))
+			put(filepath.Join(w.dir, "waiting.cfg"))
+			require.Contains(t, []int{0, 1, 3}, w.ends(status...).code)
+			require.NoError(t, os.RemoveAll(w.path("says.txt")))
+			require.NoError(t, os.RemoveAll(filepath.Join(w.dir, "waiting.cfg")))
+
+			feed := filepath.Join(w.dir, "feed")
+			put(filepath.Join(feed, "feed.json"))
+			require.Equal(t, 1, w.ends("feed", "add", "-g", "quay", feed).code)
+
+			bag := filepath.Join(w.dir, "bag")
+			require.NoError(t, os.MkdirAll(bag, 0o755))
+			require.NoError(t, os.WriteFile(filepath.Join(bag, "bagit.txt"), nil, 0o644))
+			put(filepath.Join(bag, "manifest-sha256.txt"))
+			require.Equal(t, 1, w.ends("import", "-g", "quay", bag, "x").code)
+			archive := filepath.Join(w.dir, "archive.zip")
+			put(archive)
+			require.Equal(t, 1, w.ends("import", "-g", "quay", archive, "x").code)
+
+			put(w.state) // the launcher's own
+			require.Contains(t, w.ends("block", "-g", "quay", "--show").out, "does not hold")
+			require.NotZero(t, w.ends("unblock", "-g", "quay").code)
+		})
+	}
+}
+
+// TestALinkInThePlaceOfMorvantsFolderLeadsNowhere: what would be written into it would be
+// written over the game.
+func TestALinkInThePlaceOfMorvantsFolderLeadsNowhere(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	require.NoError(t, os.RemoveAll(w.path(".morvant")))
+	before := w.picture()
+	require.NoError(t, os.Symlink(".", w.path(".morvant")))
+	r := w.ok("pin", "1.1.1", "--yes")
+	require.Contains(t, r.err, "was no folder, where Morvant's own has to be")
+	after := w.picture()
+	for p := range before {
+		require.Equal(t, before[p], after[p], p)
+	}
+	require.Len(t, after, len(before)+1, "the link under another name, and nothing else")
+	require.NoFileExists(t, w.path("lane.toml"))
+	info, err := os.Lstat(w.path(".morvant"))
+	require.NoError(t, err)
+	require.True(t, info.IsDir())
+}
