@@ -104,3 +104,42 @@ func TestALinkInThePlaceOfMorvantsFolderLeadsNowhere(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, info.IsDir())
 }
+
+// TestAFolderOfSomebodyElseIsNotTakenForALane: a marker is easily written.
+func TestAFolderOfSomebodyElseIsNotTakenForALane(t *testing.T) {
+	t.Parallel()
+	if os.Getuid() != 0 {
+		t.Skip("needs root to give a folder away")
+	}
+	w := newLaunched(t)
+	w.ok("pin", "1.1.1", "--yes")
+	w.ok("lane", "new", "old", "--from", "1.1.1", "--yes")
+	parked := w.json(0, "lane", "list")["lanes"].([]any)[1].(map[string]any)["folder"].(string)
+	marker, err := os.ReadFile(filepath.Join(parked, ".morvant", "lane.toml"))
+	require.NoError(t, err)
+	away := parked + "-mine"
+	require.NoError(t, os.Rename(parked, away))
+	forge := func(dir string) {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, ".morvant"), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, ".morvant", "lane.toml"), marker, 0o644))
+		require.NoError(t, os.Chown(dir, 65534, 65534))
+	}
+	forge(parked) // where it is remembered to be
+	w.fails(1, "belongs to another user", "lane", "switch", "old", "--yes")
+	require.Equal(t, "main", w.json(0, "status")["lane"])
+	require.NoError(t, os.RemoveAll(parked))
+	other := filepath.Join(filepath.Dir(parked), "A") // read before the true one
+	forge(other)
+	w.ok("lane", "switch", "old", "--yes")
+	require.Equal(t, "Cinder Quay 1.1.1\n", w.read("version.txt"))
+
+	// A name made beforehand.
+	other = filepath.Join(w.dir, "beforehand")
+	require.NoError(t, os.Mkdir(other, 0o755))
+	require.NoError(t, os.Chown(other, 65534, 65534))
+	w.fails(1, "belongs to another user", "lane", "new", "third", "--to", other, "--from", "1.1.1", "--yes")
+	link := filepath.Join(w.dir, "link")
+	require.NoError(t, os.Symlink(other, link))
+	w.fails(1, "belongs to another user", "lane", "new", "fourth", "--to", link, "--from", "1.1.1", "--yes")
+	require.Empty(t, picture(t, other))
+}

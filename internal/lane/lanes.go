@@ -147,6 +147,9 @@ func (l *Lane) checkPlace(ctx context.Context, n NewLane, dir string) (string, e
 	if err != nil {
 		return "", err
 	}
+	if err := l.theirs(dir); err != nil {
+		return "", err
+	}
 	around := filepath.Dir(l.Game.Live)
 	if same, err := volume.SameDisk(dir, around); err != nil {
 		return "", err

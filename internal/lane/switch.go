@@ -314,6 +314,28 @@ func writeMarker(dir string, m marker) error {
 // findParked sees to it that a parked lane is where it is remembered to be. A folder
 // that somebody has renamed is found again by its marker, beside where it was.
 func (l *Lane) findParked(ctx context.Context, to *game.Lane) error {
+	if err := l.find(ctx, to); err != nil {
+		return err
+	}
+	return l.theirs(to.Place)
+}
+
+// ErrOtherOwner is returned for a folder that another user of this computer has made.
+var ErrOtherOwner = errors.New("it belongs to another user of this computer, and what is in it could be anything")
+
+// theirs returns an error unless a folder is one that a lane's can be: no link, and not
+// made by another user in a folder where several may write.
+func (l *Lane) theirs(dir string) error {
+	switch {
+	case volume.IsLink(dir):
+		return fmt.Errorf("%s: %w: it is a link", dir, ErrNotTheLane)
+	case !volume.Trusted(dir, l.Game.Live):
+		return fmt.Errorf("%s: %w", dir, ErrOtherOwner)
+	}
+	return nil
+}
+
+func (l *Lane) find(ctx context.Context, to *game.Lane) error {
 	want := identity{l.Game.Name, to.Name}
 	if laneAt(to.Place) == want {
 		return nil
@@ -331,7 +353,7 @@ func (l *Lane) findParked(ctx context.Context, to *game.Lane) error {
 		}
 		for _, e := range entries {
 			place := filepath.Join(dir, e.Name())
-			if e.IsDir() && place != l.Game.Live && laneAt(place) == want {
+			if e.IsDir() && place != l.Game.Live && laneAt(place) == want && l.theirs(place) == nil {
 				l.meter.Warn(fmt.Sprintf("lane %s was renamed; it is %s now", to.Name, place))
 				to.Place = place
 				return l.home.SetLane(ctx, l.Game.Name, to.Name, to.LaneState)

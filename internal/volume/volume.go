@@ -241,6 +241,11 @@ func Real(path string) (string, error) {
 // owns it. Where the system has no such attribute, or does not tell, it reports false.
 func Immutable(root *os.Root, path string) bool { return immutable(root, path) }
 
+// Trusted reports whether a folder is one that this user, the owner of the folder like, or
+// the administrator has made: what lies in it is then not a stranger's. Where the system
+// tells no owners it reports true.
+func Trusted(dir, like string) bool { return trusted(dir, like) }
+
 // MaySet reports whether this user may set the times and the mode of a file below root.
 func MaySet(root *os.Root, path string) bool { return maySet(root, path) }
 
