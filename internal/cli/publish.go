@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -40,6 +42,7 @@ func (a *app) publishCommand() *cli.Command {
 			&cli.StringFlag{Name: "list", Usage: "a TOML `FILE` that says all of this for many builds"},
 			&cli.StringFlag{Name: "sign-in", Usage: "the `ADDRESS` of a service that gives out tokens"},
 			&cli.IntFlag{Name: "days", Usage: "how long the catalogue is valid, in days", Value: 365},
+			&cli.BoolFlag{Name: "check", Usage: "read all that is in the feed already, and pack anew what is damaged"},
 			&cli.BoolFlag{Name: "manifests-only", Usage: "no content: builds can be recognised and compared, not fetched"},
 			&cli.StringFlag{Name: "secret-key", Usage: "the `FILE` with the secret key"},
 			&cli.StringFlag{Name: "key-password-env", Usage: "the `VARIABLE` that holds the secret key's password"},
@@ -78,7 +81,7 @@ func (a *app) publish(ctx context.Context, c *cli.Command, home *game.Home, name
 	}
 	r := publish.Request{
 		Dest: dest, Store: s, Name: list.Feed, Game: list.Game, SignIn: list.SignIn, Valid: time.Duration(list.Days) * 24 * time.Hour,
-		Locked: make(map[string]bool), ManifestsOnly: c.Bool("manifests-only"), Meter: a.meter, Now: a.now,
+		Locked: make(map[string]bool), ManifestsOnly: c.Bool("manifests-only"), Check: c.Bool("check"), Meter: a.meter, Now: a.now,
 	}
 	for _, ch := range list.Channels {
 		r.Locked[ch.Name] = ch.Locked
@@ -102,12 +105,41 @@ func (a *app) publish(ctx context.Context, c *cli.Command, home *game.Home, name
 	if r.Key, err = a.secretKey(c, home); err != nil {
 		return err
 	}
+	if r.Serials, err = serialsOf(ctx, home, r.Key); err != nil {
+		return err
+	}
 	result, err := publish.Do(ctx, r)
 	a.meter.End()
 	if err != nil {
 		return err
 	}
+	maps.Copy(r.Serials, result.Serials)
+	if err := keepSerials(ctx, home, r.Key, r.Serials); err != nil {
+		return err
+	}
 	return a.showPublished(c, dest, &r, result)
+}
+
+// serialsFact names what is remembered of the serial numbers that a key has given out.
+func serialsFact(key minisign.PrivateKey) string {
+	return "published by " + catalogue.KeyText(key.Public().(minisign.PublicKey))
+}
+
+func serialsOf(ctx context.Context, home *game.Home, key minisign.PrivateKey) (map[string]int64, error) {
+	serials := make(map[string]int64)
+	text, err := home.Fact(ctx, serialsFact(key))
+	if err != nil || text == "" {
+		return serials, err
+	}
+	return serials, json.Unmarshal([]byte(text), &serials)
+}
+
+func keepSerials(ctx context.Context, home *game.Home, key minisign.PrivateKey, serials map[string]int64) error {
+	text, err := json.Marshal(serials)
+	if err != nil {
+		return err
+	}
+	return home.SetFact(ctx, serialsFact(key), string(text))
 }
 
 // publishList returns what to publish, from the file or from the command line.
@@ -275,6 +307,10 @@ type publishedJSON struct {
 	Chunks  int      `json:"chunks"`
 	Written int64    `json:"written_bytes"`
 	Done    bool     `json:"done"`
+	Mended  []string `json:"mended,omitempty"`        // builds whose content was damaged, and is packed anew
+	Broken  []string `json:"broken,omitempty"`        // builds whose content is damaged still
+	Damaged int      `json:"damaged_packs,omitempty"` // put aside
+	Older   []string `json:"older,omitempty"`         // signed files that were older than the last ones given out
 	// Builds are what others would see, of a dry run.
 	Builds []seenJSON `json:"builds,omitempty"`
 }
@@ -331,11 +367,26 @@ func (a *app) showPublish(c *cli.Command, r *publish.Request) error {
 	return nil
 }
 
+func countWere(n int, what string) string {
+	if n == 1 {
+		return "1 " + what + " was"
+	}
+	return count(n, what) + " were"
+}
+
+func areIs(n int) string {
+	if n == 1 {
+		return " is"
+	}
+	return " are"
+}
+
 func (a *app) showPublished(c *cli.Command, dest string, r *publish.Request, p *publish.Result) error {
 	if c.Bool("json") {
 		return a.emit(publishedJSON{
-			"morvant-published/1", dest, p.Feed.Name, p.Feed.Key, p.Feed.Serial,
-			append([]string{}, p.Added...), append([]string{}, p.Same...), p.Chunks, p.Written, true, nil,
+			Schema: "morvant-published/1", Folder: dest, Feed: p.Feed.Name, Key: p.Feed.Key, Serial: p.Feed.Serial,
+			Added: append([]string{}, p.Added...), Same: append([]string{}, p.Same...), Chunks: p.Chunks, Written: p.Written, Done: true,
+			Mended: p.Mended, Broken: p.Broken, Damaged: p.Damaged, Older: p.Older,
 		})
 	}
 	if len(p.Added) > 0 {
@@ -343,6 +394,19 @@ func (a *app) showPublished(c *cli.Command, dest string, r *publish.Request, p *
 	}
 	if len(p.Same) > 0 {
 		a.say("There already, with the same content: %s.", strings.Join(p.Same, ", "))
+	}
+	if p.Damaged > 0 {
+		a.note("%s damaged, and put aside.", countWere(p.Damaged, "pack"))
+	}
+	if len(p.Mended) > 0 {
+		a.say("Packed anew, as what the feed had of it was damaged or gone: %s.", strings.Join(p.Mended, ", "))
+	}
+	if len(p.Broken) > 0 {
+		a.note("What the feed has of %s is damaged or gone; publish it again to mend that.", strings.Join(p.Broken, ", "))
+	}
+	if len(p.Older) > 0 {
+		a.note("%s in the folder older than what you had published last, as if somebody had put old files back; it is numbered on from the newer. "+
+			"Builds that only the newer one listed are not in it: name them again.", strings.Join(p.Older, ", ")+areIs(len(p.Older)))
 	}
 	a.say("Serve %s with any web server, or hand it over as it is: morvant feed add ADDRESS", dest)
 	a.say("Signed by the key %s, valid until %s.", p.Feed.Key, p.Feed.Expires.Local().Format(time.DateOnly))

@@ -57,7 +57,7 @@ func (c *contents) before(ctx context.Context, earlier []*Build, b *Build, compo
 	case found != nil:
 		return c.ownChunks(ctx, found.Parts[component].Manifest)
 	case listed != nil:
-		return c.listedChunks(listed)
+		return c.listedChunks(listed), nil
 	}
 	return nil, nil
 }
@@ -77,8 +77,8 @@ func (c *contents) ownChunks(ctx context.Context, m *manifest.Manifest) ([]diges
 	return list, nil
 }
 
-// listedChunks lists the chunks of a part that the feed has.
-func (c *contents) listedChunks(p *catalogue.Part) ([]digest.Digest, error) {
+// listed reads the manifest and the layout of a part that the feed has.
+func (c *contents) listed(p *catalogue.Part) (*manifest.Manifest, *catalogue.Layout, error) {
 	read := func(path string, d digest.Digest) ([]byte, error) {
 		packed, err := volume.ReadFile(c.dir.file(path), catalogue.MaxPacked)
 		if err != nil {
@@ -88,18 +88,25 @@ func (c *contents) listedChunks(p *catalogue.Part) ([]digest.Digest, error) {
 	}
 	b, err := read(catalogue.ManifestFile(p.Manifest), p.Manifest)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	m, err := manifest.Decode(b)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if b, err = read(catalogue.LayoutFile(p.Layout), p.Layout); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	l, err := catalogue.DecodeLayout(b, m)
+	return m, l, err
+}
+
+// listedChunks lists the chunks of a part that the feed has; none if what it says of them
+// cannot be read any more.
+func (c *contents) listedChunks(p *catalogue.Part) []digest.Digest {
+	m, l, err := c.listed(p)
 	if err != nil {
-		return nil, err
+		return nil
 	}
 	var list []digest.Digest
 	for _, file := range m.Files {
@@ -107,7 +114,7 @@ func (c *contents) listedChunks(p *catalogue.Part) ([]digest.Digest, error) {
 			list = append(list, l.Chunks[i].Digest)
 		}
 	}
-	return list, nil
+	return list
 }
 
 // bases finds, for a new chunk, the old one that is most like it.

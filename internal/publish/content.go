@@ -26,6 +26,8 @@ import (
 const (
 	openPrefix = ".open-" // files being written
 	packSuffix = ".pack"
+	// damagedSuffix is added to the names of packs that are not whole any more.
+	damagedSuffix = ".damaged"
 	// packSize is where a pack is closed and the next begun, in bytes.
 	packSize = 64 << 20
 )
@@ -58,6 +60,7 @@ type contents struct {
 	// again holds, for each part that is written, chunks of the build before it
 	// that are coded against chunks of this one.
 	again map[*Part]map[digest.Digest]*place
+	packs map[digest.Digest]bool // that the feed has, whole
 }
 
 type openPack struct {
@@ -68,7 +71,7 @@ type openPack struct {
 
 // write brings everything that the builds need into the feed's folder, then lists
 // them in their channels.
-func (d *feedDir) write(ctx context.Context, builds []*Build) (err error) {
+func (d *feedDir) write(ctx context.Context, builds, same []*Build) (err error) {
 	coder, err := pack.NewCoder(pack.Small)
 	if err != nil {
 		return err
@@ -77,14 +80,16 @@ func (d *feedDir) write(ctx context.Context, builds []*Build) (err error) {
 	c := &contents{
 		dir: d, coder: coder, cutter: chunk.New(), have: make(map[group]map[digest.Digest]*place),
 		open: make(map[group]*openPack), again: make(map[*Part]map[digest.Digest]*place),
-		cut: make(map[digest.Digest][]store.Piece),
+		cut: make(map[digest.Digest][]store.Piece), packs: make(map[digest.Digest]bool),
 	}
 	// What is packed stays also when the work is cut off: the next run uses it.
 	defer func() { err = errors.Join(err, c.finish()) }()
 	if !d.ManifestsOnly {
-		if err := c.inventory(); err != nil {
+		if err := c.inventory(ctx); err != nil {
 			return err
 		}
+		builds = append(builds, c.damaged(same)...)
+		slices.SortStableFunc(builds, func(a, b *Build) int { return a.Date.Compare(b.Date) })
 		var total int64
 		for _, b := range builds {
 			for _, p := range b.Parts {
@@ -138,7 +143,8 @@ func partNames(b *Build) []string {
 
 // inventory reads which chunks the packs of the feed hold, also those that an
 // interrupted run has left, and removes what that run had not finished.
-func (c *contents) inventory() error {
+// A pack that is damaged is put aside: its chunks are packed again.
+func (c *contents) inventory(ctx context.Context) error {
 	dir := c.dir.file("packs")
 	list, err := os.ReadDir(dir)
 	if err != nil {
@@ -152,7 +158,13 @@ func (c *contents) inventory() error {
 				return err
 			}
 		case isPack:
-			if err := c.take(filepath.Join(dir, e.Name()), name); err != nil {
+			file := filepath.Join(dir, e.Name())
+			err := c.take(ctx, file, name)
+			if errors.Is(err, pack.ErrChecksum) || errors.Is(err, pack.ErrFormat) {
+				c.dir.result.Damaged++
+				err = process.Rename(file, file+damagedSuffix)
+			}
+			if err != nil {
 				return fmt.Errorf("pack %.12s of the feed: %w", name, err)
 			}
 		}
@@ -160,7 +172,66 @@ func (c *contents) inventory() error {
 	return nil
 }
 
-func (c *contents) take(file, name string) error {
+// damaged returns those of the builds whose content the feed does not have whole any more,
+// and notes which others there are.
+func (c *contents) damaged(builds []*Build) []*Build {
+	var list []*Build
+	for _, channel := range c.dir.channelNames() {
+		for i := range c.dir.channels[channel].Builds {
+			have := &c.dir.channels[channel].Builds[i]
+			if c.whole(have) {
+				continue
+			}
+			name := channel + "/" + have.Label
+			j := slices.IndexFunc(builds, func(b *Build) bool { return b.Channel == channel && b.Label == have.Label })
+			if j < 0 {
+				c.dir.result.Broken = append(c.dir.result.Broken, name)
+				continue
+			}
+			c.dir.result.Mended = append(c.dir.result.Mended, name)
+			list = append(list, builds[j])
+		}
+	}
+	return list
+}
+
+// whole reports whether the feed has what a build's layouts name.
+func (c *contents) whole(b *catalogue.Build) bool {
+	for i := range b.Components {
+		p := &b.Components[i]
+		if p.Layout.IsZero() {
+			continue // of manifests alone
+		}
+		_, l, err := c.listed(p)
+		if err != nil || slices.ContainsFunc(l.Packs, func(d digest.Digest) bool { return !c.packs[d] }) {
+			return false
+		}
+	}
+	return true
+}
+
+// checkRecords reads every chunk of a pack that is not coded against another.
+func checkRecords(ctx context.Context, f *os.File, entries []pack.Entry, coder *pack.Coder) error {
+	var stored, plain []byte
+	for _, e := range entries {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		var err error
+		if stored, err = pack.ReadStored(f, e, stored); err != nil {
+			return err
+		}
+		if e.Coding.NeedsBase() {
+			continue
+		}
+		if plain, err = coder.Decode(e, stored, plain); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *contents) take(ctx context.Context, file, name string) error {
 	f, err := volume.Open(file)
 	if err != nil {
 		return err
@@ -181,6 +252,12 @@ func (c *contents) take(file, name string) error {
 	if err != nil {
 		return err
 	}
+	if c.dir.Check {
+		if err := checkRecords(ctx, f, entries, c.coder); err != nil {
+			return err
+		}
+	}
+	c.packs[found] = true
 	for _, e := range entries[1:] {
 		if e.Kind != pack.Chunk {
 			continue
@@ -555,8 +632,10 @@ func (t *table) entry(at *place, base int) catalogue.Chunk {
 
 // named writes a packed file under the name of its content, unless it is there.
 func (c *contents) named(path string, body []byte) error {
-	if _, err := os.Stat(c.dir.file(path)); err == nil {
-		return nil
+	if packed, err := volume.ReadFile(c.dir.file(path), catalogue.MaxPacked); err == nil {
+		if _, err := catalogue.Unpack(packed, digest.Of(body)); err == nil {
+			return nil
+		}
 	}
 	packed, err := catalogue.Pack(body)
 	if err != nil {

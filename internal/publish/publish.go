@@ -70,6 +70,11 @@ type Request struct {
 	Builds     []Build
 
 	ManifestsOnly bool // no content: builds can be recognised and compared, not fetched
+	// Serials are the serial numbers that this key has given out last, by feed and path of
+	// the signed file. Files in the folder that have lower ones are old ones put back.
+	Serials map[string]int64
+	// Check reads every pack of the feed whole.
+	Check bool
 
 	Meter progress.Meter
 	Now   func() time.Time
@@ -80,8 +85,13 @@ type Result struct {
 	Feed    *catalogue.Feed
 	Added   []string // CHANNEL/LABEL of builds that were not there
 	Same    []string // those that were
-	Chunks  int      // added
-	Written int64    // bytes that the feed grew by
+	Mended  []string // those that were, and whose content was damaged or gone
+	Broken  []string // those whose content is damaged or gone and that were not to be published again
+	Damaged int      // packs that were put aside
+	Older   []string // signed files that were older than what this publisher had given out
+	Serials map[string]int64
+	Chunks  int   // added
+	Written int64 // bytes that the feed grew by
 }
 
 // feedDir is a feed's folder while it is published to.
@@ -96,7 +106,7 @@ type feedDir struct {
 // Do publishes. Interrupted, it leaves the feed as it was, with at most some
 // packs more, which the next run uses.
 func Do(ctx context.Context, r Request) (*Result, error) {
-	d := &feedDir{Request: r, channels: make(map[string]*catalogue.Channel), result: &Result{}}
+	d := &feedDir{Request: r, channels: make(map[string]*catalogue.Channel), result: &Result{Serials: make(map[string]int64)}}
 	for _, dir := range []string{"channels", "manifests", "layouts", "packs"} {
 		if err := os.MkdirAll(filepath.Join(r.Dest, dir), 0o755); err != nil {
 			return nil, err
@@ -121,21 +131,22 @@ func (d *feedDir) run(ctx context.Context) error {
 		return err
 	}
 	slices.SortStableFunc(d.Builds, func(a, b Build) int { return a.Date.Compare(b.Date) })
-	var fresh []*Build
+	var fresh, same []*Build
 	for i := range d.Builds {
-		same, err := d.published(&d.Builds[i])
+		there, err := d.published(&d.Builds[i])
 		if err != nil {
 			return err
 		}
 		name := d.Builds[i].Channel + "/" + d.Builds[i].Label
-		if same {
+		if there {
 			d.result.Same = append(d.result.Same, name)
+			same = append(same, &d.Builds[i])
 			continue
 		}
 		d.result.Added = append(d.result.Added, name)
 		fresh = append(fresh, &d.Builds[i])
 	}
-	if err := d.write(ctx, fresh); err != nil {
+	if err := d.write(ctx, fresh, same); err != nil {
 		return err
 	}
 	if err := ctx.Err(); err != nil {
@@ -297,7 +308,7 @@ func (d *feedDir) catalogue() error {
 	for _, name := range d.channelNames() {
 		c := d.channels[name]
 		// Every channel is signed anew: publishing also renews what would expire.
-		c.Serial++
+		c.Serial = d.nextSerial(catalogue.ChannelFile(name), c.Serial)
 		c.Made, c.Expires = now, expires
 		body, err := c.Encode()
 		if err != nil {
@@ -311,7 +322,7 @@ func (d *feedDir) catalogue() error {
 		}
 	}
 	f := d.feed
-	f.Serial++
+	f.Serial = d.nextSerial(catalogue.FeedFile, f.Serial)
 	f.Made, f.Expires = now, expires
 	if d.SignIn != "" {
 		f.SignIn = &catalogue.SignIn{Token: d.SignIn}
@@ -339,6 +350,20 @@ func (d *feedDir) catalogue() error {
 	}
 	d.result.Feed = f
 	return d.replace(catalogue.FeedFile, body, fmt.Sprintf("%s serial %d", f.Name, f.Serial))
+}
+
+// nextSerial numbers a signed file on from what is there, or from what was given out last:
+// those who read the feed refuse a number that is lower than one they have seen.
+func (d *feedDir) nextSerial(path string, there int64) int64 {
+	name := d.feed.Name + " " + path
+	if known := d.Serials[name]; known > there {
+		if there > 0 {
+			d.result.Older = append(d.result.Older, path)
+		}
+		there = known
+	}
+	d.result.Serials[name] = there + 1
+	return there + 1
 }
 
 // channelNames lists the channels, those with the most builds in front: the first
@@ -390,6 +415,10 @@ func (d *feedDir) addBuild(b *Build, parts []catalogue.Part) {
 	if c == nil {
 		c = &catalogue.Channel{Format: catalogue.ChannelFormat, Feed: d.feed.Name, Channel: b.Channel}
 		d.channels[b.Channel] = c
+	}
+	if i := slices.IndexFunc(c.Builds, func(have catalogue.Build) bool { return have.Label == b.Label }); i >= 0 {
+		c.Builds[i].Components = parts // the same content, packed anew
+		return
 	}
 	c.Builds = append(c.Builds, catalogue.Build{Label: b.Label, Date: b.Date.UTC().Truncate(time.Second), Note: b.Note, Components: parts})
 	slices.SortStableFunc(c.Builds, func(x, y catalogue.Build) int { return x.Date.Compare(y.Date) })

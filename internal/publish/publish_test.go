@@ -24,11 +24,13 @@ import (
 
 // shop is a store and a feed that is published from it.
 type shop struct {
-	t     *testing.T
-	store *store.Store
-	dest  string
-	key   minisign.PrivateKey
-	days  int
+	t       *testing.T
+	store   *store.Store
+	dest    string
+	key     minisign.PrivateKey
+	days    int
+	check   bool
+	serials map[string]int64
 }
 
 func newShop(t *testing.T) *shop {
@@ -61,7 +63,7 @@ func (s *shop) build(label string, files map[string][]byte) Build {
 func (s *shop) publish(ctx context.Context, builds ...Build) (*Result, error) {
 	return Do(ctx, Request{
 		Dest: s.dest, Store: s.store, Key: s.key, Name: "mine", Game: "quay", Components: []catalogue.Component{{Name: "base", Required: true}},
-		Valid: time.Hour, Builds: builds, Meter: progress.None{}, Now: time.Now,
+		Valid: time.Hour, Check: s.check, Serials: s.serials, Builds: builds, Meter: progress.None{}, Now: time.Now,
 	})
 }
 
@@ -203,6 +205,85 @@ func (s *stopping) Advance(n int64, _ string) {
 	if s.done += n; s.done >= s.after {
 		s.cancel()
 	}
+}
+
+// TestADamagedFeedIsPackedAnew: a pack that is cut, gone or changed inside, a layout that says
+// something else.
+func TestADamagedFeedIsPackedAnew(t *testing.T) {
+	for name, harm := range map[string]func(t *testing.T, s *shop, l *catalogue.Layout, file string){
+		"cut": func(t *testing.T, _ *shop, _ *catalogue.Layout, file string) {
+			require.NoError(t, os.Truncate(file, 1000))
+		},
+		"gone": func(t *testing.T, _ *shop, _ *catalogue.Layout, file string) { require.NoError(t, os.Remove(file)) },
+		"a byte inside": func(t *testing.T, _ *shop, l *catalogue.Layout, file string) {
+			b, err := os.ReadFile(file)
+			require.NoError(t, err)
+			b[l.Chunks[3].Offset+200] ^= 1
+			require.NoError(t, os.WriteFile(file, b, 0o644))
+		},
+		"layouts": func(t *testing.T, s *shop, _ *catalogue.Layout, _ string) {
+			list, err := filepath.Glob(filepath.Join(s.dest, "layouts", "*"))
+			require.NoError(t, err)
+			for _, file := range list {
+				require.NoError(t, os.WriteFile(file, []byte("something else"), 0o644))
+			}
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newShop(t)
+			content := history(2)
+			one, two := s.build("1", map[string][]byte{"a": content[0]}), s.build("2", map[string][]byte{"a": content[1]})
+			_, err := s.publish(t.Context(), one, two)
+			require.NoError(t, err)
+			l := s.layouts()["1"]
+			harm(t, s, l, filepath.Join(s.dest, catalogue.PackFile(l.Packs[0])))
+			s.check = true
+			r, err := s.publish(t.Context(), one)
+			require.NoError(t, err)
+			require.Equal(t, []string{"public/1"}, r.Mended)
+			if r.Broken != nil {
+				require.Equal(t, []string{"public/2"}, r.Broken)
+			}
+			r, err = s.publish(t.Context(), one, two)
+			require.NoError(t, err)
+			require.Empty(t, r.Broken)
+			for label, l := range s.layouts() {
+				var all []byte
+				for _, i := range l.Pieces(map[string]Build{"1": one, "2": two}[label].Parts["base"].Manifest.Files[0].Digest) {
+					all = append(all, s.read(l, l.Chunks[i], pack.Chunk)...)
+				}
+				require.Equal(t, content[map[string]int{"1": 0, "2": 1}[label]], all)
+			}
+			r, err = s.publish(t.Context(), one, two)
+			require.NoError(t, err)
+			require.Empty(t, r.Mended)
+			require.Zero(t, r.Damaged)
+			require.Len(t, r.Same, 2)
+		})
+	}
+}
+
+// TestOldSignedFilesPutBackDoNotBringOldNumbersBack: readers would refuse them.
+func TestOldSignedFilesPutBackDoNotBringOldNumbersBack(t *testing.T) {
+	s := newShop(t)
+	content := history(2)
+	r, err := s.publish(t.Context(), s.build("1", map[string][]byte{"a": content[0]}))
+	require.NoError(t, err)
+	require.EqualValues(t, 1, r.Feed.Serial)
+	old := t.TempDir()
+	require.NoError(t, os.CopyFS(old, os.DirFS(s.dest)))
+	s.serials = r.Serials
+	two := s.build("2", map[string][]byte{"a": content[1]})
+	r, err = s.publish(t.Context(), two)
+	require.NoError(t, err)
+	require.Empty(t, r.Older)
+	s.serials = r.Serials
+	s.dest = old // as it was
+	r, err = s.publish(t.Context(), two)
+	require.NoError(t, err)
+	require.ElementsMatch(t, []string{"feed.json", "channels/public.json"}, r.Older)
+	require.EqualValues(t, 3, r.Feed.Serial)
+	require.Contains(t, s.layouts(), "2")
 }
 
 func TestABuildIsDividedByItsRules(t *testing.T) {
