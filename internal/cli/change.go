@@ -188,7 +188,7 @@ func (a *app) acceptStranger(ctx context.Context, l *lane.Lane) error {
 	n, bytes := contentOf(l.Dir)
 	a.note("%s may not be the folder of %s: %s. It holds %s, %s.", l.Dir, l.Title(), why, count(n, "file"), size(bytes))
 	if !term.IsTerminal(int(a.in.Fd())) {
-		return fmt.Errorf("%w: %s; if it is the one, say so: morvant game set -g %s --live %q", lane.ErrStranger, why, l.Game.Name, l.Dir)
+		return fmt.Errorf("%w: %s; if it is the one, say so: morvant game set -g %s --live %s", lane.ErrStranger, why, l.Game.Name, quoted(l.Dir))
 	}
 	if err := a.question("Change it all the same?"); err != nil {
 		return err

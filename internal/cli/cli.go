@@ -501,7 +501,7 @@ func (a *app) movedHere(ctx context.Context, home *game.Home, c *cli.Command, di
 		}
 		a.note("%s is not at %s any more; the marker here says that this is it.", g.Display(), g.Live)
 		if err := a.ask(c, "Go on with "+dir+"?"); err != nil {
-			return "", fmt.Errorf("%w (or: morvant game set -g %s --live %q)", err, name, dir)
+			return "", fmt.Errorf("%w (or: morvant game set -g %s --live %s)", err, name, quoted(dir))
 		}
 		return name, a.setLive(ctx, home, g, dir)
 	}

@@ -64,7 +64,7 @@ func (a *app) demoFeed(ctx context.Context, c *cli.Command, dir string) error {
 	}
 	s.Misbehave(faults)
 	a.say("The stand-in feed of Cinder Quay is at %s", strong(where))
-	a.say("  morvant feed add %s", where)
+	a.say("  morvant feed add %s", quoted(where))
 	if s.Accounts != nil {
 		a.say("  account %s, password %s; its one-time code now: morvant demo code", standin.Harbour, quote(standin.HarbourAccount().Password))
 	}

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/url"
 	"os"
 	"strings"
 	"time"
@@ -438,13 +437,9 @@ func (a *app) secrets(c *cli.Command, fromStdin string) *secrets {
 }
 
 func (a *app) signIn(ctx context.Context, c *cli.Command, f *feed.Feed) error {
-	address, err := f.TokenAddress()
+	where, err := a.secretsGo(c, f)
 	if err != nil {
 		return err
-	}
-	where, err := url.Parse(address)
-	if err != nil {
-		return fmt.Errorf("%w: %s", feed.ErrAddress, address)
 	}
 	who := feed.Credentials{User: c.String("user")}
 	s := a.secrets(c, "password-stdin")
@@ -452,11 +447,11 @@ func (a *app) signIn(ctx context.Context, c *cli.Command, f *feed.Feed) error {
 		if !term.IsTerminal(int(a.in.Fd())) {
 			return usagef("say who signs in with --user NAME")
 		}
-		fmt.Fprintf(a.err, "Name at %s: ", where.Host)
+		fmt.Fprintf(a.err, "Name at %s: ", where)
 		line, _ := bufio.NewReader(a.in).ReadString('\n')
 		who.User = strings.TrimSpace(line)
 	}
-	if who.Password, err = s.read(fmt.Sprintf("password for %s at %s", printableName(who.User), where.Host), c.String("password-env")); err != nil {
+	if who.Password, err = s.read(fmt.Sprintf("password for %s at %s", printableName(who.User), where), c.String("password-env")); err != nil {
 		return err
 	}
 	variable := c.String("code-env")
@@ -479,6 +474,23 @@ func (a *app) signIn(ctx context.Context, c *cli.Command, f *feed.Feed) error {
 	}
 }
 
+// secretsGo returns the server that passwords and keys of a feed are sent to. Where that is
+// another one than the last time, it is asked whether it may have them.
+func (a *app) secretsGo(c *cli.Command, f *feed.Feed) (string, error) {
+	where, was, err := f.TokenHost()
+	if err != nil {
+		return "", err
+	}
+	if was != "" && was != where {
+		a.note("Until now the feed %s had its passwords and keys sent to %s. It wants them sent to %s now.", f.Name, was, where)
+		return where, a.ask(c, "Send them to "+where+"?")
+	}
+	if c.Bool("password-stdin") || c.Bool("key-stdin") || c.IsSet("password-env") || c.IsSet("key-env") {
+		a.note("It goes to %s.", where)
+	}
+	return where, nil
+}
+
 func (a *app) unlock(ctx context.Context, c *cli.Command, home *game.Home, name, channel string) error {
 	f, err := feed.Find(home.FeedsDir(name), c.String("feed"))
 	if err != nil {
@@ -497,7 +509,11 @@ func (a *app) unlock(ctx context.Context, c *cli.Command, home *game.Home, name,
 	if !locked {
 		return usagef("%q is not a locked channel of %s; it has %s", channel, f.Name, strings.Join(names, ", "))
 	}
-	key, err := a.secrets(c, "key-stdin").read("key of the channel "+channel, c.String("key-env"))
+	where, err := a.secretsGo(c, f)
+	if err != nil {
+		return err
+	}
+	key, err := a.secrets(c, "key-stdin").read(fmt.Sprintf("key of the channel %s, for %s", channel, where), c.String("key-env"))
 	if err != nil {
 		return err
 	}

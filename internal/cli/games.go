@@ -106,7 +106,7 @@ func (a *app) add(ctx context.Context, c *cli.Command, home *game.Home, name, di
 		a.noteRights(g.Live, found.protected)
 		a.noteDisk(g.Live)
 		if app := process.Bundle(g.Live); app != "" {
-			a.note("Note: the folder is in an app, and macOS may refuse an app to which files were added; rather register %s, with --program %q.", filepath.Dir(app), filepath.Base(app))
+			a.note("Note: the folder is in an app, and macOS may refuse an app to which files were added; rather register %s, with --program %s.", quoted(filepath.Dir(app)), quoted(filepath.Base(app)))
 		}
 		a.say("Next: morvant snapshot LABEL records it as it is now.")
 		return nil

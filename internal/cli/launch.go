@@ -8,7 +8,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -71,7 +70,7 @@ func laneToLaunch(c *cli.Command) (to string, args []string, err error) {
 	named := len(args) - own
 	switch {
 	case named > 1:
-		return "", nil, usagef("put -- before the game's own arguments: morvant launch -- %s", strings.Join(args, " "))
+		return "", nil, usagef("put -- before the game's own arguments: morvant launch -- %s", quotedAll(args))
 	case named == 1:
 		return args[0], args[1:], nil
 	}

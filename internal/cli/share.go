@@ -160,7 +160,7 @@ func (e *pinfileError) advice() string {
 		return ""
 	case len(e.file.Feeds) > 0:
 		s := e.file.Feeds[0]
-		return fmt.Sprintf("Who wrote the file has it from a feed: morvant feed add %s --key %s", s.Address, s.Key)
+		return fmt.Sprintf("Who wrote the file has it from a feed: morvant feed add %s --key %s", quoted(s.Address), quoted(s.Key))
 	}
 	return "Add a feed that has it (morvant feed add ADDRESS), or import it (morvant import FILE)"
 }

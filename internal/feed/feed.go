@@ -58,6 +58,8 @@ type Subscription struct {
 	// Serials are the serial numbers of the signed files that were last taken, by path:
 	// an older one counts for nothing, also where the copy is gone.
 	Serials map[string]int64 `json:"serials,omitempty"`
+	// SecretsTo is the server that passwords and keys were sent to last.
+	SecretsTo string `json:"secrets_to,omitempty"`
 }
 
 // Feed is a feed that has been added.
@@ -377,6 +379,28 @@ func (f *Feed) TokenAddress() (string, error) {
 	return d.SignIn.Token, nil
 }
 
+// TokenHost returns the server that the feed wants passwords and keys sent to, and the one
+// that they were sent to before; empty if they never were.
+func (f *Feed) TokenHost() (now, was string, err error) {
+	address, err := f.TokenAddress()
+	if err != nil {
+		return "", "", err
+	}
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" {
+		return "", "", fmt.Errorf("%w: the feed's address for signing in", ErrAddress)
+	}
+	if was = f.SecretsTo; was == "" {
+		// Earlier versions remembered it with the token only.
+		if t, err := f.keep().load(); err == nil && t != nil {
+			if given, err := url.Parse(t.Address); err == nil {
+				was = given.Host
+			}
+		}
+	}
+	return u.Host, was, nil
+}
+
 // SignIn exchanges credentials for a token and keeps it. where says where, for
 // people. A *RefusedError says what the service wants instead.
 func (f *Feed) SignIn(ctx context.Context, c Credentials, o Options) (where string, err error) {
@@ -419,7 +443,28 @@ func (f *Feed) exchange(ctx context.Context, form url.Values, user string, o Opt
 		return "", err
 	}
 	t.User = user
+	if err := f.sentTo(ctx, address); err != nil {
+		return "", err
+	}
 	return f.keep().save(t)
+}
+
+// sentTo remembers which server has been given secrets.
+func (f *Feed) sentTo(ctx context.Context, address string) error {
+	u, err := url.Parse(address)
+	if err != nil || u.Host == f.SecretsTo {
+		return err
+	}
+	l, err := f.lock(ctx)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	if now, err := load(f.dir, f.Name); err == nil {
+		f.Subscription = now.Subscription
+	}
+	f.SecretsTo = u.Host
+	return f.save()
 }
 
 // SignOut forgets the token.

@@ -290,6 +290,44 @@ func TestAServerCannotMakeAFetchReadWithoutEnd(t *testing.T) {
 	require.Less(t, sent.Load(), int64(100<<20))
 }
 
+// TestAServerThatSendsAByteNowAndThenIsGivenUp: it is never silent, and never done.
+func TestAServerThatSendsAByteNowAndThenIsGivenUp(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		tick := time.NewTicker(10 * time.Millisecond)
+		defer tick.Stop()
+		for {
+			select {
+			case <-r.Context().Done():
+				return
+			case <-tick.C:
+				if _, err := w.Write([]byte(" ")); err != nil {
+					return
+				}
+				w.(http.Flusher).Flush()
+			}
+		}
+	}))
+	t.Cleanup(server.Close)
+	o := options()
+	o.Silence = 200 * time.Millisecond
+	_, err := Add(t.Context(), Adding{Base: t.TempDir(), Addresses: []string{server.URL}}, o)
+	require.ErrorIs(t, err, ErrSilent)
+	require.ErrorContains(t, err, "bytes in")
+}
+
+// TestATokenHoldsNoLongerThanAClockCanCount: the sum came out in the past, and each request
+// asked for a new one.
+func TestATokenHoldsNoLongerThanAClockCanCount(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = w.Write([]byte(`{"access_token":"a","expires_in":9223372036854775807}`))
+	}))
+	t.Cleanup(server.Close)
+	w := newWire(options())
+	given, err := w.grant(t.Context(), server.URL, "", url.Values{}, time.Now())
+	require.NoError(t, err)
+	require.True(t, given.Expires.After(time.Now().AddDate(0, 11, 0)))
+}
+
 // replacePack makes a pack of one record whose content may be anything.
 func (f *forged) replacePack(t *testing.T, d digest.Digest, coding pack.Coding, plain int, stored []byte) {
 	t.Helper()

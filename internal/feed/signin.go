@@ -176,6 +176,10 @@ func (t *tokens) current(ctx context.Context, rejected bool) (string, error) {
 	return fresh.Access, err
 }
 
+// maxValid bounds how long a token is taken to hold, in seconds: a year, after which it is
+// asked for again. What a service says may be more than a clock can count.
+const maxValid = 365 * 24 * 60 * 60
+
 // maxGrant bounds the answer of a token address, in bytes.
 const maxGrant = 64 << 10
 
@@ -222,7 +226,7 @@ func (w *wire) grant(ctx context.Context, address, bearer string, form url.Value
 	}
 	t := &token{Access: given.Access, Refresh: given.Refresh, Address: address}
 	if given.Seconds > 0 {
-		t.Expires = now.Add(time.Duration(given.Seconds) * time.Second)
+		t.Expires = now.Add(time.Duration(min(given.Seconds, maxValid)) * time.Second)
 	}
 	return t, nil
 }

@@ -131,7 +131,7 @@ func (w *wire) do(ctx context.Context, method string, u *url.URL, header http.He
 	resp.Body = struct {
 		io.Reader
 		io.Closer
-	}{&patient{ctx: ctx, r: w.limit.slow(ctx, raw), wire: w, timer: timer}, raw}
+	}{&patient{ctx: ctx, r: w.limit.slow(ctx, &lively{r: raw, window: 2 * w.silence}), wire: w, timer: timer}, raw}
 	return resp, func() {
 		// Not read to its end: the connection goes with the context.
 		raw.Close()
@@ -160,6 +160,33 @@ func (p *patient) Read(b []byte) (int, error) {
 		err = broken(err)
 	}
 	return n, err
+}
+
+// floor is how few bytes a second may come, over twice the time that the other side may be
+// silent: one that sends a byte now and then is not there either.
+const floor = 256
+
+// lively counts what comes in the time that is spent waiting for it.
+type lively struct {
+	r      io.Reader
+	window time.Duration
+	waited time.Duration
+	got    int64
+}
+
+func (l *lively) Read(b []byte) (int, error) {
+	began := time.Now()
+	n, err := l.r.Read(b)
+	l.waited += time.Since(began)
+	l.got += int64(n)
+	if err != nil || l.waited < l.window {
+		return n, err
+	}
+	if float64(l.got) < floor*l.waited.Seconds() {
+		return n, fmt.Errorf("%w: %d bytes in %s", ErrSilent, l.got, l.waited.Round(time.Second))
+	}
+	l.waited, l.got = 0, 0
+	return n, nil
 }
 
 // token returns the token to show at base, empty if none fits there.
