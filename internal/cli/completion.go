@@ -40,12 +40,19 @@ func (a *app) complete(ctx context.Context, c *cli.Command) {
 	}
 }
 
+// ownScripts are for the shells in which the library's scripts do what they should not: that
+// for bash evaluates what is half typed, that for PowerShell as well, and completes nothing
+// that has been begun.
+var ownScripts = map[string]*string{"bash": &bash, "pwsh": &powerShell}
+
+//go:embed completion.bash
+var bash string
+
 //go:embed completion.ps1
 var powerShell string
 
-// completionScripts makes the library's command for the shells' scripts ours: with help
-// of the same kind as elsewhere, and with a script for PowerShell that completes what
-// has been begun.
+// completionScripts makes the library's command for the shells' scripts ours, with help of
+// the same kind as elsewhere.
 func (a *app) completionScripts(c *cli.Command) {
 	c.Hidden, c.Category, c.Usage = false, groupHelp, "write what makes a shell complete commands, games, builds and lanes: bash, zsh, fish, pwsh"
 	c.Description = "Example: morvant completion bash > ~/.local/share/bash-completion/completions/morvant\n\n" +
@@ -61,9 +68,9 @@ func (a *app) completionScripts(c *cli.Command) {
 	}
 	for _, shell := range c.Commands {
 		shell.Usage = "write the script for " + shell.Name
-		if shell.Name == "pwsh" {
+		if script := ownScripts[shell.Name]; script != nil {
 			shell.Action = func(context.Context, *cli.Command) error {
-				_, err := fmt.Fprint(a.stdout, powerShell)
+				_, err := fmt.Fprint(a.stdout, *script)
 				return err
 			}
 		}

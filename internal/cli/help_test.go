@@ -115,8 +115,7 @@ func TestCompletionInARealShell(t *testing.T) {
 	w := newLanes(t)
 	script := filepath.Join(w.dir, "completion.bash")
 	require.NoError(t, os.WriteFile(script, []byte(w.ok("completion", "bash").out), 0o644))
-	// _get_comp_words_by_ref is bash-completion's; the words are set by hand here.
-	ask := `_get_comp_words_by_ref() { :; }; source "$1"; shift; COMP_WORDS=("$@"); COMP_CWORD=$(($#-1)); COMP_TYPE=9; __morvant_bash_autocomplete; printf '%s\n' "${COMPREPLY[@]}"`
+	ask := `source "$1"; shift; COMP_WORDS=("$@"); COMP_CWORD=$(($#-1)); COMP_TYPE=${LISTED:-9}; _morvant_complete; printf '%s\n' "${COMPREPLY[@]}"`
 	suggest := func(words ...string) []string {
 		return strings.Fields(w.shell(bash, append([]string{"--norc", "-c", ask, "bash", script, "morvant"}, words...)...))
 	}
@@ -124,6 +123,18 @@ func TestCompletionInARealShell(t *testing.T) {
 	require.Equal(t, []string{"1.1.1"}, suggest("pin", "1.1"))
 	require.ElementsMatch(t, []string{"lane", "launch"}, suggest("la"))
 	require.Contains(t, suggest("pin", "--dry"), "--dry-run")
+	require.Contains(t, suggest("-g", "quay", "pin", ""), "1.1.1")
+	require.Equal(t, []string{"old"}, suggest("-l", "o"))
+
+	// Nothing that is half typed, and nothing that is suggested, is carried out.
+	w.ok("game", "set", "--title", "$(touch pwned) `touch pwned`")
+	for _, words := range [][]string{{"pin", "$(touch pwned)", ""}, {"pin", "`touch pwned`", "1"}, {"; touch pwned;", ""}, {"-g", ""}, {"-g", "$(touch pwned)"}, {"-l", `"$(touch pwned)"`, "pin", ""}} {
+		suggest(words...)
+		require.NoFileExists(t, w.path("pwned"), words)
+	}
+	listed := w.shell(bash, "--norc", "-c", "LISTED=63; "+ask, "bash", script, "morvant", "pin", "")
+	require.Contains(t, listed, "newest  the newest build")
+	require.NoFileExists(t, w.path("pwned"))
 }
 
 // TestCompletionInFish asks fish, and TestCompletionInZsh presses the tabulator key in a
@@ -144,6 +155,8 @@ func TestCompletionInFish(t *testing.T) {
 	require.Contains(t, suggest("morvant pin 1.1"), "1.1.1\t")
 	require.Equal(t, "old\tparked\n", suggest("morvant -l o"))
 	require.Contains(t, suggest("morvant pin --dry"), "--dry-run\t")
+	suggest("morvant pin (touch pwned) ")
+	require.NoFileExists(t, w.path("pwned"))
 }
 
 func TestCompletionInZsh(t *testing.T) {

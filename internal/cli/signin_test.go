@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -117,6 +118,37 @@ func TestSigningIn(t *testing.T) {
 	m.grepSecrets(all.String(), account.Password, account.Secret, now, old, kept.Access, kept.Refresh)
 	m.ok("feed", "sign-out")
 	m.fails(1, "wants to know who you are", "fetch", "1.1.0")
+}
+
+// TestAFeedThatMovesWhereSecretsGoIsAsked: whoever has the feed's key could otherwise collect
+// the passwords of all who use it.
+func TestAFeedThatMovesWhereSecretsGoIsAsked(t *testing.T) {
+	t.Parallel()
+	m := signingMarket(t)
+	signIn := func(args ...string) result {
+		return m.typed("no code here\n", append([]string{"feed", "sign-in", "--user", "plain", "--password-stdin"}, args...)...)
+	}
+	r := signIn()
+	require.Equal(t, 0, r.code, r.err)
+	u, err := url.Parse(m.address)
+	require.NoError(t, err)
+	require.Contains(t, r.err, "It goes to "+u.Host)
+	require.NoError(t, publishFeed(m.service.Dir, standin.Feed{SignIn: "http://localhost:" + u.Port() + "/token", Locked: true}))
+	m.ok("feed", "refresh")
+	for _, signOut := range []bool{false, true} {
+		if signOut {
+			m.ok("feed", "sign-out") // the server is remembered, the token is not
+		}
+		asked := m.service.Stats().Requests
+		r = signIn()
+		require.Equal(t, 4, r.code, r.err)
+		require.Contains(t, r.err, "sent to "+u.Host+". It wants them sent to localhost:"+u.Port()+" now")
+		r = m.typed(standin.PreviewKey+"\n", "feed", "unlock", "preview", "--key-stdin")
+		require.Equal(t, 4, r.code, r.err)
+		require.Equal(t, asked, m.service.Stats().Requests, "nothing was sent")
+	}
+	require.Equal(t, 0, signIn("--yes").code)
+	require.Equal(t, 0, signIn().code, "once it may have them")
 }
 
 func TestSecretsFromVariables(t *testing.T) {
