@@ -70,6 +70,9 @@ func (a *app) diff(ctx context.Context, c *cli.Command, l *lane.Lane, home *game
 	}
 	d := l.Compare(from, to)
 	if file := c.String("report"); file != "" {
+		if err := a.mayWrite(c, file); err != nil {
+			return err
+		}
 		if err := a.writeReport(ctx, l, d, file); err != nil {
 			return err
 		}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"unicode/utf8"
@@ -48,11 +49,25 @@ func (a *app) writeReport(ctx context.Context, l *lane.Lane, d *lane.Difference,
 	return volume.Replace(file, out.Bytes(), 0o644)
 }
 
+// mayWrite asks before something is written over a file that is there.
+func (a *app) mayWrite(c *cli.Command, file string) error {
+	if _, err := os.Lstat(file); volume.Absent(err) {
+		return nil
+	}
+	if !c.Bool("yes") {
+		a.note("%s is there already.", file)
+	}
+	return a.ask(c, "Write over it?")
+}
+
 func isText(b []byte) bool { return utf8.Valid(b) && bytes.IndexByte(b, 0) < 0 }
 
 // plotBuilds draws the history of builds.
 func (a *app) plotBuilds(ctx context.Context, c *cli.Command, home *game.Home, g *game.Game, list []*game.Build) error {
 	file := c.String("plot")
+	if err := a.mayWrite(c, file); err != nil {
+		return err
+	}
 	format := strings.TrimPrefix(strings.ToLower(filepath.Ext(file)), ".")
 	return a.onLane(ctx, c, home, g.Name, func(l *lane.Lane, home *game.Home) error {
 		here, err := a.here(ctx, home, g, list)
