@@ -17,7 +17,7 @@ import (
 // layers lists the packages, the lowest first. A package may import only what
 // stands before it.
 var layers = []string{
-	"digest", "progress", "process", "volume", "database", "reflink", "rules", "edit", "userpath",
+	"digest", "strict", "progress", "process", "volume", "database", "reflink", "rules", "edit", "userpath",
 	"manifest", "chunk", "pack", "store", "scan", "plan", "apply", "saves", "exchange",
 	"catalogue", "feed", "block", "version", "game", "pinfile", "identify", "report", "publish", "lane", "upkeep", "standin", "cli",
 }

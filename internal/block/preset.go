@@ -1,7 +1,6 @@
 package block
 
 import (
-	"bytes"
 	"embed"
 	"errors"
 	"fmt"
@@ -13,7 +12,7 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/pelletier/go-toml/v2"
+	"morvant/internal/strict"
 )
 
 //go:embed presets/*.toml
@@ -48,7 +47,7 @@ func Presets(dir string) ([]*Preset, error) {
 				return nil, err
 			}
 			p := &Preset{Name: strings.TrimSuffix(path.Base(name), ".toml")}
-			if err := toml.NewDecoder(bytes.NewReader(b)).DisallowUnknownFields().Decode(p); err != nil {
+			if err := strict.Decode(b, p); err != nil {
 				return nil, fmt.Errorf("%w: %s: %v", ErrPreset, filepath.Base(name), err)
 			}
 			found[p.Name] = p

@@ -7,7 +7,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/pelletier/go-toml/v2/unstable"
@@ -15,6 +14,7 @@ import (
 	"morvant/internal/block"
 	"morvant/internal/rules"
 	"morvant/internal/saves"
+	"morvant/internal/strict"
 	"morvant/internal/version"
 	"morvant/internal/volume"
 )
@@ -89,18 +89,7 @@ func (s *Settings) check() error {
 
 func parseSettings(b []byte) (*Settings, error) {
 	s := &Settings{}
-	d := toml.NewDecoder(bytes.NewReader(b)).DisallowUnknownFields()
-	err := d.Decode(s)
-	var unknown *toml.StrictMissingError
-	var syntax *toml.DecodeError
-	switch {
-	case errors.As(err, &unknown) && len(unknown.Errors) > 0:
-		line, _ := unknown.Errors[0].Position()
-		return nil, fmt.Errorf("%w: line %d: there is no setting %q", ErrSettings, line, strings.Join(unknown.Errors[0].Key(), "."))
-	case errors.As(err, &syntax):
-		line, column := syntax.Position()
-		return nil, fmt.Errorf("%w: line %d, column %d: %v", ErrSettings, line, column, syntax)
-	case err != nil:
+	if err := strict.Decode(b, s); err != nil {
 		return nil, fmt.Errorf("%w: %v", ErrSettings, err)
 	}
 	return s, s.check()

@@ -4,7 +4,6 @@
 package pinfile
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"path"
@@ -17,6 +16,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/game"
 	"morvant/internal/rules"
+	"morvant/internal/strict"
 )
 
 // Format is the version of the format that is written and read.
@@ -97,7 +97,7 @@ func Decode(b []byte) (*File, error) {
 		Format string `toml:"format"`
 	}
 	if err := toml.Unmarshal(b, &version); err != nil {
-		return nil, broken(err)
+		return nil, fmt.Errorf("%w: %v", ErrFormat, strict.Decode(b, &File{}))
 	}
 	if version.Format != Format {
 		if strings.HasPrefix(version.Format, "morvant-pin/") {
@@ -106,27 +106,26 @@ func Decode(b []byte) (*File, error) {
 		return nil, fmt.Errorf("%w: its format is %q", ErrFormat, version.Format)
 	}
 	f := &File{}
-	if err := toml.NewDecoder(bytes.NewReader(b)).DisallowUnknownFields().Decode(f); err != nil {
-		return nil, broken(err)
+	if err := strict.Decode(b, f); err != nil {
+		return nil, fmt.Errorf("%w: %v", ErrFormat, err)
 	}
 	if err := f.check(); err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrFormat, err)
 	}
+	// An empty list says no more than none.
+	f.Components, f.Keep, f.Feeds = orNone(f.Components), orNone(f.Keep), orNone(f.Feeds)
+	f.Overlays, f.Companions, f.Edits = orNone(f.Overlays), orNone(f.Companions), orNone(f.Edits)
+	for i := range f.Overlays {
+		f.Overlays[i].Components = orNone(f.Overlays[i].Components)
+	}
 	return f, nil
 }
 
-func broken(err error) error {
-	var unknown *toml.StrictMissingError
-	var syntax *toml.DecodeError
-	switch {
-	case errors.As(err, &unknown) && len(unknown.Errors) > 0:
-		line, _ := unknown.Errors[0].Position()
-		return fmt.Errorf("%w: line %d: nothing is known of %q", ErrFormat, line, strings.Join(unknown.Errors[0].Key(), "."))
-	case errors.As(err, &syntax):
-		line, column := syntax.Position()
-		return fmt.Errorf("%w: line %d, column %d: %v", ErrFormat, line, column, syntax)
+func orNone[T any](list []T) []T {
+	if len(list) == 0 {
+		return nil
 	}
-	return fmt.Errorf("%w: %v", ErrFormat, err)
+	return list
 }
 
 func (f *File) check() error {

@@ -68,6 +68,11 @@ func FuzzPinFile(f *testing.F) {
 	require.NoError(f, err)
 	f.Add(b)
 	f.Add([]byte(head))
+	least, err := (&File{Game: "quay", Build: "1", Digest: digest.Of([]byte("x"))}).Encode()
+	require.NoError(f, err)
+	for _, empty := range []string{"components", "keep", "feed", "overlay", "companion", "edit"} {
+		f.Add(append([]byte(empty+" = []\n"), least...))
+	}
 	f.Fuzz(func(t *testing.T, b []byte) {
 		file, err := Decode(b)
 		if err != nil {

@@ -1,14 +1,10 @@
 package publish
 
 import (
-	"bytes"
-	"errors"
-	"fmt"
 	"time"
 
-	"github.com/pelletier/go-toml/v2"
-
 	"morvant/internal/catalogue"
+	"morvant/internal/strict"
 )
 
 // List is what to publish, as people write it down in a TOML file.
@@ -48,17 +44,7 @@ type ListBuild struct {
 // ParseList reads a List. Unknown keys are errors, with their line.
 func ParseList(b []byte) (*List, error) {
 	l := &List{}
-	err := toml.NewDecoder(bytes.NewReader(b)).DisallowUnknownFields().Decode(l)
-	var unknown *toml.StrictMissingError
-	var syntax *toml.DecodeError
-	switch {
-	case errors.As(err, &unknown) && len(unknown.Errors) > 0:
-		line, _ := unknown.Errors[0].Position()
-		return nil, fmt.Errorf("line %d: there is no %q here", line, unknown.Errors[0].Key()[len(unknown.Errors[0].Key())-1])
-	case errors.As(err, &syntax):
-		line, column := syntax.Position()
-		return nil, fmt.Errorf("line %d, column %d: %v", line, column, syntax)
-	case err != nil:
+	if err := strict.Decode(b, l); err != nil {
 		return nil, err
 	}
 	return l, nil

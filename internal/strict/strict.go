@@ -1,0 +1,73 @@
+// Package strict reads TOML that people write, and take from each other: a key that is not
+// known, or known in other letters, is an error with its line.
+package strict
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+)
+
+// Decode reads b into a struct whose keys are all written in small letters.
+func Decode(b []byte, into any) error {
+	err := toml.NewDecoder(bytes.NewReader(b)).DisallowUnknownFields().Decode(into)
+	var unknown *toml.StrictMissingError
+	var syntax *toml.DecodeError
+	switch {
+	case errors.As(err, &unknown) && len(unknown.Errors) > 0:
+		line, _ := unknown.Errors[0].Position()
+		return notKnown(line, strings.Join(unknown.Errors[0].Key(), "."))
+	case errors.As(err, &syntax):
+		line, column := syntax.Position()
+		return fmt.Errorf("line %d, column %d: %w", line, column, syntax)
+	case err != nil:
+		return err
+	}
+	// The library takes keys in other letters too.
+	var all map[string]any
+	if err := toml.Unmarshal(b, &all); err != nil {
+		return err
+	}
+	if key := capital(all); key != "" {
+		return notKnown(lineOf(b, key), key)
+	}
+	return nil
+}
+
+func notKnown(line int, key string) error {
+	return fmt.Errorf("line %d: nothing is known of %q", line, key)
+}
+
+// capital finds a key that is not in small letters.
+func capital(v any) string {
+	switch v := v.(type) {
+	case map[string]any:
+		for key, inner := range v {
+			if key != strings.ToLower(key) {
+				return key
+			}
+			if found := capital(inner); found != "" {
+				return found
+			}
+		}
+	case []any:
+		for _, inner := range v {
+			if found := capital(inner); found != "" {
+				return found
+			}
+		}
+	}
+	return ""
+}
+
+func lineOf(b []byte, key string) int {
+	at := regexp.MustCompile(`(?m)["'\s.\[{]?(` + regexp.QuoteMeta(key) + `)["'\s.\]]*(=|\]|$)`).FindSubmatchIndex(b)
+	if at == nil {
+		return 1
+	}
+	return 1 + bytes.Count(b[:at[2]], []byte("\n"))
+}

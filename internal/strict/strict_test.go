@@ -1,0 +1,33 @@
+package strict
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+type file struct {
+	Keep  []string `toml:"keep"`
+	Rules []struct {
+		File string `toml:"file"`
+	} `toml:"rule"`
+}
+
+func TestKeysAreWrittenAsTheyAre(t *testing.T) {
+	var f file
+	require.NoError(t, Decode([]byte("keep = ['Mods/**']\n[[rule]]\nfile = 'A'\n"), &f))
+	require.Equal(t, "A", f.Rules[0].File)
+	for text, want := range map[string]string{
+		"# a\n\nKeep = ['x']\n":                 `line 3: nothing is known of "Keep"`,
+		"keep = ['x']\nKEEP = ['y']\n":          `line 2: nothing is known of "KEEP"`,
+		"[[rule]]\nfile = 'a'\n[[Rule]]\n":      `line 3: nothing is known of "Rule"`,
+		"[[rule]]\nFile = 'a'\n":                `line 2: nothing is known of "File"`,
+		"keeps = 1\n":                           `line 1: nothing is known of "keeps"`,
+		"[[rule]]\nfiles = 1\n":                 `nothing is known of "rule.files"`,
+		"rule = [{file = 'a'}, {FILE = 'b'}]\n": `line 1: nothing is known of "FILE"`,
+		"keep = [":                              "line 1, column",
+		"keep = 5":                              "line 1, column",
+	} {
+		require.ErrorContains(t, Decode([]byte(text), &file{}), want, text)
+	}
+}
