@@ -300,6 +300,10 @@ func (b *Build) check() error {
 	if err := errors.Join(CheckLabel(b.Label), CheckText(b.Note)); err != nil {
 		return err
 	}
+	// What can be counted in nanoseconds since 1970.
+	if y := b.Date.Year(); y < 1678 || y > 2261 {
+		return fmt.Errorf("%w: the build %q is of the year %d", ErrFormat, b.Label, y)
+	}
 	if len(b.Components) == 0 || len(b.Components) > maxComponents {
 		return fmt.Errorf("%w: build %q has %d components", ErrFormat, b.Label, len(b.Components))
 	}

@@ -336,22 +336,6 @@ func FuzzFeed(f *testing.F) {
 	})
 }
 
-func FuzzChannel(f *testing.F) {
-	b, err := sampleChannel().Encode()
-	require.NoError(f, err)
-	f.Add(b)
-	f.Fuzz(func(t *testing.T, b []byte) {
-		c, err := DecodeChannel(b)
-		if err != nil {
-			return
-		}
-		again, err := c.Encode()
-		require.NoError(t, err)
-		_, err = DecodeChannel(again)
-		require.NoError(t, err)
-	})
-}
-
 func FuzzLayout(f *testing.F) {
 	m, l := sampleLayout()
 	f.Add(encoded(f, l))
@@ -380,5 +364,27 @@ func FuzzUnpack(f *testing.F) {
 		if out, err := Unpack(b, digest.Of([]byte("content"))); err == nil && string(out) != "content" {
 			t.Fatalf("%q has another digest", out)
 		}
+	})
+}
+
+func FuzzChannel(f *testing.F) {
+	b, err := sampleChannel().Encode()
+	require.NoError(f, err)
+	f.Add(b)
+	f.Fuzz(func(t *testing.T, b []byte) {
+		c, err := DecodeChannel(b)
+		if err != nil {
+			return
+		}
+		require.NoError(t, CheckChannel(c.Channel))
+		for _, build := range c.Builds {
+			require.NoError(t, CheckLabel(build.Label))
+			require.Equal(t, build.Date.UTC().Truncate(0), time.Unix(0, build.Date.UnixNano()).UTC(), "it can be remembered in nanoseconds")
+		}
+		again, err := c.Encode()
+		require.NoError(t, err)
+		back, err := DecodeChannel(again)
+		require.NoError(t, err)
+		require.Equal(t, c, back)
 	})
 }

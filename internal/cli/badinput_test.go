@@ -151,7 +151,7 @@ func TestSettingsThatCannotBeReadAreNamedByLine(t *testing.T) {
 	good, err := os.ReadFile(file)
 	require.NoError(t, err)
 	for text, words := range map[string]string{
-		"kepe = ['Mods/**']\n": `there is no setting "kepe"`,
+		"kepe = ['Mods/**']\n": `nothing is known of "kepe"`,
 		"keep = ['Mods/[']\n":  "cannot be read",
 		"keep = ['../x/**']\n": "must be relative",
 		"keep = 'Mods/**\n":    "line 4",

@@ -278,7 +278,7 @@ type planJSON struct {
 func toPlanJSON(name string, p *lane.Proposal, done bool) planJSON {
 	j := planJSON{
 		Schema: "morvant-change/1", Game: name, Change: p.Change.ID, What: p.Change.What, Build: p.Change.Build, Undoes: p.Change.Undoes,
-		Done: done, Totals: p.Change.Totals, Steps: []stepJSON{}, Extra: toFiles(p.Plan.Extra), Kept: p.Plan.Kept, Yielded: p.Plan.Yielded, Same: p.Plan.Same,
+		Done: done, Totals: p.Change.Totals, Steps: []stepJSON{}, Extra: toFiles(p.Plan.Extra), Kept: p.Plan.Kept, Yielded: p.Yielded, Same: p.Plan.Same,
 		LeftOut: oddPaths(p.Odd), Recorded: p.Change.Made,
 	}
 	if p.Choice != nil {
@@ -337,6 +337,10 @@ func (a *app) showPlan(c *cli.Command, l *lane.Lane, p *lane.Proposal) {
 	a.say("%s of %s:", what, strong(l.Title()))
 	a.say("  %s replaced, %s added, %s removed, %s moved, %s the same; %s to write%s",
 		comma(t.Replaced), comma(t.Added), comma(t.Removed), comma(t.Moved), comma(p.Plan.Same), size(t.Write), a.freeSpace(l))
+	// Folders go without saying where files come or go with them.
+	if t.Made > t.Added+t.Moved || t.Unmade > t.Removed+t.Moved {
+		a.say("  %s made, %s removed", count(t.Made, "folder"), comma(t.Unmade))
+	}
 	if p.Shared > 0 {
 		a.say("  %s of that shared with another lane, and taking no space", size(p.Shared))
 	}
@@ -433,7 +437,7 @@ func (a *app) showLeft(c *cli.Command, p *lane.Proposal) {
 	if p.Plan.Kept > 0 {
 		a.say("  %s of yours left alone (keep rules)", count(p.Plan.Kept, "file"))
 	}
-	if n := p.Plan.Yielded; n > 0 {
+	if n := p.Yielded; n > 0 {
 		a.say("  %s of the build left alone too, as keep or scratch rules cover %s", count(n, "file"), them(n))
 	}
 	if n := len(p.Plan.Extra); n > 0 {

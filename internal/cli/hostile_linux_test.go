@@ -143,3 +143,37 @@ func TestAFolderOfSomebodyElseIsNotTakenForALane(t *testing.T) {
 	w.fails(1, "belongs to another user", "lane", "new", "fourth", "--to", link, "--from", "1.1.1", "--yes")
 	require.Empty(t, picture(t, other))
 }
+
+// TestAHomeIsItsOwnersAlone: others cannot look into it, and nobody uses one of theirs.
+func TestAHomeIsItsOwnersAlone(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	w.ok("pin", "1.1.1", "--yes")
+	for file, mode := range map[string]os.FileMode{"": 0o700, "state.db": 0o600} {
+		info, err := os.Stat(filepath.Join(w.home, file))
+		require.NoError(t, err)
+		require.Equal(t, mode, info.Mode().Perm(), file)
+	}
+	// As earlier versions made it.
+	require.NoError(t, os.Chmod(w.home, 0o755))
+	require.NoError(t, os.Chmod(filepath.Join(w.home, "state.db"), 0o644))
+	w.ok("status")
+	info, err := os.Stat(w.home)
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o700), info.Mode().Perm())
+	// As somebody wants it.
+	require.NoError(t, os.Chmod(w.home, 0o750))
+	w.ok("status")
+	info, err = os.Stat(w.home)
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o750), info.Mode().Perm())
+
+	if os.Getuid() != 0 {
+		t.Skip("needs root to give a folder away")
+	}
+	require.NoError(t, os.Chown(w.home, 65534, 65534))
+	w.fails(1, "belongs to another user", "status")
+	cmd := w.command("status")
+	cmd.Env = append(cmd.Env, "SUDO_UID=65534")
+	require.Equal(t, 0, w.finish(cmd).code, "who has become administrator uses their own")
+}

@@ -177,7 +177,7 @@ date = 2031-11-02T09:00:00Z
 	w.ok("feed", "add", feed)
 	require.Contains(t, w.ok("builds", "--channel", "preview").out, "base, night")
 	require.NoError(t, os.WriteFile(list, []byte("feed = \"mine\"\n[[build]]\nfrom = \"summer\"\nlable = \"x\"\n"), 0o644))
-	w.fails(2, `line 4: there is no "lable"`, "publish", feed, "--list", list)
+	w.fails(2, `line 4: nothing is known of "build.lable"`, "publish", feed, "--list", list)
 }
 
 func TestTwoPublishersAtTheSameTime(t *testing.T) {

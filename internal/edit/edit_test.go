@@ -1,10 +1,12 @@
 package edit
 
 import (
+	"bytes"
 	"context"
 	"encoding/binary"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"unicode/utf16"
@@ -90,4 +92,28 @@ func TestASearchIsBoundedAndCanBeInterrupted(t *testing.T) {
 	v, err := d.Find(t.Context(), `^display\s*=\s*(\w+)`, 1)
 	require.NoError(t, err)
 	require.Equal(t, []string{"1"}, v.Texts)
+}
+
+// FuzzSettingFile reads settings in whatever coding: every byte that is not a value that was
+// found stays as it is.
+func FuzzSettingFile(f *testing.F) {
+	f.Add([]byte("mode = 1\r\n"), "2")
+	f.Add(encode(binary.LittleEndian, []byte{0xFF, 0xFE}, "mode = 1\n"), "ü")
+	f.Add(encode(binary.BigEndian, []byte{0xFE, 0xFF}, "x\nmode = 🛥\n"), "")
+	f.Add([]byte("\xFF\xFEm\x00o\x00d\x00e\x00=\x00\x3D\xD8"), "half a letter")
+	f.Add([]byte("mode = \xE9\xFF\x00\n"), "x")
+	f.Fuzz(func(t *testing.T, raw []byte, set string) {
+		d := Parse(raw)
+		for count := 1; count < 4; count++ {
+			v, err := d.Find(t.Context(), `^mode\s*=\s*(\S*)`, count)
+			if err != nil {
+				continue
+			}
+			require.Equal(t, raw, d.WithRaw(v, v.Raw))
+			changed := d.With(v, slices.Repeat([]string{set}, count))
+			first, last := v.places[0][0], v.places[count-1][1]
+			require.Equal(t, raw[:first], changed[:first])
+			require.True(t, bytes.HasSuffix(changed, raw[last:]))
+		}
+	})
 }

@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -271,6 +272,26 @@ func TestABombIsRefused(t *testing.T) {
 	require.LessOrEqual(t, taken, int64(ratioFrom)+4<<20)
 }
 
+// TestTimesThatNoDiskCanHoldAreNotTaken: a file of the year 200,000, or of none.
+func TestTimesThatNoDiskCanHoldAreNotTaken(t *testing.T) {
+	var plain bytes.Buffer
+	w := tar.NewWriter(&plain)
+	for i, when := range []time.Time{time.Unix(6e12, 0), time.Unix(-5e9, 0), {}, now()} {
+		require.NoError(t, w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: fmt.Sprint(i), Mode: 0o644, ModTime: when, Format: tar.FormatPAX}))
+	}
+	require.NoError(t, w.Close())
+	z, err := zstd.NewWriter(nil)
+	require.NoError(t, err)
+	name := filepath.Join(t.TempDir(), "archive")
+	require.NoError(t, os.WriteFile(name, z.EncodeAll(plain.Bytes(), nil), 0o644))
+	got, err := (&Import{Sink: memory{}.put, Meter: progress.None{}}).Read(t.Context(), name)
+	require.NoError(t, err)
+	for _, p := range []string{"0", "1", "2"} {
+		require.True(t, got.Attributes.Files[p].MTime.IsZero(), p)
+	}
+	require.True(t, now().Equal(got.Attributes.Files["3"].MTime))
+}
+
 // stubborn is a sink that reads on in spite of errors, and counts what it gets.
 func stubborn(taken *int64) Sink {
 	return func(_ context.Context, r io.Reader, _ func(int)) (digest.Digest, int64, error) {
@@ -366,6 +387,48 @@ func FuzzArchive(f *testing.F) {
 		require.NoError(t, got.Manifest.Validate())
 		for _, file := range got.Manifest.Files {
 			require.Contains(t, in, file.Digest)
+		}
+	})
+}
+
+// FuzzEntries packs files under whatever names into both kinds of archives: what comes out is
+// a build that can be applied, or nothing.
+func FuzzEntries(f *testing.F) {
+	f.Add("a/b\nl@a\nd/\n")
+	f.Add("../x\n/abs\nC:\\x\nsaves/.morvant/change/done\n")
+	f.Add("a\na\nA\na/b\nCON\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		var list []entry
+		for line := range strings.Lines(text) {
+			if len(list) == 50 {
+				break
+			}
+			name, target, link := strings.Cut(strings.TrimSuffix(line, "\n"), "@")
+			if name == "" || strings.ContainsRune(name, 0) || len(name) > 60_000 {
+				return // cannot be written in an archive
+			}
+			e := entry{name: name, content: "x" + target, link: link}
+			if strings.HasSuffix(name, "/") {
+				e = entry{name: name}
+			}
+			list = append(list, e)
+		}
+		for i, pack := range []func(testing.TB, ...entry) []byte{zipOf, tarOf} {
+			if i == 1 && slices.ContainsFunc(list, func(e entry) bool { return strings.HasSuffix(e.name, "/") }) {
+				continue // zip alone tells a folder by its name
+			}
+			name := filepath.Join(t.TempDir(), "archive")
+			require.NoError(t, os.WriteFile(name, pack(t, list...), 0o644))
+			got, err := (&Import{Sink: memory{}.put, Meter: progress.None{}}).Read(t.Context(), name)
+			if err != nil {
+				continue
+			}
+			require.NoError(t, got.Manifest.Validate())
+			_, _, clash := got.Manifest.CaseConflict()
+			require.False(t, clash)
+			for _, file := range got.Manifest.Files {
+				require.False(t, manifest.IsPrivate(file.Path))
+			}
 		}
 	})
 }

@@ -38,6 +38,9 @@ const (
 	ratioFrom = 1 << 30
 	maxList   = 256 << 20 // bytes of a list of checksums
 	maxLink   = 4096
+	// endOfTime is the year from which on a time is not believed: disks and clocks cannot
+	// hold it.
+	endOfTime = 2200
 	// maxWindow bounds the memory that a zstd stream may ask for, in bytes.
 	maxWindow = 128 << 20
 )
@@ -179,7 +182,7 @@ func (r *reading) take(p string, in io.Reader, mode fs.FileMode, when time.Time)
 	if mode&0o111 != 0 {
 		a.Mode = 0o755
 	}
-	if when.Unix() > 0 {
+	if when.Unix() > 0 && when.Year() < endOfTime {
 		a.MTime = when
 	}
 	r.out.Attributes.Files[p] = a

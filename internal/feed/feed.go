@@ -151,7 +151,7 @@ func (f *Feed) put(path string, b []byte) error {
 	if err := volume.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 		return err
 	}
-	return volume.Replace(name, b, 0o644)
+	return volume.Replace(name, b, 0o600)
 }
 
 // Adding says what feed to add.
@@ -207,9 +207,6 @@ func Add(ctx context.Context, a Adding, o Options) (*Feed, error) {
 	final := filepath.Join(a.Base, f.Name)
 	if _, err := os.Stat(final); err == nil {
 		return nil, fmt.Errorf("a feed named %s is %w; choose another name with --name", f.Name, ErrExists)
-	}
-	if err := os.Chmod(dir, 0o755); err != nil {
-		return nil, err
 	}
 	f.dir = final
 	if err := process.Rename(dir, final); err != nil {

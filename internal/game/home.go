@@ -57,6 +57,26 @@ type HomeOptions struct {
 	Now func() time.Time
 }
 
+// ErrNotMine is returned for a home that belongs to another user: what its settings say
+// would be run.
+var ErrNotMine = errors.New("this Morvant home belongs to another user of this computer; run Morvant as that user, or have a home of your own (--home FOLDER)")
+
+// usualMode is that of homes which earlier versions made.
+const usualMode = 0o755
+
+// closeToOthers keeps other users out of a home: it tells what one plays, and may hold what
+// one has bought. A home whose mode somebody has chosen keeps it.
+func closeToOthers(dir string, fresh bool) {
+	info, err := os.Stat(dir)
+	if err == nil && (fresh || info.Mode().Perm() == usualMode) {
+		_ = os.Chmod(dir, 0o700) // a disk may know no modes
+	}
+	file := filepath.Join(dir, stateFile)
+	if info, err := os.Stat(file); err == nil && info.Mode().Perm()&0o077 != 0 {
+		_ = os.Chmod(file, 0o600)
+	}
+}
+
 // ErrNoHome is returned for a home that is not there.
 var ErrNoHome = errors.New("there is no Morvant home")
 
@@ -75,6 +95,8 @@ func OpenHomeWith(ctx context.Context, dir string, o HomeOptions) (*Home, error)
 	if o.Existing && !IsHome(dir) {
 		return nil, fmt.Errorf("%w at %s", ErrNoHome, dir)
 	}
+	_, err = os.Stat(dir)
+	fresh := volume.Absent(err)
 	if err := os.MkdirAll(filepath.Join(dir, "games"), 0o755); err != nil && !IsHome(dir) {
 		return nil, err
 	}
@@ -82,6 +104,10 @@ func OpenHomeWith(ctx context.Context, dir string, o HomeOptions) (*Home, error)
 	if dir, err = filepath.EvalSymlinks(dir); err != nil {
 		return nil, err
 	}
+	if !volume.Mine(dir) {
+		return nil, fmt.Errorf("%s: %w", dir, ErrNotMine)
+	}
+	closeToOthers(dir, fresh)
 	h := &Home{dir: dir, warned: make(map[string]bool)}
 	if os.MkdirAll(h.file("locks"), 0o755) == nil {
 		h.open = flock.New(h.file("locks/.state"))
@@ -100,6 +126,7 @@ func OpenHomeWith(ctx context.Context, dir string, o HomeOptions) (*Home, error)
 	if err := h.openState(ctx, o.Now); err != nil {
 		return nil, errors.Join(err, h.use.end(), h.letGo())
 	}
+	closeToOthers(dir, fresh)
 	h.keepReserve()
 	return h, nil
 }

@@ -288,3 +288,31 @@ func TestHoldsAndRulesAreRemembered(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, back)
 }
+
+// FuzzReference names builds in whatever way: what is found is one of those there are.
+func FuzzReference(f *testing.F) {
+	h, err := OpenHome(f.Context(), filepath.Join(f.TempDir(), "home"))
+	require.NoError(f, err)
+	f.Cleanup(func() { h.Close() })
+	for _, ref := range []string{"newest", "public/newest", "snapshot/before", "@2031-08-05", "preview/@2032-01-01", "=0123456", "1.1.1", "//", "here", "\x00", "@", "="} {
+		f.Add(ref)
+	}
+	dir := h.FeedsDir("quay")
+	f.Fuzz(func(t *testing.T, ref string) {
+		if _, err := os.Stat(dir); err != nil {
+			quayFeed(t, h)
+		}
+		found, err := h.FindBuild(t.Context(), "quay", ref)
+		if err != nil {
+			require.NotEmpty(t, err.Error())
+			return
+		}
+		line, rest, named := strings.Cut(ref, "/")
+		if named {
+			require.Equal(t, line, found.Line())
+		} else {
+			rest = ref
+		}
+		require.True(t, rest == found.Label || rest == Newest || rest == Before || strings.HasPrefix(rest, "@") || strings.HasPrefix(rest, "="), ref)
+	})
+}

@@ -155,7 +155,7 @@ func copyOver(from, to string) error {
 	if err != nil {
 		return err
 	}
-	return volume.Replace(to, b, 0o644)
+	return volume.Replace(to, b, 0o600)
 }
 
 // copies lists the copies of the state, the newest first.
@@ -224,7 +224,7 @@ func (h *Home) copyState() {
 	if err != nil {
 		return
 	}
-	err = errors.Join(f.Sync(), f.Close())
+	err = errors.Join(f.Chmod(0o600), f.Sync(), f.Close())
 	if err != nil || os.Rename(part, today) != nil {
 		return
 	}

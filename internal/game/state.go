@@ -139,6 +139,8 @@ type Totals struct {
 	Moved    int   `json:"moved"`
 	Retimed  int   `json:"retimed"`
 	Written  int64 `json:"written_bytes"`
+	Made     int   `json:"folders_made,omitempty"`
+	Unmade   int   `json:"folders_removed,omitempty"`
 }
 
 // RecordChange adds a change to the history and sets the lane's pin to what it

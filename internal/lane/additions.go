@@ -284,6 +284,34 @@ func (l *Lane) rules(c *composed) rules.Rules {
 	return r
 }
 
+// yielded counts the files of a build that rules leave to the player: whatever is there
+// instead stays, and nobody looks at it. What a snapshot holds of the player's own files, by
+// the rules of the game itself, is no such file.
+func (l *Lane) yielded(c *composed, exact bool) (int, error) {
+	if c == nil || exact {
+		return 0, nil
+	}
+	g, err := l.home.Load(l.Game.Name)
+	if err != nil {
+		return 0, err
+	}
+	match, own := l.rules(c).Matcher(), g.Rules().Matcher()
+	n := 0
+	count := func(p string) {
+		theirs := c.build.Components == nil && (own.Kept(p) || own.Scratch(p))
+		if !theirs && (match.Kept(p) || match.Scratch(p)) {
+			n++
+		}
+	}
+	for _, f := range c.manifest.Files {
+		count(f.Path)
+	}
+	for _, l := range c.manifest.Links {
+		count(l.Path)
+	}
+	return n, nil
+}
+
 // OnlyCompanions reports whether nothing but companions is missing from the lane.
 func (s *Status) OnlyCompanions() bool {
 	d := s.Drift

@@ -21,6 +21,7 @@ type Proposal struct {
 	Choice  *Choice     // of that build's components
 	Fetches []*Fetching // what must be fetched first
 	Notes   []string    // what the player should know
+	Yielded int         // files of the build that rules leave to the player
 
 	tree     *scan.Tree
 	composed *composed // nil: what it leads to is no build
@@ -70,6 +71,9 @@ func (l *Lane) propose(ctx context.Context, to target, c game.Change) (*Proposal
 		return nil, err
 	}
 	l.unsettable(proposal)
+	if proposal.Yielded, err = l.yielded(to.composed, to.exact); err != nil {
+		return nil, err
+	}
 	c.UID, c.Game, c.Lane, c.Made = game.NewUID(), l.Game.Name, l.Name, l.now()
 	c.Totals = totals(proposal.Plan)
 	proposal.Change = c
@@ -78,7 +82,7 @@ func (l *Lane) propose(ctx context.Context, to target, c game.Change) (*Proposal
 
 func totals(p *plan.Plan) game.Totals {
 	t := p.Totals()
-	return game.Totals{Replaced: t.Replaced, Added: t.Added, Removed: t.Removed, Moved: t.Moved, Retimed: t.Retimed, Written: t.Write}
+	return game.Totals{Replaced: t.Replaced, Added: t.Added, Removed: t.Removed, Moved: t.Moved, Retimed: t.Retimed, Written: t.Write, Made: t.Made, Unmade: t.Unmade}
 }
 
 // PinOptions say how a lane is pinned.

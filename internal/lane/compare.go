@@ -175,7 +175,10 @@ func (l *Lane) drift(ctx context.Context, tree *scan.Tree, b *game.Build, pin ga
 	if err != nil {
 		return nil, err
 	}
-	d.AsBuilt, d.Kept, d.Yielded, d.Extra = p.Same, p.Kept, p.Yielded, p.Extra
+	d.AsBuilt, d.Kept, d.Extra = p.Same, p.Kept, p.Extra
+	if d.Yielded, err = l.yielded(c, pin.Exact); err != nil {
+		return nil, err
+	}
 	for i := range p.Steps {
 		s := &p.Steps[i]
 		switch {

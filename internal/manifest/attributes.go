@@ -114,6 +114,9 @@ func DecodeAttributes(b []byte) (*Attributes, error) {
 
 func fillAttributes(m map[string]Attribute, list []attributeEntry) error {
 	for _, e := range list {
+		if IsPrivate(e.Path) {
+			continue // recorded by an earlier version; see DecodeRecorded
+		}
 		if err := CheckPath(e.Path); err != nil {
 			return err
 		}

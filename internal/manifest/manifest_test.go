@@ -2,6 +2,9 @@ package manifest
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -218,6 +221,45 @@ func FuzzDecodeAttributes(f *testing.F) {
 		again, err := DecodeAttributes(a.Encode())
 		if err != nil || fmt.Sprint(len(again.Files), len(again.Dirs)) != fmt.Sprint(len(a.Files), len(a.Dirs)) {
 			t.Fatalf("does not come back: %v", err)
+		}
+	})
+}
+
+// FuzzLinkSet makes the links of a set that is allowed, and follows each: none leads out.
+func FuzzLinkSet(f *testing.F) {
+	if runtime.GOOS == "windows" {
+		f.Skip("symbolic links take rights here that players do not have")
+	}
+	f.Add("a>b\nd/c>../a\nd/e/f>../..\n")
+	f.Add("a>.\nb>a/a/a\nc>./d\nd>c\n")
+	f.Add("x/y>..\nz>x/y/..\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		m := &Manifest{}
+		for line := range strings.Lines(text) {
+			p, target, ok := strings.Cut(strings.TrimSuffix(line, "\n"), ">")
+			if ok && len(m.Links) < 20 {
+				m.Links = append(m.Links, Link{Path: p, Target: target})
+			}
+		}
+		m.Sort()
+		if m.Validate() != nil {
+			return
+		}
+		top, err := filepath.EvalSymlinks(t.TempDir())
+		require.NoError(t, err)
+		dir := filepath.Join(top, "in")
+		for _, l := range m.Links {
+			at := filepath.Join(dir, l.Path)
+			if os.MkdirAll(filepath.Dir(at), 0o755) != nil || os.Symlink(l.Target, at) != nil {
+				return // longer than this disk allows
+			}
+		}
+		for _, l := range m.Links {
+			real, err := filepath.EvalSymlinks(filepath.Join(dir, l.Path))
+			if err != nil {
+				continue // it leads nowhere, or round and round
+			}
+			require.True(t, real == dir || strings.HasPrefix(real, dir+"/"), "%s > %s leads to %s", l.Path, l.Target, real)
 		}
 	})
 }

@@ -42,9 +42,6 @@ type Plan struct {
 	Extra []Entry // files that are not wanted but stay, the biggest first
 	Kept  int     // files under keep rules, left as they are
 	Same  int     // files that are as wanted already
-	// Yielded counts files and links of the wanted state that rules leave to the player:
-	// whatever is there instead stays, and nobody looks at it.
-	Yielded int
 }
 
 // Totals sums up a plan for people and for the check of free space.
@@ -52,6 +49,7 @@ type Totals struct {
 	Replaced, Added, Removed, Moved, Retimed int   // files and links
 	Write                                    int64 // bytes to be written
 	RemovedBytes                             int64
+	Made, Unmade                             int // folders
 }
 
 // Totals sums up the plan.
@@ -80,6 +78,13 @@ func (p *Plan) Totals() Totals {
 			t.RemovedBytes += s.Before.Size
 		case s.KeepsContent() && s.After.Kind != Dir:
 			t.Retimed++
+		}
+		was, is := s.Before != nil && s.Before.Kind == Dir, s.After != nil && s.After.Kind == Dir
+		switch {
+		case is && !was:
+			t.Made++
+		case was && !is:
+			t.Unmade++
 		}
 	}
 	return t
@@ -157,10 +162,7 @@ func (m *maker) leaves() {
 		if have != nil && have.Kind == Dir {
 			have = nil
 		}
-		if want != nil && want.Kind != Dir && !m.takes(want.Path) {
-			m.plan.Yielded++
-			want = nil
-		} else if want != nil && want.Kind == Dir {
+		if want != nil && (want.Kind == Dir || !m.takes(want.Path)) {
 			want = nil
 		}
 		m.leaf(have, want)

@@ -136,6 +136,15 @@ func TestTheFirstMomentOf1970IsATimeAndNoneIsNone(t *testing.T) {
 	require.Empty(t, show(p))
 }
 
+func TestTotalsCountFoldersThatHoldNothing(t *testing.T) {
+	p, err := Make(Request{Have: state("old/"), Want: state("a/", "b/", "c/"), Owned: state("old/")})
+	require.NoError(t, err)
+	totals := p.Totals()
+	require.Equal(t, 3, totals.Made)
+	require.Equal(t, 1, totals.Unmade)
+	require.Zero(t, totals.Added)
+}
+
 func TestTotalsCountEachFileOnce(t *testing.T) {
 	p, err := Make(Request{
 		Have:  state("replaced=1", "moved-from=content", "gone=xxxx", "same=s", "mine=m"),

@@ -246,6 +246,10 @@ func Immutable(root *os.Root, path string) bool { return immutable(root, path) }
 // tells no owners it reports true.
 func Trusted(dir, like string) bool { return trusted(dir, like) }
 
+// Mine reports whether a folder is this user's own; for the administrator also one of who
+// has become administrator (sudo). Where the system tells no owners it reports true.
+func Mine(dir string) bool { return mine(dir) }
+
 // MaySet reports whether this user may set the times and the mode of a file below root.
 func MaySet(root *os.Root, path string) bool { return maySet(root, path) }
 

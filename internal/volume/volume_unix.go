@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
 	"syscall"
 
 	"golang.org/x/sys/unix"
@@ -95,23 +96,34 @@ func ownAll(dir string) error {
 	})
 }
 
-func trusted(dir, like string) bool {
-	ownerOf := func(name string) int {
-		info, err := os.Stat(name)
-		if err != nil {
-			return -1
-		}
-		st, ok := info.Sys().(*syscall.Stat_t)
-		if !ok {
-			return -1
-		}
-		return int(st.Uid)
+// ownerOf returns who owns a file; -1 if that is not known.
+func ownerOf(name string) int {
+	info, err := os.Stat(name)
+	if err != nil {
+		return -1
 	}
-	switch uid := ownerOf(dir); uid {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return -1
+	}
+	return int(st.Uid)
+}
+
+func trusted(dir, like string) bool {
+	switch ownerOf(dir) {
 	case -1, 0, os.Geteuid(), ownerOf(like):
 		return true
 	}
 	return false
+}
+
+func mine(dir string) bool {
+	switch uid := ownerOf(dir); uid {
+	case -1, 0, os.Geteuid(): // disks that know no owners often say that it is the administrator's
+		return true
+	default:
+		return os.Geteuid() == 0 && os.Getenv("SUDO_UID") == strconv.Itoa(uid)
+	}
 }
 
 // maySet goes by the owner: only who owns a file, or the administrator, may set its time.
