@@ -19,7 +19,7 @@ import (
 var layers = []string{
 	"digest", "strict", "progress", "process", "volume", "database", "reflink", "rules", "edit", "userpath",
 	"manifest", "chunk", "pack", "store", "scan", "plan", "apply", "saves", "exchange",
-	"catalogue", "feed", "block", "version", "game", "pinfile", "identify", "report", "publish", "lane", "upkeep", "standin", "cli",
+	"catalogue", "ref", "feed", "block", "version", "game", "pinfile", "identify", "report", "publish", "lane", "upkeep", "standin", "cli",
 }
 
 type listed struct {
@@ -70,20 +70,28 @@ func TestOnlyTheCommandLineKnowsTerminals(t *testing.T) {
 	require.True(t, seen)
 }
 
-// TestFilesOfOthersAreReadWithoutWaitingAndNotWithoutEnd: what is read whole is read by
-// volume.ReadFile or ReadIn, which take regular files up to a size.
-func TestFilesOfOthersAreReadWithoutWaitingAndNotWithoutEnd(t *testing.T) {
-	endless := regexp.MustCompile(`os\.ReadFile\(|[rR]oot\.ReadFile\(`)
-	require.NoError(t, filepath.WalkDir("internal", func(p string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || !strings.HasSuffix(p, ".go") || strings.HasSuffix(p, "_test.go") {
-			return err
-		}
-		if dir := filepath.Base(filepath.Dir(p)); dir == "volume" || dir == "standin" {
+// TestWhatStandsInOnePlaceOnly: things that are done by one package for all.
+func TestWhatStandsInOnePlaceOnly(t *testing.T) {
+	for _, rule := range []struct {
+		what   string
+		found  *regexp.Regexp
+		except []string
+	}{
+		// volume.ReadFile and ReadIn take regular files up to a size.
+		{"files of others are read without waiting, and not without end", regexp.MustCompile(`os\.ReadFile\(|[rR]oot\.ReadFile\(`), []string{"volume", "standin"}},
+		{"the command line is read by main", regexp.MustCompile(`os\.Args`), nil},
+	} {
+		require.NoError(t, filepath.WalkDir("internal", func(p string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() || !strings.HasSuffix(p, ".go") || strings.HasSuffix(p, "_test.go") {
+				return err
+			}
+			if slices.Contains(rule.except, filepath.Base(filepath.Dir(p))) {
+				return nil
+			}
+			b, err := os.ReadFile(p)
+			require.NoError(t, err)
+			require.Empty(t, rule.found.FindAllString(string(b), -1), "%s: %s", p, rule.what)
 			return nil
-		}
-		b, err := os.ReadFile(p)
-		require.NoError(t, err)
-		require.Empty(t, endless.FindAllString(string(b), -1), p)
-		return nil
-	}))
+		}))
+	}
 }

@@ -143,6 +143,9 @@ func CheckName(s string) error {
 // SnapshotLine stands where a channel would be named, for builds that are no feed's.
 const SnapshotLine = "snapshot"
 
+// LaneLine stands where a channel would be named, for lanes.
+const LaneLine = "lane"
+
 // Words that stand for a build wherever one is named, and so are no labels.
 const (
 	Newest = "newest" // the newest build
@@ -153,7 +156,7 @@ const (
 // CheckChannel returns an error unless s can name a channel: what it calls itself means
 // nothing else where a build is named.
 func CheckChannel(s string) error {
-	if s == SnapshotLine || s == "lane" {
+	if s == SnapshotLine || s == LaneLine {
 		return fmt.Errorf("%w: %q means something else wherever a build is named", ErrName, s)
 	}
 	return CheckName(s)

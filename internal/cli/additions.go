@@ -80,19 +80,19 @@ func (a *app) parseOverlay(ctx context.Context, c *cli.Command, l *lane.Lane, ho
 	return o, nil
 }
 
-func (a *app) overlayBuild(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, ref, pattern string) (*game.Build, error) {
-	if info, err := os.Stat(ref); err == nil && info.IsDir() && strings.ContainsAny(ref, `/\`) {
-		if ref, err = filepath.Abs(ref); err != nil {
+func (a *app) overlayBuild(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, text, pattern string) (*game.Build, error) {
+	if info, err := os.Stat(text); err == nil && info.IsDir() && strings.ContainsAny(text, `/\`) {
+		if text, err = filepath.Abs(text); err != nil {
 			return nil, err
 		}
-		b, err := l.RecordFolder(ctx, ref, "overlay", "files of "+ref, rules.NewSet([]string{pattern}))
+		b, err := l.RecordFolder(ctx, text, "overlay", "files of "+text, rules.NewSet([]string{pattern}))
 		if err != nil {
 			return nil, err
 		}
-		a.note("%s of %s recorded as snapshot/%s.", count(b.Files, "file"), ref, b.Label)
+		a.note("%s of %s recorded as snapshot/%s.", count(b.Files, "file"), text, b.Label)
 		return b, nil
 	}
-	return a.findOffered(ctx, c, home, l.Game.Name, ref)
+	return a.findOffered(ctx, c, home, l.Game.Name, text)
 }
 
 // additionLines describes what a pin has beside its build.

@@ -13,6 +13,7 @@ import (
 
 	"morvant/internal/game"
 	"morvant/internal/lane"
+	"morvant/internal/ref"
 )
 
 // takeAsk leaves it to the player which conflicts the other side wins.
@@ -43,18 +44,22 @@ func (a *app) carryCommand() *cli.Command {
 }
 
 // carrySource finds what is meant: lane/NAME, a folder, or a snapshot.
-func (a *app) carrySource(ctx context.Context, home *game.Home, l *lane.Lane, ref string) (*lane.Source, error) {
-	if name, ok := strings.CutPrefix(ref, "lane/"); ok {
-		return l.FromLane(ctx, name)
+func (a *app) carrySource(ctx context.Context, home *game.Home, l *lane.Lane, text string) (*lane.Source, error) {
+	r, err := ref.Parse(text)
+	if err == nil && r.Kind == ref.Lane {
+		return l.FromLane(ctx, r.Name)
 	}
-	if info, err := os.Stat(ref); err == nil && info.IsDir() && strings.ContainsAny(ref, `/\.`) {
-		dir, err := filepath.Abs(ref)
+	if info, err := os.Stat(text); err == nil && info.IsDir() && strings.ContainsAny(text, `/\.`) {
+		dir, err := filepath.Abs(text)
 		if err != nil {
 			return nil, err
 		}
 		return l.FromFolder(ctx, dir)
 	}
-	b, err := a.findBuild(ctx, home, l.Game.Name, ref)
+	if err != nil {
+		return nil, err
+	}
+	b, err := a.findBuild(ctx, home, l.Game.Name, r)
 	if err != nil {
 		return nil, err
 	}

@@ -14,6 +14,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/plan"
+	"morvant/internal/ref"
 	"morvant/internal/volume"
 )
 
@@ -39,7 +40,7 @@ func (a *app) pinCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if args[0] == game.Here {
+			if r, err := ref.Parse(args[0]); err == nil && r.Kind == ref.Here {
 				return usagef("here is not recorded yet; run morvant snapshot LABEL, then pin LABEL")
 			}
 			return a.withChange(ctx, c, func(l *lane.Lane, home *game.Home) error {

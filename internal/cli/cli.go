@@ -56,6 +56,7 @@ const (
 
 // app is one run of the program.
 type app struct {
+	args           []string // the command line, with the program's name
 	in             *os.File
 	stdout, stderr *os.File
 	out, err       io.Writer // with colours as far as they are wanted
@@ -70,7 +71,7 @@ func Main(args []string, stdin, stdout, stderr *os.File) (code int) {
 	debug.SetTraceback("none") // of what cannot be caught below, a player sees one line
 	defer func() {
 		if what := recover(); what != nil {
-			fmt.Fprintln(stderr, crashed(what, debug.Stack(), time.Now()))
+			fmt.Fprintln(stderr, crashed(args, what, debug.Stack(), time.Now()))
 			code = exitFailed
 		}
 	}()
@@ -82,7 +83,7 @@ func Main(args []string, stdin, stdout, stderr *os.File) (code int) {
 	defer stop()
 	// A second Ctrl-C ends the program at once; what is on disk can take it.
 	context.AfterFunc(ctx, stop)
-	a := &app{in: stdin, stdout: stdout, stderr: stderr, out: visible{stdout}, err: visible{stderr}, now: time.Now, interrupted: ctx.Done()}
+	a := &app{args: args, in: stdin, stdout: stdout, stderr: stderr, out: visible{stdout}, err: visible{stderr}, now: time.Now, interrupted: ctx.Done()}
 	if notTyped(args, stdin) {
 		sayHowToType(stdin, stdout)
 		return exitUsage
@@ -101,10 +102,10 @@ func Main(args []string, stdin, stdout, stderr *os.File) (code int) {
 const leastFiles = 48
 
 // crashed writes down a mistake of the program's own, and says so in one sentence.
-func crashed(what any, stack []byte, now time.Time) string {
+func crashed(args []string, what any, stack []byte, now time.Time) string {
 	said := "morvant: this is a mistake in Morvant (" + oneLine(fmt.Errorf("%v", what)) + "). Nothing is lost: the next command ends what was begun. "
 	name := "morvant-crash-" + now.Format("2006-01-02-150405") + ".txt"
-	text := fmt.Sprintf("Morvant %s, %s, %s\n%v\n\n%s", ownVersion(), strings.Join(os.Args, " "), now.Format(time.RFC3339), what, stack)
+	text := fmt.Sprintf("Morvant %s, %s, %s\n%v\n\n%s", ownVersion(), strings.Join(args, " "), now.Format(time.RFC3339), what, stack)
 	for _, dir := range []string{xdg.DataHome, os.TempDir()} {
 		file := filepath.Join(dir, name)
 		if os.WriteFile(file, []byte(text), 0o600) == nil {

@@ -4,20 +4,20 @@ import (
 	"context"
 	_ "embed"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/game"
+	"morvant/internal/ref"
 )
 
 // complete suggests what may come next on a command line: commands and flags, and
 // games, builds and lanes as they are on this computer. The shell's script takes what
 // fits from a line "word:description" each.
 func (a *app) complete(ctx context.Context, c *cli.Command) {
-	switch before := wordBefore(os.Args); before {
+	switch before := wordBefore(a.args); before {
 	case "--like", "--with":
 		a.completeFrom(ctx, c, lanes)
 	case "--from", "--to", "--overlay":
@@ -161,7 +161,10 @@ func lanes(ctx context.Context, home *game.Home, name string) []suggestion {
 }
 
 func builds(ctx context.Context, home *game.Home, name string) []suggestion {
-	list := []suggestion{{game.Newest, "the newest build"}, {game.Before, "the one before what is held"}, {game.Here, "the folder as it is now"}}
+	var list []suggestion
+	for _, w := range ref.Words {
+		list = append(list, suggestion{w[0], w[1]})
+	}
 	known, err := home.Builds(ctx, name)
 	if err != nil {
 		return nil

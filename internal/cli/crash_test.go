@@ -16,7 +16,7 @@ func TestAMistakeOfTheProgramIsOneSentence(t *testing.T) {
 	was := xdg.DataHome
 	xdg.DataHome = dir
 	defer func() { xdg.DataHome = was }()
-	said := crashed("index out of range\nof a list", []byte("goroutine 1 [running]"), time.Date(2031, 8, 5, 9, 0, 0, 0, time.UTC))
+	said := crashed([]string{"morvant", "status"}, "index out of range\nof a list", []byte("goroutine 1 [running]"), time.Date(2031, 8, 5, 9, 0, 0, 0, time.UTC))
 	require.NotContains(t, said, "goroutine")
 	require.NotContains(t, said, "\n")
 	file := filepath.Join(dir, "morvant-crash-2031-08-05-090000.txt")

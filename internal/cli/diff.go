@@ -16,6 +16,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/manifest"
+	"morvant/internal/ref"
 )
 
 func (a *app) diffCommand() *cli.Command {
@@ -42,11 +43,15 @@ func (a *app) diffCommand() *cli.Command {
 	}
 }
 
-func (a *app) side(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, ref string) (*lane.Side, error) {
-	if ref == game.Here {
+func (a *app) side(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, text string) (*lane.Side, error) {
+	r, err := ref.Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	if r.Kind == ref.Here {
 		return l.HereSide(ctx)
 	}
-	b, err := a.findBuild(ctx, home, l.Game.Name, ref)
+	b, err := a.findBuild(ctx, home, l.Game.Name, r)
 	if err != nil {
 		return nil, err
 	}

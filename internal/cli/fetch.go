@@ -10,6 +10,7 @@ import (
 	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/lane"
+	"morvant/internal/ref"
 	"morvant/internal/volume"
 )
 
@@ -126,14 +127,26 @@ func (a *app) showFetchPlan(p *feed.Plan, storeDir string) {
 	a.say("  the store grows by %s%s", size(p.Grow), room)
 }
 
-// findOffered finds a build, asking the feeds what is new first where the answer
-// may depend on it: for newest, and for what is not known.
-func (a *app) findOffered(ctx context.Context, c *cli.Command, home *game.Home, name, ref string) (*game.Build, error) {
-	_, err := home.FindBuild(ctx, name, ref)
-	if err != nil || ref == game.Newest || strings.HasSuffix(ref, "/"+game.Newest) {
-		a.refreshQuietly(ctx, c, home, name)
+// findOffered finds the build that was typed; see findFresh.
+func (a *app) findOffered(ctx context.Context, c *cli.Command, home *game.Home, name, text string) (*game.Build, error) {
+	r, err := ref.Parse(text)
+	if err != nil {
+		return nil, err
 	}
-	return a.findBuild(ctx, home, name, ref)
+	return a.findFresh(ctx, c, home, name, r)
+}
+
+// findFresh finds a build, asking the feeds what is new first where the answer may depend
+// on it: for what needs fresh catalogues, and for what is not known.
+func (a *app) findFresh(ctx context.Context, c *cli.Command, home *game.Home, name string, r ref.Ref) (*game.Build, error) {
+	if !r.NeedsFresh() {
+		if found, err := home.FindBuild(ctx, name, r); err == nil {
+			a.tellFound(r, found)
+			return found.Build, nil
+		}
+	}
+	a.refreshQuietly(ctx, c, home, name)
+	return a.findBuild(ctx, home, name, r)
 }
 
 // refreshAfter is how old a catalogue may be before it is asked for again in passing.

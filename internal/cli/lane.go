@@ -14,6 +14,7 @@ import (
 
 	"morvant/internal/game"
 	"morvant/internal/lane"
+	"morvant/internal/ref"
 )
 
 func (a *app) laneCommand() *cli.Command {
@@ -384,7 +385,7 @@ func (a *app) adopted(ctx context.Context, c *cli.Command, l, o *lane.Lane) erro
 }
 
 func (a *app) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, n lane.NewLane) error {
-	b, components, err := a.laneSource(ctx, c, l, home)
+	from, err := a.laneOrigin(ctx, c, l, home)
 	if err != nil {
 		return err
 	}
@@ -402,7 +403,7 @@ func (a *app) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, home *g
 		return err
 	}
 	a.noteDisk(o.Dir)
-	err = a.fillLane(ctx, c, o, b, components)
+	err = a.fillLane(ctx, c, o, from)
 	if err != nil || c.Bool("dry-run") {
 		// Nothing is in it yet that anybody would miss.
 		err = errors.Join(err, o.Discard(context.WithoutCancel(ctx)))
@@ -414,53 +415,65 @@ func (a *app) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, home *g
 	return errors.Join(err, o.Close())
 }
 
-// laneSource finds the build that a new lane is made of.
-func (a *app) laneSource(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) (*game.Build, []string, error) {
-	from := c.String("from")
-	if name, ok := strings.CutPrefix(from, "lane/"); ok {
-		other, err := l.Beside(ctx, name)
-		if err != nil {
-			return nil, nil, err
-		}
-		defer other.Close()
-		label, err := other.FreeLabel(ctx, "lane-"+name)
-		if err != nil {
-			return nil, nil, err
-		}
-		s, err := other.Snapshot(ctx, label, "lane "+name+", to make another of it")
-		if err != nil {
-			return nil, nil, err
-		}
-		a.note("Lane %s is recorded as snapshot/%s.", name, label)
-		return s.Build, nil, nil
-	}
-	if from == "" {
+// laneOrigin is what a new lane is made of.
+type laneOrigin struct {
+	build      *game.Build
+	components []string
+	whole      bool // with the player's own files, of another lane
+}
+
+// laneOrigin finds what a new lane is to be made of.
+func (a *app) laneOrigin(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) (*laneOrigin, error) {
+	if c.String("from") == "" {
 		pin, b, err := l.Pin(ctx)
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		if b == nil {
-			return nil, nil, usagef("say what to make it of: --from BUILD (morvant builds lists them), or --adopt FOLDER")
+			return nil, usagef("say what to make it of: --from BUILD (morvant builds lists them), or --adopt FOLDER")
 		}
-		if err := home.FindOffers(b); err != nil {
-			return nil, nil, err
-		}
-		return b, pin.Components, nil
+		return &laneOrigin{build: b, components: pin.Components}, home.FindOffers(b)
 	}
-	b, err := a.findOffered(ctx, c, home, l.Game.Name, from)
+	r, err := ref.Parse(c.String("from"))
 	if err != nil {
-		return nil, nil, err
+		return nil, err
+	}
+	if r.Kind == ref.Lane {
+		return a.otherLane(ctx, l, r.Name)
+	}
+	b, err := a.findFresh(ctx, c, home, l.Game.Name, r)
+	if err != nil {
+		return nil, err
 	}
 	choice, err := l.Choose(ctx, b, c.StringSlice("component")) // as the live lane has
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	return b, choice.Names, nil
+	return &laneOrigin{build: b, components: choice.Names}, nil
+}
+
+// otherLane records another lane, to make one like it.
+func (a *app) otherLane(ctx context.Context, l *lane.Lane, name string) (*laneOrigin, error) {
+	other, err := l.Beside(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	defer other.Close()
+	label, err := other.FreeLabel(ctx, "lane-"+name)
+	if err != nil {
+		return nil, err
+	}
+	s, err := other.Snapshot(ctx, label, "lane "+name+", to make another of it")
+	if err != nil {
+		return nil, err
+	}
+	a.note("Lane %s is recorded as snapshot/%s.", name, label)
+	return &laneOrigin{build: s.Build, whole: true}, nil
 }
 
 // fillLane brings a build into a new lane.
-func (a *app) fillLane(ctx context.Context, c *cli.Command, o *lane.Lane, b *game.Build, components []string) error {
-	p, err := o.ProposePin(ctx, b, lane.PinOptions{Hold: true, Whole: c.Bool("exact") || strings.HasPrefix(c.String("from"), "lane/"), Components: components})
+func (a *app) fillLane(ctx context.Context, c *cli.Command, o *lane.Lane, from *laneOrigin) error {
+	p, err := o.ProposePin(ctx, from.build, lane.PinOptions{Hold: true, Whole: c.Bool("exact") || from.whole, Components: from.components})
 	if err != nil {
 		return err
 	}

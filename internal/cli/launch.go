@@ -32,7 +32,7 @@ func (a *app) launchCommand() *cli.Command {
 			&cli.DurationFlag{Name: "wait", Usage: "how long to wait until the game has said its version", Value: 3 * time.Second},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			to, args, err := laneToLaunch(c)
+			to, args, err := a.laneToLaunch(c)
 			if err != nil {
 				return err
 			}
@@ -61,11 +61,11 @@ func (a *app) launchCommand() *cli.Command {
 
 // laneToLaunch returns the lane that is named before the game's own arguments, and
 // these: they stand behind --.
-func laneToLaunch(c *cli.Command) (to string, args []string, err error) {
+func (a *app) laneToLaunch(c *cli.Command) (to string, args []string, err error) {
 	args = c.Args().Slice()
 	own := 0
-	if i := slices.Index(os.Args, "--"); i >= 0 {
-		own = len(os.Args) - i - 1
+	if i := slices.Index(a.args, "--"); i >= 0 {
+		own = len(a.args) - i - 1
 	}
 	named := len(args) - own
 	switch {

@@ -11,6 +11,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/plan"
+	"morvant/internal/ref"
 )
 
 // few is how many files a list shows unless all are asked for.
@@ -298,7 +299,7 @@ func (a *app) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home *ga
 		return err
 	}
 	if len(args) == 1 {
-		found, err := a.findBuild(ctx, home, l.Game.Name, args[0])
+		found, err := a.namedBuild(ctx, home, l.Game.Name, args[0])
 		if err != nil {
 			return err
 		}
@@ -354,15 +355,28 @@ func (a *app) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home *ga
 	return err
 }
 
-// findBuild resolves the name of a build and says what it led to where that may
-// surprise.
-func (a *app) findBuild(ctx context.Context, home *game.Home, name, ref string) (*game.Build, error) {
-	found, err := home.FindBuild(ctx, name, ref)
+// namedBuild finds the build that was typed.
+func (a *app) namedBuild(ctx context.Context, home *game.Home, name, text string) (*game.Build, error) {
+	r, err := ref.Parse(text)
 	if err != nil {
 		return nil, err
 	}
-	if strings.HasPrefix(ref, "@") {
-		a.note("%s is %s of %s.", ref, found.Label, day(found.Made))
+	return a.findBuild(ctx, home, name, r)
+}
+
+// findBuild finds a build, and says what its name led to where that may surprise.
+func (a *app) findBuild(ctx context.Context, home *game.Home, name string, r ref.Ref) (*game.Build, error) {
+	found, err := home.FindBuild(ctx, name, r)
+	if err != nil {
+		return nil, err
+	}
+	a.tellFound(r, found)
+	return found.Build, nil
+}
+
+func (a *app) tellFound(r ref.Ref, found game.Found) {
+	if r.Kind == ref.Day {
+		a.note("%s is %s of %s.", r, found.Label, day(found.Made))
 		if len(found.SameDay) > 0 {
 			var others []string
 			for _, b := range found.SameDay {
@@ -372,15 +386,14 @@ func (a *app) findBuild(ctx context.Context, home *game.Home, name, ref string) 
 		}
 	}
 	if found.Of != "" {
-		a.note("More than one feed has a channel %s; here %s is what %s means by it.", found.Line(), ref, found.Of)
+		a.note("More than one feed has a channel %s; here %s is what %s means by it.", found.Line(), r, found.Of)
 	}
 	for _, b := range found.Early {
 		a.note("%s is dated %s, which has not come yet, and is passed over; name it to have it all the same.", b.Name(), day(b.Made))
 	}
 	for _, other := range found.Others {
 		if found.Channel == "" && other.Digest() != found.Digest() {
-			a.note("%s is your snapshot; %s is the feed's build of that name.", ref, other.Name())
+			a.note("%s is your snapshot; %s is the feed's build of that name.", r, other.Name())
 		}
 	}
-	return found.Build, nil
 }

@@ -201,7 +201,7 @@ func publishList(c *cli.Command, refs []string) (*publish.List, error) {
 
 // toPublish puts one build together.
 func (a *app) toPublish(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, list *publish.List, item publish.ListBuild) (*publish.Build, error) {
-	b, err := a.findBuild(ctx, home, g.Name, item.From)
+	b, err := a.namedBuild(ctx, home, g.Name, item.From)
 	if err != nil {
 		return nil, err
 	}

@@ -11,6 +11,7 @@ import (
 
 	"morvant/internal/game"
 	"morvant/internal/lane"
+	"morvant/internal/ref"
 	"morvant/internal/scan"
 	"morvant/internal/store"
 )
@@ -158,7 +159,7 @@ func (a *app) buildsCommand() *cli.Command {
 						return err
 					}
 					return a.withGame(ctx, c, func(home *game.Home, name string) error {
-						b, err := a.findBuild(ctx, home, name, args[0])
+						b, err := a.namedBuild(ctx, home, name, args[0])
 						if err != nil {
 							return err
 						}
@@ -203,11 +204,11 @@ func (a *app) listBuilds(ctx context.Context, c *cli.Command, home *game.Home, n
 		return nil, err
 	}
 	if on := c.String("on"); on != "" {
-		ref := "@" + strings.TrimPrefix(on, "@")
-		if channel := c.String("channel"); channel != "" {
-			ref = channel + "/" + ref
+		r, err := ref.OfDay(c.String("channel"), on)
+		if err != nil {
+			return nil, err
 		}
-		found, err := home.FindBuild(ctx, name, ref)
+		found, err := home.FindBuild(ctx, name, r)
 		if err != nil {
 			return nil, err
 		}
@@ -359,8 +360,12 @@ func share(part, whole int64) string {
 	return percent(float64(part) / float64(whole))
 }
 
-func (a *app) forgetBuild(ctx context.Context, c *cli.Command, home *game.Home, name, ref string) error {
-	found, err := home.FindBuild(ctx, name, ref)
+func (a *app) forgetBuild(ctx context.Context, c *cli.Command, home *game.Home, name, text string) error {
+	r, err := ref.Parse(text)
+	if err != nil {
+		return err
+	}
+	found, err := home.FindBuild(ctx, name, r)
 	if err != nil {
 		return err
 	}

@@ -217,7 +217,7 @@ func (a *app) exportCommand() *cli.Command {
 				return err
 			}
 			return a.withLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
-				b, err := a.findBuild(ctx, home, l.Game.Name, args[0])
+				b, err := a.namedBuild(ctx, home, l.Game.Name, args[0])
 				if err != nil {
 					return err
 				}

@@ -14,6 +14,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/feed"
 	"morvant/internal/manifest"
+	"morvant/internal/ref"
 	"morvant/internal/store"
 )
 
@@ -410,32 +411,28 @@ type Found struct {
 	Early []*Build
 }
 
-// FindBuild returns the build of a game that ref names: a label, "@2031-08-05",
-// "=3fa9c1", "newest" or "before", each also behind "CHANNEL/" or "snapshot/". A
-// snapshot's label wins over a feed's; the words and signs mean what they mean, whatever a
-// feed calls its builds.
-func (h *Home) FindBuild(ctx context.Context, name, ref string) (Found, error) {
+// FindBuild returns the build of a game that r names. A snapshot's label wins over a
+// feed's; the words and signs mean what they mean, whatever a feed calls its builds.
+func (h *Home) FindBuild(ctx context.Context, name string, r ref.Ref) (Found, error) {
 	builds, err := h.Builds(ctx, name)
 	if err != nil {
 		return Found{}, err
 	}
-	line, rest, named := strings.Cut(ref, "/")
-	if !named {
-		line, rest = "", ref
-	}
+	line := r.Line
 	inLine := func(line string) []*Build {
 		return slices.DeleteFunc(slices.Clone(builds), func(b *Build) bool { return b.Line() != line })
 	}
 	candidates := builds
-	if named {
+	if line != "" {
 		candidates = inLine(line)
 	}
-	relative := rest == Newest || rest == Before || strings.HasPrefix(rest, "@")
-	if strings.HasPrefix(rest, "=") {
-		return byDigest(rest, candidates)
-	}
-	if !relative {
-		return byLabel(ref, rest, candidates)
+	switch {
+	case r.Kind == ref.Here || r.Kind == ref.Lane: // the lanes' matter
+		return Found{}, &UnknownError{Kind: "build", Name: r.String()}
+	case r.Kind == ref.Digest:
+		return byDigest(r, candidates)
+	case !r.Relative():
+		return byLabel(r, candidates)
 	}
 	lane, err := h.LaneName(ctx, name)
 	if err != nil {
@@ -446,13 +443,13 @@ func (h *Home) FindBuild(ctx context.Context, name, ref string) (Found, error) {
 		return Found{}, err
 	}
 	var pinned *Build
-	if !named {
+	if line == "" {
 		if pin.Held() {
 			if pinned, err = h.RecordedBuild(ctx, name, pin.Build); err != nil && !errors.Is(err, ErrUnknown) {
 				return Found{}, err
 			}
 		}
-		if line, err = h.usualLine(name, pinned, rest); err != nil {
+		if line, err = h.usualLine(name, pinned, r); err != nil {
 			return Found{}, err
 		}
 		candidates = inLine(line)
@@ -464,14 +461,14 @@ func (h *Home) FindBuild(ctx context.Context, name, ref string) (Found, error) {
 	candidates, early := come(candidates, time.Now())
 	found, err := func() (Found, error) {
 		switch {
-		case rest == Newest && len(candidates) == 0:
-			return Found{}, &UnknownError{Kind: "build", Name: ref}
-		case rest == Newest:
-			return Found{Build: candidates[0]}, nil
-		case rest == Before:
+		case r.Kind == ref.Before:
 			return before(pin, candidates)
+		case r.Kind == ref.Day:
+			return byDate(r, candidates)
+		case len(candidates) == 0:
+			return Found{}, &UnknownError{Kind: "build", Name: r.String()}
 		}
-		return byDate(rest, candidates)
+		return Found{Build: candidates[0]}, nil
 	}()
 	found.Of, found.Early = of, early
 	return found, err
@@ -545,8 +542,8 @@ func come(builds []*Build, now time.Time) (list, early []*Build) {
 // usualLine returns the line that a date, newest and before are about when no channel is
 // named: the first feed's first channel, or the channel that is pinned; snapshots where
 // there is no feed. What is before a pinned snapshot is another snapshot.
-func (h *Home) usualLine(name string, pinned *Build, ref string) (string, error) {
-	if pinned != nil && (pinned.Channel != "" || ref == Before) {
+func (h *Home) usualLine(name string, pinned *Build, r ref.Ref) (string, error) {
+	if pinned != nil && (pinned.Channel != "" || r.Kind == ref.Before) {
 		return pinned.Line(), nil
 	}
 	feeds, err := h.Feeds(name)
@@ -570,10 +567,10 @@ func (h *Home) usualLine(name string, pinned *Build, ref string) (string, error)
 
 // byLabel finds the build with a label: the snapshot if there is one, else a
 // feed's. Feeds that disagree must be told apart.
-func byLabel(ref, label string, builds []*Build) (Found, error) {
+func byLabel(r ref.Ref, builds []*Build) (Found, error) {
 	var fits []*Build
 	for _, b := range builds {
-		if b.Label == label {
+		if b.Label == r.Name {
 			fits = append(fits, b)
 		}
 	}
@@ -583,7 +580,7 @@ func byLabel(ref, label string, builds []*Build) (Found, error) {
 			labels[i] = b.Label
 		}
 		slices.Sort(labels)
-		return Found{}, &UnknownError{Kind: "build", Name: ref, Near: nearest(label, slices.Compact(labels))}
+		return Found{}, &UnknownError{Kind: "build", Name: r.String(), Near: nearest(r.Name, slices.Compact(labels))}
 	}
 	if i := slices.IndexFunc(fits, func(b *Build) bool { return b.Channel == "" }); i >= 0 {
 		return Found{Build: fits[i], Others: slices.Delete(slices.Clone(fits), i, i+1)}, nil
@@ -596,7 +593,7 @@ func byLabel(ref, label string, builds []*Build) (Found, error) {
 		differ = differ || b.Digest() != first.Digest()
 	}
 	if differ {
-		return Found{}, &AmbiguousError{Name: label, Labels: names}
+		return Found{}, &AmbiguousError{Name: r.Name, Labels: names}
 	}
 	return Found{Build: first}, nil
 }
@@ -608,7 +605,7 @@ func before(pin Pin, builds []*Build) (Found, error) {
 		at = i
 	}
 	if at+1 >= len(builds) {
-		return Found{}, &UnknownError{Kind: "build", Name: Before}
+		return Found{}, &UnknownError{Kind: "build", Name: catalogue.Before}
 	}
 	return Found{Build: builds[at+1]}, nil
 }
@@ -621,11 +618,8 @@ func (b *Build) Is(pin Pin) bool {
 	return b.UID == pin.Build || b.Components != nil && b.uidOf(pin.Components) == pin.Build
 }
 
-func byDate(ref string, builds []*Build) (Found, error) {
-	day, err := time.ParseInLocation("2006-01-02", ref[1:], time.Local)
-	if err != nil {
-		return Found{}, fmt.Errorf("%w: %q is not a date; write it like @2031-08-05", ErrName, ref)
-	}
+func byDate(r ref.Ref, builds []*Build) (Found, error) {
+	day := r.Day
 	end := day.AddDate(0, 0, 1)
 	var found Found
 	for _, b := range builds {
@@ -641,7 +635,7 @@ func byDate(ref string, builds []*Build) (Found, error) {
 		}
 	}
 	if found.Build == nil {
-		return Found{}, &UnknownError{Kind: "build", Name: ref}
+		return Found{}, &UnknownError{Kind: "build", Name: r.String()}
 	}
 	return found, nil
 }
@@ -650,22 +644,15 @@ func sameDay(a, b time.Time) bool {
 	return a.Local().Format(time.DateOnly) == b.Local().Format(time.DateOnly)
 }
 
-// minDigest is how many characters of a digest name a build.
-const minDigest = 6
-
-func byDigest(ref string, builds []*Build) (Found, error) {
-	prefix := ref[1:]
-	if len(prefix) < minDigest {
-		return Found{}, fmt.Errorf("%w: %q: at least %d characters of the digest are needed", ErrName, ref, minDigest)
-	}
+func byDigest(r ref.Ref, builds []*Build) (Found, error) {
 	var fits []*Build
 	for _, b := range builds {
-		if strings.HasPrefix(b.Digest().String(), prefix) {
+		if strings.HasPrefix(b.Digest().String(), r.Name) {
 			fits = append(fits, b)
 		}
 	}
 	if len(fits) == 0 {
-		return Found{}, &UnknownError{Kind: "build", Name: ref}
+		return Found{}, &UnknownError{Kind: "build", Name: r.String()}
 	}
 	// Builds of one digest are the same content: any of them will do.
 	for _, b := range fits[1:] {
@@ -674,7 +661,7 @@ func byDigest(ref string, builds []*Build) (Found, error) {
 			for i, b := range fits {
 				labels[i] = b.Label
 			}
-			return Found{}, &AmbiguousError{Name: ref, Labels: labels}
+			return Found{}, &AmbiguousError{Name: r.String(), Labels: labels}
 		}
 	}
 	return Found{Build: fits[0]}, nil

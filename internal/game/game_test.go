@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/digest"
+	"morvant/internal/ref"
 )
 
 func newHome(t *testing.T) *Home {
@@ -75,30 +76,28 @@ func TestADateNamesTheNewestBuildOfThatDayOrBefore(t *testing.T) {
 	} {
 		require.NoError(t, h.AddBuild(t.Context(), b))
 	}
-	for ref, want := range map[string][]string{
+	for name, want := range map[string][]string{
 		"@2031-08-05": {"1.1.1", "1.1.0"}, "@2031-08-08": {"1.1.1", "1.1.0"}, "@2031-08-04": {"1.0.0"}, "@2031-08-09": {"1.2.0"}, "newest": {"1.2.0"}, "before": {"1.1.1"},
 	} {
-		found, err := h.FindBuild(t.Context(), "quay", ref)
-		require.NoError(t, err, ref)
+		found, err := find(t, h, name)
+		require.NoError(t, err, name)
 		got := []string{found.Label}
 		for _, b := range found.SameDay {
 			got = append(got, b.Label)
 		}
-		require.Equal(t, want, got, ref)
+		require.Equal(t, want, got, name)
 	}
-	_, err := h.FindBuild(t.Context(), "quay", "@2031-07-31")
+	_, err := find(t, h, "@2031-07-31")
 	require.ErrorIs(t, err, ErrUnknown)
 	require.ErrorIs(t, h.AddBuild(t.Context(), build("1.1.0", at(1, 1), "x")), ErrExists)
 }
 
 func TestADigestNamesOneContentOrIsAmbiguous(t *testing.T) {
 	builds := []*Build{build("a", time.Now(), "same"), build("b", time.Now(), "same"), build("c", time.Now(), "other")}
-	found, err := byDigest("="+builds[0].Digest().String()[:10], builds)
+	found, err := byDigest(ref.Ref{Name: builds[0].Digest().String()[:10]}, builds)
 	require.NoError(t, err)
 	require.Equal(t, "a", found.Label)
-	_, err = byDigest("=", builds)
-	require.ErrorIs(t, err, ErrName)
-	_, err = byDigest("=ffffffffffffffff", builds)
+	_, err = byDigest(ref.Ref{Name: "ffffffffffffffff"}, builds)
 	require.ErrorIs(t, err, ErrUnknown)
 }
 

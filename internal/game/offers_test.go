@@ -14,6 +14,7 @@ import (
 	"morvant/internal/block"
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
+	"morvant/internal/ref"
 )
 
 // offer is a build of a feed's channel, in short.
@@ -57,6 +58,16 @@ func addFeed(t *testing.T, h *Home, name string, offers ...offer) {
 	put("subscription.json", b)
 }
 
+// find finds what a text names.
+func find(t *testing.T, h *Home, text string) (Found, error) {
+	t.Helper()
+	r, err := ref.Parse(text)
+	if err != nil {
+		return Found{}, err
+	}
+	return h.FindBuild(t.Context(), "quay", r)
+}
+
 func quayFeed(t *testing.T, h *Home) {
 	addFeed(t, h, "archive",
 		offer{"public", "1.0", "2031-05-20 09", "one"},
@@ -76,20 +87,20 @@ func TestBuildsAreFoundInFeedsByEveryName(t *testing.T) {
 		"newest": "public/1.2", "before": "public/1.1.1", "@2031-08-05": "public/1.1.1", "@2031-10-01": "public/1.1.1",
 		"1.2": "snapshot/1.2", "public/1.2": "public/1.2", "snapshot/newest": "snapshot/1.2", "snapshot/@2032-01-01": "snapshot/1.2",
 	} {
-		found, err := h.FindBuild(t.Context(), "quay", ref)
+		found, err := find(t, h, ref)
 		require.NoError(t, err, ref)
 		require.Equal(t, want, found.Name(), ref)
 	}
-	found, err := h.FindBuild(t.Context(), "quay", "@2031-08-05")
+	found, err := find(t, h, "@2031-08-05")
 	require.NoError(t, err)
 	require.Equal(t, "1.1.0", found.SameDay[0].Label)
 	require.Equal(t, "1.0", found.Earlier.Label)
 	require.Equal(t, "1.2", found.Later.Label)
-	found, err = h.FindBuild(t.Context(), "quay", "1.2")
+	found, err = find(t, h, "1.2")
 	require.NoError(t, err)
 	require.Len(t, found.Others, 1, "the feed's build of that name is named")
 	for _, ref := range []string{"9.9", "preview/1.0", "nowhere/1.0", "@2031-01-01", "snapshot/1.0", "@soon"} {
-		_, err := h.FindBuild(t.Context(), "quay", ref)
+		_, err := find(t, h, ref)
 		require.Error(t, err, ref)
 	}
 }
@@ -98,17 +109,17 @@ func TestFeedsThatDisagreeMustBeToldApart(t *testing.T) {
 	h := newHome(t)
 	quayFeed(t, h)
 	addFeed(t, h, "friend", offer{"public", "1.0", "2031-05-20 09", "one"}, offer{"public", "1.2", "2031-11-02 09", "changed"})
-	found, err := h.FindBuild(t.Context(), "quay", "1.0")
+	found, err := find(t, h, "1.0")
 	require.NoError(t, err)
 	require.Len(t, found.Feeds, 2, "the same from two feeds is one build")
-	_, err = h.FindBuild(t.Context(), "quay", "1.2")
+	_, err = find(t, h, "1.2")
 	var ambiguous *AmbiguousError
 	require.ErrorAs(t, err, &ambiguous)
 	require.Len(t, ambiguous.Labels, 2)
 	list, err := h.Builds(t.Context(), "quay")
 	require.NoError(t, err)
 	require.Len(t, list, 6)
-	_, err = h.FindBuild(t.Context(), "quay", "="+found.Digest().String()[:8])
+	_, err = find(t, h, "="+found.Digest().String()[:8])
 	require.NoError(t, err)
 }
 
@@ -123,7 +134,7 @@ func TestAnotherFeedDoesNotDecideWhatNewestMeans(t *testing.T) {
 		"newest": "public/1.2", "public/newest": "public/1.2", "before": "public/1.1.1", "@2031-08-05": "public/1.1.1", "public/@2100-01-01": "public/1.2",
 		"9.9": "public/9.9", "nightly/newest": "nightly/3", "preview/newest": "preview/2.0",
 	} {
-		found, err := h.FindBuild(t.Context(), "quay", ref)
+		found, err := find(t, h, ref)
 		require.NoError(t, err, ref)
 		require.Equal(t, want, found.Name(), ref)
 		if strings.Contains(want, "public/1") {
@@ -133,20 +144,20 @@ func TestAnotherFeedDoesNotDecideWhatNewestMeans(t *testing.T) {
 		}
 	}
 	// Held to a build of the friend's, its feed decides.
-	found, err := h.FindBuild(t.Context(), "quay", "1.1.5")
+	found, err := find(t, h, "1.1.5")
 	require.NoError(t, err)
 	held := found.With([]string{"base"})
 	held.Manifest, held.Record = digest.Of([]byte("composed")), digest.Of([]byte("r"))
 	require.NoError(t, h.AddBuild(t.Context(), held))
 	require.NoError(t, h.RecordChange(t.Context(), &Change{UID: NewUID(), Game: "quay", Lane: MainLane, Made: time.Now(), What: "pin", After: Pin{Build: held.UID, Since: time.Now().UTC()}}))
-	found, err = h.FindBuild(t.Context(), "quay", "newest")
+	found, err = find(t, h, "newest")
 	require.NoError(t, err)
 	require.Equal(t, "9.9", found.Label)
 	require.Equal(t, "friend", found.Of)
 }
 
 func TestWordsAreNoLabelsAndNoChannels(t *testing.T) {
-	for _, label := range []string{Newest, Before, Here} {
+	for _, label := range []string{catalogue.Newest, catalogue.Before, Here} {
 		require.ErrorIs(t, catalogue.CheckLabel(label), catalogue.ErrName, label)
 		require.Error(t, CheckLabel(label))
 	}
@@ -159,11 +170,11 @@ func TestWordsAreNoLabelsAndNoChannels(t *testing.T) {
 	h.Warn = func(text string) { told = append(told, text) }
 	addFeed(t, h, "friend", offer{"snapshot", "1.0", "2031-12-31 09", "theirs"})
 	addFeed(t, h, "stranger", offer{"public", "newest", "2031-12-31 09", "theirs"})
-	found, err := h.FindBuild(t.Context(), "quay", "newest")
+	found, err := find(t, h, "newest")
 	require.NoError(t, err)
 	require.Equal(t, "public/1.2", found.Name())
 	require.Len(t, told, 2, "%v", told)
-	_, err = h.FindBuild(t.Context(), "quay", "snapshot/1.0")
+	_, err = find(t, h, "snapshot/1.0")
 	require.ErrorIs(t, err, ErrUnknown)
 }
 
@@ -171,12 +182,12 @@ func TestADateThatHasNotComeIsPassedOver(t *testing.T) {
 	h := newHome(t)
 	addFeed(t, h, "archive", offer{"public", "1.0", "2021-05-20 09", "one"}, offer{"public", "1.1", "2022-05-20 09", "two"}, offer{"public", "1.2", "2099-05-20 09", "three"})
 	for ref, want := range map[string]string{"newest": "1.1", "before": "1.0", "@2100-01-01": "1.1"} {
-		found, err := h.FindBuild(t.Context(), "quay", ref)
+		found, err := find(t, h, ref)
 		require.NoError(t, err, ref)
 		require.Equal(t, want, found.Label, ref)
 		require.Len(t, found.Early, 1, ref)
 	}
-	found, err := h.FindBuild(t.Context(), "quay", "1.2")
+	found, err := find(t, h, "1.2")
 	require.NoError(t, err)
 	require.Equal(t, "1.2", found.Label)
 	require.Empty(t, found.Early)
@@ -204,7 +215,7 @@ func TestAChannelOfTheLargestSizeIsListedAtOnce(t *testing.T) {
 func TestARecordedBuildOutlivesItsFeed(t *testing.T) {
 	h := newHome(t)
 	quayFeed(t, h)
-	found, err := h.FindBuild(t.Context(), "quay", "1.1.1")
+	found, err := find(t, h, "1.1.1")
 	require.NoError(t, err)
 	require.Empty(t, found.UID, "offered, and not recorded")
 	part := found.With([]string{"base"})
@@ -244,7 +255,7 @@ func TestARecordedBuildOutlivesItsFeed(t *testing.T) {
 func TestOwnNotesBelongToOneBuild(t *testing.T) {
 	h := newHome(t)
 	quayFeed(t, h)
-	found, err := h.FindBuild(t.Context(), "quay", "1.1.0")
+	found, err := find(t, h, "1.1.0")
 	require.NoError(t, err)
 	require.NoError(t, h.SetNote(t.Context(), found.Build, "the one for the race"))
 	require.Error(t, h.SetNote(t.Context(), found.Build, "two\nlines"))
@@ -302,7 +313,7 @@ func FuzzReference(f *testing.F) {
 		if _, err := os.Stat(dir); err != nil {
 			quayFeed(t, h)
 		}
-		found, err := h.FindBuild(t.Context(), "quay", ref)
+		found, err := find(t, h, ref)
 		if err != nil {
 			require.NotEmpty(t, err.Error())
 			return
@@ -313,6 +324,6 @@ func FuzzReference(f *testing.F) {
 		} else {
 			rest = ref
 		}
-		require.True(t, rest == found.Label || rest == Newest || rest == Before || strings.HasPrefix(rest, "@") || strings.HasPrefix(rest, "="), ref)
+		require.True(t, rest == found.Label || rest == catalogue.Newest || rest == catalogue.Before || strings.HasPrefix(rest, "@") || strings.HasPrefix(rest, "="), ref)
 	})
 }

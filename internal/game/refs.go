@@ -12,12 +12,8 @@ import (
 	"morvant/internal/catalogue"
 )
 
-// Words that name a build in every game.
-const (
-	Newest = catalogue.Newest
-	Before = catalogue.Before
-	Here   = catalogue.Here // resolved by the lane, not here
-)
+// Here names the folder as it is now, wherever a build is named.
+const Here = catalogue.Here
 
 // CheckLabel returns an error unless label can name a snapshot.
 func CheckLabel(label string) error {

@@ -12,6 +12,7 @@ import (
 	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/progress"
+	"morvant/internal/ref"
 	"morvant/internal/standin"
 )
 
@@ -33,9 +34,11 @@ func newFed(t *testing.T, label string) *bench {
 	return b
 }
 
-func (b *bench) find(ref string) *game.Build {
+func (b *bench) find(name string) *game.Build {
 	b.Helper()
-	found, err := b.home.FindBuild(b.Context(), "quay", ref)
+	r, err := ref.Parse(name)
+	require.NoError(b, err)
+	found, err := b.home.FindBuild(b.Context(), "quay", r)
 	require.NoError(b, err)
 	return found.Build
 }

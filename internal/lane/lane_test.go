@@ -191,9 +191,7 @@ func TestAnyOrderOfSnapshotPinAndUndoEndsInTheFolderAskedFor(t *testing.T) {
 					label := slices.Sorted(mapKeys(recorded))[p.IntN(len(recorded))]
 					was := b.look()
 					b.carry(func(l *Lane) (*Proposal, error) {
-						found, err := b.home.FindBuild(t.Context(), "quay", label)
-						require.NoError(t, err)
-						return l.ProposePin(t.Context(), found.Build, PinOptions{Exact: true, Hold: true})
+						return l.ProposePin(t.Context(), b.find(label), PinOptions{Exact: true, Hold: true})
 					})
 					require.Equal(t, recorded[label], b.look(), "step %d: pin %s", step, label)
 					b.on(func(l *Lane) {
@@ -214,9 +212,7 @@ func TestAnyOrderOfSnapshotPinAndUndoEndsInTheFolderAskedFor(t *testing.T) {
 			}
 			for label, want := range recorded {
 				b.carry(func(l *Lane) (*Proposal, error) {
-					found, err := b.home.FindBuild(t.Context(), "quay", label)
-					require.NoError(t, err)
-					return l.ProposePin(t.Context(), found.Build, PinOptions{Exact: true, Hold: true})
+					return l.ProposePin(t.Context(), b.find(label), PinOptions{Exact: true, Hold: true})
 				})
 				require.Equal(t, want, b.look(), "in the end, %s", label)
 			}
@@ -337,9 +333,7 @@ func TestAPinLeavesAloneWhatCannotBeRecorded(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(outside, "precious"), []byte("p"), 0o644))
 	require.NoError(t, os.Symlink(outside, filepath.Join(b.live, "shared")))
 	pin := func(l *Lane) (*Proposal, error) {
-		found, err := b.home.FindBuild(t.Context(), "quay", "1")
-		require.NoError(t, err)
-		return l.ProposePin(t.Context(), found.Build, PinOptions{Exact: true, Hold: true})
+		return l.ProposePin(t.Context(), b.find("1"), PinOptions{Exact: true, Hold: true})
 	}
 	b.carry(pin)
 	require.FileExists(t, filepath.Join(outside, "precious"))
@@ -364,9 +358,8 @@ func TestAChangeBehindThePlansBackIsNoticed(t *testing.T) {
 	})
 	require.NoError(t, os.WriteFile(file, []byte("22"), 0o644))
 	b.on(func(l *Lane) {
-		found, err := b.home.FindBuild(t.Context(), "quay", "1")
-		require.NoError(t, err)
-		p, err := l.ProposePin(t.Context(), found.Build, PinOptions{Hold: true})
+		found := b.find("1")
+		p, err := l.ProposePin(t.Context(), found, PinOptions{Hold: true})
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(file, []byte("333"), 0o644))
 		require.ErrorContains(t, l.Carry(t.Context(), p), "changed by something else")
@@ -391,9 +384,8 @@ func TestAnInterruptedChangeLeavesTheFolderAsItWas(t *testing.T) {
 	}
 	was := b.look()
 	b.on(func(l *Lane) {
-		found, err := b.home.FindBuild(t.Context(), "quay", "1")
-		require.NoError(t, err)
-		p, err := l.ProposePin(t.Context(), found.Build, PinOptions{Hold: true})
+		found := b.find("1")
+		p, err := l.ProposePin(t.Context(), found, PinOptions{Hold: true})
 		require.NoError(t, err)
 		ctx, cancel := context.WithCancel(t.Context())
 		l.meter = &cancelling{cancel: cancel}

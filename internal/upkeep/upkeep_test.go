@@ -12,6 +12,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/progress"
+	"morvant/internal/ref"
 	"morvant/internal/store"
 )
 
@@ -75,7 +76,7 @@ func TestShowTellsWhatEachBuildAloneTakes(t *testing.T) {
 func TestTrimDoesNothingThatIsNotApproved(t *testing.T) {
 	s := newShelf(t)
 	s.snapshot("1", map[string]string{"a": "first"})
-	found, err := s.home.FindBuild(t.Context(), "quay", "1")
+	found, err := s.home.FindBuild(t.Context(), "quay", ref.Ref{Name: "1"})
 	require.NoError(t, err)
 	require.NoError(t, s.home.ForgetBuild(t.Context(), found.Build))
 	before := s.packs()
@@ -130,7 +131,7 @@ func TestCheckMendsAPackThatIsGone(t *testing.T) {
 	require.Positive(t, h.Unmended(), "the list of a build that its folder has left is lost")
 	// A snapshot of what is there makes a whole build again.
 	s.snapshot("2", nil)
-	found, err := s.home.FindBuild(t.Context(), "quay", "1")
+	found, err := s.home.FindBuild(t.Context(), "quay", ref.Ref{Name: "1"})
 	require.NoError(t, err)
 	require.NoError(t, s.home.ForgetBuild(t.Context(), found.Build))
 	h, err = Check(t.Context(), s.home, false, progress.None{})
