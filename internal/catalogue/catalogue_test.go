@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
@@ -387,4 +389,60 @@ func FuzzChannel(f *testing.F) {
 		require.NoError(t, err)
 		require.Equal(t, c, back)
 	})
+}
+
+// TestWhatVersionOneWroteIsReadAndWrittenTheSame: a key or a column in another place would
+// pass every test that writes what it reads.
+func TestWhatVersionOneWroteIsReadAndWrittenTheSame(t *testing.T) {
+	read := func(name string) []byte {
+		b, err := os.ReadFile(filepath.Join("..", "..", "testdata", "v1", "parts", name))
+		require.NoError(t, err)
+		return b
+	}
+	unpack := func(name string) []byte {
+		z, err := zstd.NewReader(nil)
+		require.NoError(t, err)
+		defer z.Close()
+		b, err := z.DecodeAll(read(name), nil)
+		require.NoError(t, err)
+		return b
+	}
+	raw := read("feed.json")
+	f, err := DecodeFeed(raw)
+	require.NoError(t, err)
+	again, err := f.Encode()
+	require.NoError(t, err)
+	require.Equal(t, string(raw), string(again))
+	raw = read("public.json")
+	c, err := DecodeChannel(raw)
+	require.NoError(t, err)
+	again, err = c.Encode()
+	require.NoError(t, err)
+	require.Equal(t, string(raw), string(again))
+
+	manifests := make(map[string]*manifest.Manifest)
+	for _, b := range c.Builds {
+		d := b.Components[0].Manifest
+		raw := unpack(d.String() + ".json.zst")
+		require.Equal(t, d, digest.Of(raw))
+		m, err := manifest.Decode(raw)
+		require.NoError(t, err)
+		require.Equal(t, string(raw), string(m.Encode()))
+		manifests[b.Label] = m
+	}
+	raw = unpack("layout.json.zst")
+	require.Equal(t, c.Builds[1].Components[0].Layout, digest.Of(raw))
+	m := manifests["2.0"]
+	l, err := DecodeLayout(raw, m)
+	require.NoError(t, err)
+	var order []digest.Digest
+	for _, f := range m.Files {
+		order = append(order, f.Digest)
+	}
+	again, err = l.Encode(order)
+	require.NoError(t, err)
+	require.Equal(t, string(raw), string(again))
+	for _, c := range l.Chunks {
+		require.Equal(t, pack.Chunk, c.Entry(pack.Chunk).Kind)
+	}
 }

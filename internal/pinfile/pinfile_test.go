@@ -1,6 +1,8 @@
 package pinfile
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -108,4 +110,15 @@ func TestAPinFileWritesNothingThatCanBeRun(t *testing.T) {
 	require.NoError(t, err)
 	_, err = Decode(b)
 	require.ErrorIs(t, err, ErrRuns)
+}
+
+func TestAPinFileOfVersionOneIsReadAndWrittenTheSame(t *testing.T) {
+	old, err := os.ReadFile(filepath.Join("..", "..", "testdata", "v1", "parts", "race.pin.toml"))
+	require.NoError(t, err)
+	f, err := Decode(old)
+	require.NoError(t, err)
+	require.Equal(t, "by the pin\n", f.Companions[0].Text)
+	again, err := f.Encode()
+	require.NoError(t, err)
+	require.Equal(t, string(old), string(again))
 }

@@ -1,0 +1,122 @@
+package cli_test
+
+import (
+	"archive/tar"
+	"database/sql"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/require"
+	_ "modernc.org/sqlite"
+)
+
+// versionOne unpacks what scripts/testdata wrote with the first version, and moves it to a
+// folder of this test.
+func versionOne(t *testing.T) *world {
+	t.Helper()
+	if onWindows {
+		t.Skip("the old home is of another system")
+	}
+	const was = "/tmp/morvant-testdata"
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	f, err := os.Open(filepath.Join("..", "..", "testdata", "v1", "whole.tar.zst"))
+	require.NoError(t, err)
+	defer f.Close()
+	z, err := zstd.NewReader(f)
+	require.NoError(t, err)
+	defer z.Close()
+	times := make(map[string]*tar.Header)
+	for r := tar.NewReader(z); ; {
+		h, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		require.NoError(t, err)
+		name := filepath.Join(dir, h.Name)
+		switch h.Typeflag {
+		case tar.TypeDir:
+			require.NoError(t, os.MkdirAll(name, 0o755))
+		case tar.TypeSymlink:
+			require.NoError(t, os.Symlink(h.Linkname, name))
+			continue
+		default:
+			b, err := io.ReadAll(r)
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(name, []byte(moved(name, string(b), was, dir)), fs.FileMode(h.Mode)))
+			require.NoError(t, os.Chmod(name, fs.FileMode(h.Mode)))
+		}
+		times[name] = h
+	}
+	db, err := sql.Open("sqlite", filepath.Join(dir, "home", "state.db"))
+	require.NoError(t, err)
+	for table, column := range map[string]string{"lane": "body", "saves": "parts", "begun": "body"} {
+		_, err := db.Exec("UPDATE "+table+" SET "+column+" = replace("+column+", ?, ?)", was, dir)
+		require.NoError(t, err)
+	}
+	require.NoError(t, db.Close())
+	for name, h := range times {
+		if !strings.Contains(name, ".db") { // these are in use
+			require.NoError(t, os.Chtimes(name, h.ModTime, h.ModTime))
+		}
+	}
+	return &world{t: t, dir: dir, home: filepath.Join(dir, "home"), live: filepath.Join(dir, "Quay")}
+}
+
+// moved gives texts their new place.
+func moved(name, text, was, dir string) string {
+	if strings.HasSuffix(name, ".toml") || strings.HasSuffix(name, "subscription.json") {
+		return strings.ReplaceAll(text, was, dir)
+	}
+	return text
+}
+
+// TestAHomeOfVersionOneGoesOn: it was left in the middle of a pin. Everything that a player
+// does goes on from there.
+func TestAHomeOfVersionOneGoesOn(t *testing.T) {
+	t.Parallel()
+	w := versionOne(t)
+	said := w.run("status")
+	require.Equal(t, 0, said.code, said.out+said.err)
+	require.Contains(t, said.out+said.err, "2.0")
+	require.Equal(t, "Cinder Quay 2.0\n", w.read("version.txt"), "the pin has been ended")
+	require.NoFileExists(t, w.path("notes.txt"))
+	require.FileExists(t, w.path("Mods/mine.txt"))
+	history := w.json(0, "history")["changes"].([]any)
+	require.Len(t, history, 2)
+	builds := w.json(0, "builds")["builds"].([]any)
+	require.Len(t, builds, 4, "two snapshots and what the feed offers")
+	w.ok("verify")
+	w.ok("store", "check")
+
+	w.ok("undo", "--yes")
+	require.Equal(t, "Cinder Quay 1.0\n", w.read("version.txt"))
+	require.Equal(t, "by the pin\n", w.read("notes.txt"))
+	require.Equal(t, "display = full\n", w.read("settings.ini"))
+	w.ok("verify")
+	w.ok("-g", "quay", "lane", "switch", "old")
+	require.Equal(t, "Cinder Quay 2.0\n", w.read("version.txt"))
+	w.ok("-g", "quay", "lane", "switch", "main")
+
+	w.write("data/harbour.txt", "another one")
+	w.ok("snapshot", "3.0")
+	w.ok("pin", "snapshot/2.0", "--yes")
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "saves", "slot1"), []byte("later"), 0o644))
+	w.ok("saves", "restore", "1", "--yes")
+	b, err := os.ReadFile(filepath.Join(w.dir, "saves", "slot1"))
+	require.NoError(t, err)
+	require.Equal(t, "saved\n", string(b))
+	w.ok("feed", "refresh")
+	w.ok("fetch", "public/1.0")
+	w.ok("pinfile", "apply", filepath.Join(w.dir, "race.pin.toml"), "--yes")
+	require.Equal(t, "display = full\n", w.read("settings.ini"))
+	w.ok("publish", filepath.Join(w.dir, "feed"), "snapshot/3.0", "--component", "base")
+	w.ok("store", "trim", "--yes")
+	w.ok("verify")
+}
