@@ -220,19 +220,26 @@ func (f Finder) place(dir string) (Place, error) {
 
 // Settle returns a backup as its places are now: one that has been recorded by another
 // path is the folder that this path leads to, and it must still be one that can be saves.
+// Earlier versions recorded folders in each other; the outer one holds what the inner one has.
 func (f Finder) Settle(b *Backup) (*Backup, error) {
-	settled := *b
-	settled.Parts = slices.Clone(b.Parts)
-	var places []Place
-	for i := range settled.Parts {
+	parts := slices.Clone(b.Parts)
+	for i := range parts {
 		p, err := f.place(b.Parts[i].In(f.Dir))
 		if err != nil {
 			return nil, fmt.Errorf("backup %d: %w", b.ID, err)
 		}
-		settled.Parts[i].Place = p
-		places = append(places, p)
+		parts[i].Place = p
 	}
-	return &settled, f.apart(places)
+	settled := *b
+	settled.Parts = nil
+	for i, p := range parts {
+		held := slices.ContainsFunc(parts[:i], func(o Part) bool { return o.Place == p.Place }) ||
+			slices.ContainsFunc(parts, func(o Part) bool { return o.Place != p.Place && userpath.Within(p.In(f.Dir), o.In(f.Dir)) })
+		if !held {
+			settled.Parts = append(settled.Parts, p)
+		}
+	}
+	return &settled, nil
 }
 
 // Part is what a backup holds of one folder.

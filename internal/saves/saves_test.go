@@ -114,6 +114,10 @@ func TestPlacesOfSavesAreWhereTheyReallyLie(t *testing.T) {
 	settled, err := f.Settle(b)
 	require.NoError(t, err)
 	require.Equal(t, Place{Path: real}, settled.Parts[0].Place)
+	b.Parts = append(b.Parts, Part{Place: Place{Path: filepath.Join(real, "deeper")}}, Part{Place: Place{Path: real}}, Part{Place: Place{Path: "profiles", Inside: true}})
+	settled, err = f.Settle(b)
+	require.NoError(t, err)
+	require.Equal(t, []Part{{Place: Place{Path: real}}, {Place: Place{Path: "profiles", Inside: true}}}, settled.Parts, "what lies in another is held by it")
 	b.Parts[0].Path = "home"
 	_, err = f.Settle(b)
 	require.ErrorIs(t, err, ErrPattern)
