@@ -388,8 +388,13 @@ func (a *app) tellFound(r ref.Ref, found game.Found) {
 	if found.Of != "" {
 		a.note("More than one feed has a channel %s; here %s is what %s means by it.", found.Line(), r, found.Of)
 	}
-	for _, b := range found.Early {
-		a.note("%s is dated %s, which has not come yet, and is passed over; name it to have it all the same.", b.Name(), day(b.Made))
+	if n := len(found.Early); n > 0 {
+		more := ""
+		if n > 1 {
+			more = fmt.Sprintf(" (%s more)", comma(n-1))
+		}
+		b := found.Early[0]
+		a.note("%s is dated %s, which has not come yet, and is passed over%s; name it to have it all the same.", b.Name(), day(b.Made), more)
 	}
 	for _, other := range found.Others {
 		if found.Channel == "" && other.Digest() != found.Digest() {
