@@ -95,3 +95,45 @@ func TestWhatStandsInOnePlaceOnly(t *testing.T) {
 		}))
 	}
 }
+
+// changers are the files that may call what changes a disk, by what it is that they change.
+// Everything else proposes, and lets them carry it out.
+var changers = map[string][]string{
+	"a lane, by plan and journal":   {"apply/apply.go", "apply/recover.go", "apply/stage.go"},
+	"where lanes stand":             {"lane/lanes.go", "lane/links.go", "lane/switch.go", "lane/steps.go"},
+	"folders of saves":              {"saves/saves.go"},
+	"what a block holds":            {"block/occupy.go", "block/setting.go"},
+	"Morvant's home":                {"game/home.go", "game/restore.go", "game/settings.go", "game/state.go", "game/use.go", "database/database.go"},
+	"the store":                     {"store/check.go", "store/resume.go", "store/session.go", "store/trim.go"},
+	"the copy of a feed":            {"feed/feed.go", "feed/signin.go"},
+	"a feed that is published":      {"publish/content.go", "publish/key.go", "publish/publish.go"},
+	"a file that the player names":  {"exchange/exchange.go", "cli/share.go"},
+	"a report of a crash, the demo": {"cli/cli.go", "cli/demofeed.go"},
+	"one name, for all of these": {
+		"volume/link_unix.go", "volume/link_windows.go", "volume/traits.go", "volume/volume.go", "volume/write.go", "process/process.go",
+		"reflink/reflink.go", "reflink/reflink_darwin.go",
+	},
+}
+
+func TestOnlyTheseFilesChangeADisk(t *testing.T) {
+	changes := regexp.MustCompile(`os\.(Rename|Remove|RemoveAll|Symlink|Link|Truncate|Chmod|Chtimes|WriteFile|Create|CreateTemp)\(|` +
+		`[rR]oot\.(Rename|Remove|RemoveAll|Symlink|Link|Chmod|Chtimes|Create|WriteFile)\(|process\.Rename\(|os\.O_(WRONLY|RDWR)`)
+	var allowed, found []string
+	for _, list := range changers {
+		allowed = append(allowed, list...)
+	}
+	require.NoError(t, filepath.WalkDir("internal", func(p string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(p, ".go") || strings.HasSuffix(p, "_test.go") || strings.Contains(p, "standin") {
+			return err
+		}
+		b, err := os.ReadFile(p)
+		require.NoError(t, err)
+		if changes.Match(b) {
+			rel, err := filepath.Rel("internal", p)
+			require.NoError(t, err)
+			found = append(found, filepath.ToSlash(rel))
+		}
+		return nil
+	}))
+	require.ElementsMatch(t, allowed, found)
+}
