@@ -270,6 +270,19 @@ func MakeRoom(root *os.Root) (moved string, err error) {
 	return moved, volume.RenameIn(root, manifest.PrivateDir, moved)
 }
 
+// Enter makes room in a folder that has been opened, and says so. After an error the folder is
+// closed.
+func Enter(root *os.Root, say func(string)) (*os.Root, error) {
+	moved, err := MakeRoom(root)
+	if err != nil {
+		return nil, errors.Join(err, root.Close())
+	}
+	if moved != "" {
+		say(fmt.Sprintf("%s in %s was no folder, where Morvant's own has to be; it is called %s now", manifest.PrivateDir, root.Name(), moved))
+	}
+	return root, nil
+}
+
 func (c *change) open() error {
 	for _, dir := range []string{manifest.PrivateDir, changeDir, newDir, oldDir} {
 		err := c.root.Mkdir(dir, 0o755)

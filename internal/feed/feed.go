@@ -239,6 +239,18 @@ func (f *Feed) Remove() error {
 // keep is where the feed's token lives.
 func (f *Feed) keep() keep { return keep{name: f.dir, file: f.file(tokenFile)} }
 
+// alone locks the feed and reads what others may have written while this one waited.
+func (f *Feed) alone(ctx context.Context) (*flock.Flock, error) {
+	l, err := f.lock(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if now, err := load(f.dir, f.Name); err == nil {
+		f.Subscription = now.Subscription
+	}
+	return l, nil
+}
+
 // lock keeps others from refreshing the same feed.
 func (f *Feed) lock(ctx context.Context) (*flock.Flock, error) {
 	l := flock.New(f.file(".lock"))
@@ -452,14 +464,11 @@ func (f *Feed) sentTo(ctx context.Context, address string) error {
 	if err != nil || u.Host == f.SecretsTo {
 		return err
 	}
-	l, err := f.lock(ctx)
+	l, err := f.alone(ctx)
 	if err != nil {
 		return err
 	}
 	defer l.Close()
-	if now, err := load(f.dir, f.Name); err == nil {
-		f.Subscription = now.Subscription
-	}
 	f.SecretsTo = u.Host
 	return f.save()
 }

@@ -23,15 +23,11 @@ func (f *Feed) Refresh(ctx context.Context, o Options) error {
 	if f.Broken != nil {
 		return f.Broken
 	}
-	l, err := f.lock(ctx)
+	l, err := f.alone(ctx)
 	if err != nil {
 		return err
 	}
 	defer l.Close()
-	// Somebody else may have refreshed it while this one waited.
-	if now, err := load(f.dir, f.Name); err == nil {
-		f.Subscription = now.Subscription
-	}
 	w, sources, err := f.connect(o)
 	if err != nil {
 		return err

@@ -91,14 +91,7 @@ func (l *Lane) openFolder(dir string) (*os.Root, error) {
 	if err != nil {
 		return nil, err
 	}
-	moved, err := apply.MakeRoom(root)
-	if err != nil {
-		return nil, errors.Join(err, root.Close())
-	}
-	if moved != "" {
-		l.tell("%s in %s was no folder, where Morvant's own has to be; it is called %s now.", manifest.PrivateDir, dir, moved)
-	}
-	return root, nil
+	return apply.Enter(root, func(text string) { l.tell("%s.", text) })
 }
 
 // emptied reports whether the folder has nothing in it, and is on the disk that it was

@@ -288,14 +288,7 @@ func (k *Keeper) open(p Place) (*os.Root, error) {
 	if err != nil {
 		return nil, err
 	}
-	moved, err := apply.MakeRoom(root)
-	if err != nil {
-		return nil, errors.Join(err, root.Close())
-	}
-	if moved != "" {
-		k.Meter.Warn(fmt.Sprintf("%s in %s was no folder, where Morvant's own has to be; it is called %s now", manifest.PrivateDir, p.In(k.Dir), moved))
-	}
-	return root, nil
+	return apply.Enter(root, k.Meter.Warn)
 }
 
 func (k *Keeper) place(p Place) (*os.Root, error) {
