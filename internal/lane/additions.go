@@ -287,15 +287,11 @@ func (l *Lane) rules(c *composed) rules.Rules {
 // yielded counts the files of a build that rules leave to the player: whatever is there
 // instead stays, and nobody looks at it. What a snapshot holds of the player's own files, by
 // the rules of the game itself, is no such file.
-func (l *Lane) yielded(c *composed, exact bool) (int, error) {
+func (l *Lane) yielded(c *composed, exact bool) int {
 	if c == nil || exact {
-		return 0, nil
+		return 0
 	}
-	g, err := l.home.Load(l.Game.Name)
-	if err != nil {
-		return 0, err
-	}
-	match, own := l.rules(c).Matcher(), g.Rules().Matcher()
+	match, own := l.rules(c).Matcher(), l.base.Rules().Matcher()
 	n := 0
 	count := func(p string) {
 		theirs := c.build.Components == nil && (own.Kept(p) || own.Scratch(p))
@@ -309,7 +305,7 @@ func (l *Lane) yielded(c *composed, exact bool) (int, error) {
 	for _, l := range c.manifest.Links {
 		count(l.Path)
 	}
-	return n, nil
+	return n
 }
 
 // OnlyCompanions reports whether nothing but companions is missing from the lane.

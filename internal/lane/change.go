@@ -71,9 +71,7 @@ func (l *Lane) propose(ctx context.Context, to target, c game.Change) (*Proposal
 		return nil, err
 	}
 	l.unsettable(proposal)
-	if proposal.Yielded, err = l.yielded(to.composed, to.exact); err != nil {
-		return nil, err
-	}
+	proposal.Yielded = l.yielded(to.composed, to.exact)
 	c.UID, c.Game, c.Lane, c.Made = game.NewUID(), l.Game.Name, l.Name, l.now()
 	c.Totals = totals(proposal.Plan)
 	proposal.Change = c

@@ -176,9 +176,7 @@ func (l *Lane) drift(ctx context.Context, tree *scan.Tree, b *game.Build, pin ga
 		return nil, err
 	}
 	d.AsBuilt, d.Kept, d.Extra = p.Same, p.Kept, p.Extra
-	if d.Yielded, err = l.yielded(c, pin.Exact); err != nil {
-		return nil, err
-	}
+	d.Yielded = l.yielded(c, pin.Exact)
 	for i := range p.Steps {
 		s := &p.Steps[i]
 		switch {

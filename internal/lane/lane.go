@@ -70,6 +70,9 @@ type Lane struct {
 	// until it is ended, nothing is changed. Looking is possible all the same.
 	Unfinished error
 
+	base *game.Game // as the settings say; Game has the keep rules of pins beside them
+	held game.Pin   // what the lane was held to when it was opened
+
 	home  *game.Home
 	lock  *game.Lock
 	root  *os.Root
@@ -108,7 +111,7 @@ func Open(ctx context.Context, home *game.Home, name string, o Options) (*Lane, 
 	if err != nil {
 		return nil, err
 	}
-	l := &Lane{Game: g, home: home, meter: o.Meter, now: o.Now}
+	l := &Lane{Game: g, base: g, home: home, meter: o.Meter, now: o.Now}
 	l.feed = feed.Options{Limit: o.Limit, Silence: o.Silence, Meter: o.Meter, Now: o.Now}
 	if err := l.open(ctx, o); err != nil {
 		return nil, errors.Join(err, l.Close())
@@ -141,7 +144,7 @@ func (l *Lane) open(ctx context.Context, o Options) error {
 		return err
 	}
 	l.Name, l.Dir, l.Live = is.Name, l.Game.Folder(is), is.Live
-	l.keepAlso(is.Pin)
+	l.keepFor(is.Pin)
 	if err := l.findFolder(ctx, is, o); err != nil || l.root == nil && o.Absent {
 		return err
 	}
@@ -169,10 +172,16 @@ func (l *Lane) Close() error {
 	return errors.Join(errs...)
 }
 
-// keepAlso puts a pin's keep rules beside those of the game.
+// keepFor puts the keep rules of the lane's pin beside those of the game.
+func (l *Lane) keepFor(held game.Pin) {
+	l.held = held
+	l.keepAlso(game.Pin{})
+}
+
+// keepAlso puts those of another pin beside them, in the place of any other before.
 func (l *Lane) keepAlso(pin game.Pin) {
-	g := *l.Game
-	g.Keep = slices.Concat(g.Keep, pin.Keep)
+	g := *l.base
+	g.Keep = slices.Concat(g.Keep, l.held.Keep, pin.Keep)
 	l.Game = &g
 }
 

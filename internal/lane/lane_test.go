@@ -402,3 +402,22 @@ type cancelling struct {
 }
 
 func (c *cancelling) Advance(int64, string) { c.cancel() }
+
+// TestProposingTwiceIsProposingOnce: the keep rules of a pin that was only thought of do not
+// stay.
+func TestProposingTwiceIsProposingOnce(t *testing.T) {
+	b := newBench(t, game.Settings{Keep: []string{"Mods/**"}})
+	require.NoError(t, os.WriteFile(filepath.Join(b.live, "a.txt"), []byte("a"), 0o644))
+	b.on(func(l *Lane) {
+		_, err := l.Snapshot(t.Context(), "1", "")
+		require.NoError(t, err)
+		for range 2 {
+			_, err = l.ProposePin(t.Context(), b.find("1"), PinOptions{Hold: true, Add: game.Pin{Keep: []string{"Maps/**"}}})
+			require.NoError(t, err)
+			require.Equal(t, []string{"Mods/**", "Maps/**"}, l.Game.Keep)
+		}
+		_, err = l.ProposePin(t.Context(), b.find("1"), PinOptions{Hold: true})
+		require.NoError(t, err)
+		require.Equal(t, []string{"Mods/**"}, l.Game.Keep)
+	})
+}

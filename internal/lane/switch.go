@@ -383,10 +383,10 @@ func (l *Lane) besideAs(is *game.Lane) (*Lane, error) {
 		return nil, err
 	}
 	o := &Lane{
-		Game: g, Store: l.Store, Name: is.Name, Dir: l.Game.Folder(is), Live: is.Live,
+		Game: g, base: g, Store: l.Store, Name: is.Name, Dir: l.Game.Folder(is), Live: is.Live,
 		home: l.home, cache: l.cache, meter: l.meter, now: l.now, feed: l.feed, borrowed: true,
 	}
-	o.keepAlso(is.Pin)
+	o.keepFor(is.Pin)
 	if o.root, err = l.openFolder(o.Dir); err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
 			err = fmt.Errorf("lane %s, %s: %w", o.Name, o.Dir, ErrGone)
