@@ -218,12 +218,26 @@ func changePlaces(s *game.Switch, g *game.Game) error {
 	if got := laneAt(live); got != to {
 		return fmt.Errorf("%s: %w %s", live, ErrNotTheLane, s.To)
 	}
-	if !s.FromLinked && s.Park != s.Place && laneAt(s.Place) == from {
+	if !s.FromLinked && s.Park != s.Place && leftAt(s, from) {
 		if err := process.Rename(s.Place, s.Park); err != nil {
 			return err
 		}
 	}
 	return syncFolders(filepath.Dir(live), filepath.Dir(s.Place), filepath.Dir(s.Park))
+}
+
+// leftAt reports whether the lane that was live stands where the other one stood. Its marker
+// says so; where that cannot be read just now, nothing else can have got there.
+func leftAt(s *game.Switch, from identity) bool {
+	switch got := laneAt(s.Place); got {
+	case from:
+		return true
+	case identity{}:
+		info, err := os.Lstat(s.Place)
+		_, parkErr := os.Lstat(s.Park)
+		return err == nil && info.IsDir() && volume.Absent(parkErr)
+	}
+	return false
 }
 
 // comeBack puts the lane that was live back to the live path, where there is nothing.
