@@ -404,7 +404,7 @@ func FuzzEntries(f *testing.F) {
 				break
 			}
 			name, target, link := strings.Cut(strings.TrimSuffix(line, "\n"), "@")
-			if name == "" || strings.ContainsRune(name, 0) || len(name) > 60_000 {
+			if name == "" || strings.ContainsRune(line, 0) || len(line) > 60_000 {
 				return // cannot be written in an archive
 			}
 			e := entry{name: name, content: "x" + target, link: link}

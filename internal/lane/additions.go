@@ -284,26 +284,21 @@ func (l *Lane) rules(c *composed) rules.Rules {
 	return r
 }
 
-// yielded counts the files of a build that rules leave to the player: whatever is there
-// instead stays, and nobody looks at it. What a snapshot holds of the player's own files, by
-// the rules of the game itself, is no such file.
-func (l *Lane) yielded(c *composed, exact bool) int {
-	if c == nil || exact {
+// yielded counts the files of a build that rules leave to the player, out of those that a
+// plan has left to them. What a snapshot holds of the player's own files, by the rules of the
+// game itself, is no such file.
+func (l *Lane) yielded(c *composed, p *plan.Plan) int {
+	if c == nil || len(p.Yielded) == 0 {
 		return 0
 	}
-	match, own := l.rules(c).Matcher(), l.base.Rules().Matcher()
-	n := 0
-	count := func(p string) {
-		theirs := c.build.Components == nil && (own.Kept(p) || own.Scratch(p))
-		if !theirs && (match.Kept(p) || match.Scratch(p)) {
+	if c.build.Components != nil {
+		return len(p.Yielded)
+	}
+	own, n := l.base.Rules().Matcher(), 0
+	for _, path := range p.Yielded {
+		if !own.Kept(path) && !own.Scratch(path) {
 			n++
 		}
-	}
-	for _, f := range c.manifest.Files {
-		count(f.Path)
-	}
-	for _, l := range c.manifest.Links {
-		count(l.Path)
 	}
 	return n
 }

@@ -71,7 +71,7 @@ func (l *Lane) propose(ctx context.Context, to target, c game.Change) (*Proposal
 		return nil, err
 	}
 	l.unsettable(proposal)
-	proposal.Yielded = l.yielded(to.composed, to.exact)
+	proposal.Yielded = l.yielded(to.composed, proposal.Plan)
 	c.UID, c.Game, c.Lane, c.Made = game.NewUID(), l.Game.Name, l.Name, l.now()
 	c.Totals = totals(proposal.Plan)
 	proposal.Change = c

@@ -176,7 +176,7 @@ func (l *Lane) drift(ctx context.Context, tree *scan.Tree, b *game.Build, pin ga
 		return nil, err
 	}
 	d.AsBuilt, d.Kept, d.Extra = p.Same, p.Kept, p.Extra
-	d.Yielded = l.yielded(c, pin.Exact)
+	d.Yielded = l.yielded(c, p)
 	for i := range p.Steps {
 		s := &p.Steps[i]
 		switch {

@@ -42,6 +42,9 @@ type Plan struct {
 	Extra []Entry // files that are not wanted but stay, the biggest first
 	Kept  int     // files under keep rules, left as they are
 	Same  int     // files that are as wanted already
+	// Yielded lists files and links of the wanted state that rules leave to the player:
+	// whatever is there instead stays, and nobody looks at it.
+	Yielded []string
 }
 
 // Totals sums up a plan for people and for the check of free space.
@@ -162,7 +165,12 @@ func (m *maker) leaves() {
 		if have != nil && have.Kind == Dir {
 			have = nil
 		}
-		if want != nil && (want.Kind == Dir || !m.takes(want.Path)) {
+		switch {
+		case want == nil:
+		case want.Kind == Dir:
+			want = nil
+		case !m.takes(want.Path):
+			m.plan.Yielded = append(m.plan.Yielded, want.Path)
 			want = nil
 		}
 		m.leaf(have, want)
