@@ -195,6 +195,9 @@ func (a *app) showTexts(f *pinfile.File) {
 	for _, e := range f.Edits {
 		a.say("\n  In %s, it sets what this finds, to %q:\n    | %s", e.File, e.Set, e.Find)
 	}
+	if len(f.Companions)+len(f.Edits) > 0 {
+		a.say("")
+	}
 }
 
 func (a *app) exportCommand() *cli.Command {
