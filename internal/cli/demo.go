@@ -13,6 +13,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
+	"morvant/internal/game"
 	"morvant/internal/standin"
 )
 
@@ -98,6 +99,10 @@ func (a *app) demo(ctx context.Context, dir string, bytes int64) error {
 		return err
 	}
 	s := &story{app: a, ctx: ctx, self: self, dir: dir, live: filepath.Join(dir, "Cinder Quay"), quay: standin.Quay{Bytes: bytes}}
+	// An earlier demo in this folder has been removed, as it said.
+	for _, home := range []string{s.home(), filepath.Join(s.friend(), "home")} {
+		game.ForgetHome(homesFile(), home)
+	}
 	s.play()
 	if s.failed != nil {
 		return fmt.Errorf("the demo in %s: %w", dir, s.failed)
@@ -264,7 +269,7 @@ func (s *story) sideBySide() {
 // withAFriend is the part of the story about sharing a pin.
 func (s *story) withAFriend() {
 	s.tell("A pin of your own: the race build with the new readme. A friend gets it as a file, and reaches the same, byte for byte.")
-	file, theirs := filepath.Join(s.dir, "race-night.pin.toml"), filepath.Join(s.dir, "friend")
+	file, theirs := filepath.Join(s.dir, "race-night.pin.toml"), s.friend()
 	s.run(0, "pin", "public/1.1.0", "--overlay", "public/1.3.0:readme.txt", "--companion", `bin/standalone.txt=240117\n`, "--yes")
 	s.run(0, "pinfile", "write", file)
 	live := filepath.Join(theirs, "Cinder Quay")
@@ -286,6 +291,8 @@ func (s *story) withAFriend() {
 const morvant = "morvant"
 
 func (s *story) home() string { return filepath.Join(s.dir, "home") }
+
+func (s *story) friend() string { return filepath.Join(s.dir, "friend") }
 
 func (s *story) do(err error) {
 	if s.failed == nil {

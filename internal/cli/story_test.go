@@ -327,6 +327,12 @@ func TestTheDemoTellsItsStory(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	dir := filepath.Join(w.dir, "demo")
+	// There was a demo in this folder before, and it has been removed as it says.
+	for _, home := range []string{filepath.Join(dir, "home"), filepath.Join(dir, "friend", "home")} {
+		w.ok("--home", home, "add", "quay", w.live)
+	}
+	require.NoError(t, os.RemoveAll(dir))
+	w.fails(4, "is not there: is its disk attached?", "--home", filepath.Join(dir, "home"), "add", "quay", w.live)
 	r := w.ok("demo", "--dir", dir, "--size", "2MB")
 	for _, words := range []string{"$ morvant snapshot 1.1.1", "files differ.", "every byte of it", "is taken back", "Now you."} {
 		require.Contains(t, r.out, words)

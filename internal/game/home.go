@@ -161,6 +161,18 @@ func RememberHome(list, dir string) {
 	_ = f.Close()
 }
 
+// ForgetHome takes a home off the list.
+func ForgetHome(list, dir string) {
+	b, err := volume.ReadFile(list, volume.Small)
+	if err != nil {
+		return
+	}
+	left := slices.DeleteFunc(strings.SplitAfter(string(b), "\n"), func(line string) bool { return strings.TrimSuffix(line, "\n") == dir })
+	if text := strings.Join(left, ""); text != string(b) {
+		_ = volume.Replace(list, []byte(text), 0o644) // it would only be asked for once more
+	}
+}
+
 const stateFile = "state.db"
 
 func (h *Home) file(name string) string { return filepath.Join(h.dir, name) }
