@@ -147,6 +147,9 @@ func TestAFeedThatMovesWhereSecretsGoIsAsked(t *testing.T) {
 		require.Equal(t, 4, r.code, r.err)
 		require.Equal(t, asked, m.service.Stats().Requests, "nothing was sent")
 	}
+	if onWindows {
+		return // under Wine, localhost does not lead to the server
+	}
 	require.Equal(t, 0, signIn("--yes").code)
 	require.Equal(t, 0, signIn().code, "once it may have them")
 }
