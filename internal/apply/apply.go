@@ -685,9 +685,7 @@ func setAttributes(root *os.Root, p string, n plan.Node) error {
 	if names, err := volume.Names(root, p); err != nil {
 		return err
 	} else if names > 1 {
-		if err := separate(root, p, info); err != nil {
-			return err
-		}
+		return separate(root, p, info, n)
 	}
 	if newMode {
 		if err := volume.Chmod(root, p, n.Mode.Perm()); err != nil {
@@ -700,11 +698,18 @@ func setAttributes(root *os.Root, p string, n plan.Node) error {
 	return volume.Chtimes(root, p, n.Time())
 }
 
-// separate puts a copy in the place of a file, with its owner, mode and time; the file
-// itself is left with its other names.
-func separate(root *os.Root, p string, info fs.FileInfo) error {
+// separate puts a copy in the place of a file, with its owner and with the mode and time that
+// a node knows, else its own; the file itself is left with its other names.
+func separate(root *os.Root, p string, info fs.FileInfo, n plan.Node) error {
 	if err := volume.CheckFree(root.Name(), info.Size()+spare); err != nil {
 		return err
+	}
+	mode, when := info.Mode().Perm(), info.ModTime()
+	if n.Mode != 0 {
+		mode = n.Mode.Perm()
+	}
+	if n.MTime != 0 {
+		when = n.Time()
 	}
 	part := path.Join(changeDir, "own-"+rand.Text()[:8])
 	err := duplicate(root, p, part)
@@ -712,8 +717,8 @@ func separate(root *os.Root, p string, info fs.FileInfo) error {
 	for _, step := range []func() error{
 		func() error { return volume.OwnIn(root, part, p) },
 		func() error { return volume.KeepFlags(full(p), full(part)) },
-		func() error { return volume.Chmod(root, part, info.Mode().Perm()) },
-		func() error { return volume.Chtimes(root, part, info.ModTime()) },
+		func() error { return volume.Chmod(root, part, mode) },
+		func() error { return volume.Chtimes(root, part, when) },
 		func() error { return replaceQuietly(root, part, p) },
 	} {
 		if err == nil {

@@ -161,11 +161,11 @@ func (s *story) play() {
 	s.fromAFeed()
 	if s.failed == nil {
 		s.app.say("\n%s", strong("Now you. The folder stays as it is:"))
-		enter, set, then, remove := "cd %s", "export MORVANT_HOME="+quote(s.home()), ";", "rm -r %s"
+		enter, set, then, remove := "cd %s", "export MORVANT_HOME="+quoted(s.home()), ";", "rm -r %s"
 		if runtime.GOOS == "windows" {
 			enter, set, then, remove = "cd /d %s", `set "MORVANT_HOME=`+s.home()+`"`, " &", "rmdir /s %s"
 		}
-		s.app.say("  "+enter, quote(s.live))
+		s.app.say("  "+enter, quoted(s.live))
 		s.app.say("  %s", set)
 		for _, try := range [][2]string{
 			{"morvant status", "how it stands"},
@@ -173,12 +173,12 @@ func (s *story) play() {
 			{"echo broken > " + filepath.FromSlash("data/harbour.pak") + then + " morvant verify --repair", "break something, and mend it"},
 			{"morvant unpin", "go back to how it was before the first pin"},
 			{"morvant lane switch current", "play the current build; lane switch main comes back"},
-			{"morvant demo feed " + quote(filepath.Join(s.dir, "distributor")), "start the distributor again, to fetch more"},
+			{"morvant demo feed " + quoted(filepath.Join(s.dir, "distributor")), "start the distributor again, to fetch more"},
 		} {
 			s.app.say("  %-60s  %s", try[0], faint(try[1]))
 		}
 		s.app.say("morvant is this program; go build, in its source folder, makes it.")
-		s.app.say("Remove it all: "+remove, quote(s.dir))
+		s.app.say("Remove it all: "+remove, quoted(s.dir))
 	}
 }
 
@@ -245,7 +245,7 @@ func (s *story) keepUpdatesAway(address string) {
 	s.run(0, "watch", "--once", "--repair")
 
 	s.tell("And when you do want the update: let it in, record it, and go back for today's race.")
-	s.run(0, "let-update", "--after", quote(s.self)+" demo launcher idle "+quote(state), "--calm", "1s", "--then", "back")
+	s.run(0, "let-update", "--after", quoted(s.self)+" demo launcher idle "+quoted(state), "--calm", "1s", "--then", "back")
 	s.run(0, "block", "--show")
 	s.sideBySide()
 	s.withAFriend()
@@ -323,7 +323,7 @@ func (s *story) runWith(lines string, wantCode int, args ...string) {
 	}
 	shown := make([]string, len(args))
 	for i, arg := range args {
-		shown[i] = quote(arg)
+		shown[i] = quoted(arg)
 	}
 	s.app.say("\n%s", paint(fresh, "$ "+strings.ReplaceAll("morvant "+strings.Join(shown, " "), s.self, morvant)))
 	for i := range args {
@@ -347,16 +347,4 @@ func (s *story) runWith(lines string, wantCode int, args ...string) {
 	case wantCode != 0:
 		s.do(fmt.Errorf("morvant %s ended with 0 where %d was due", args[0], wantCode))
 	}
-}
-
-// quote writes an argument the way a shell reads it: in double quotes where that is
-// enough, as they mean the same everywhere.
-func quote(s string) string {
-	switch {
-	case !strings.ContainsAny(s, " *'\"$;&|<>()^\\") || runtime.GOOS == "windows" && !strings.ContainsAny(s, " &|<>()^"):
-		return s
-	case runtime.GOOS == "windows" || !strings.ContainsAny(s, "\"$`\\!"):
-		return `"` + s + `"`
-	}
-	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
 }

@@ -66,7 +66,7 @@ func (a *app) demoFeed(ctx context.Context, c *cli.Command, dir string) error {
 	a.say("The stand-in feed of Cinder Quay is at %s", strong(where))
 	a.say("  morvant feed add %s", quoted(where))
 	if s.Accounts != nil {
-		a.say("  account %s, password %s; its one-time code now: morvant demo code", standin.Harbour, quote(standin.HarbourAccount().Password))
+		a.say("  account %s, password %s; its one-time code now: morvant demo code", standin.Harbour, quoted(standin.HarbourAccount().Password))
 	}
 	a.say("  the key of the channel preview: %s", standin.PreviewKey)
 	a.say("Ctrl-C ends it.")

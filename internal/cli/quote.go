@@ -13,24 +13,25 @@ var plain = regexp.MustCompile(`^[\p{L}\p{N}_@%+=:,./-]+$`)
 // in it, and whoever wrote it, it stays one word and runs nothing.
 func quoted(word string) string { return quotedFor(runtime.GOOS, word) }
 
+// quotedFor takes double quotes where they are enough, as they mean the same everywhere.
 func quotedFor(system, word string) string {
-	safe := plain.MatchString(word) && !strings.HasPrefix(word, "-")
+	asIs, special := word, "\"$`\\!"
 	if system == "windows" {
 		// cmd and PowerShell both take double quotes. What one of the two would expand inside
 		// of them is left out: rather a word that is not found than one that does something.
-		if plain.MatchString(strings.ReplaceAll(word, `\`, "/")) && !strings.HasPrefix(word, "-") && !strings.Contains(word, "%") {
-			return word
-		}
+		asIs, special = strings.ReplaceAll(word, `\`, "/"), "\"%!`$"
 		word = strings.Map(func(r rune) rune {
-			if strings.ContainsRune("\"%!`$", r) {
+			if strings.ContainsRune(special, r) {
 				return -1
 			}
 			return r
 		}, word)
-		return `"` + word + `"`
 	}
-	if safe {
+	switch {
+	case plain.MatchString(asIs) && !strings.HasPrefix(asIs, "-") && !(system == "windows" && strings.Contains(asIs, "%")):
 		return word
+	case system == "windows" || !strings.ContainsAny(word, special):
+		return `"` + word + `"`
 	}
 	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
 }

@@ -164,7 +164,7 @@ func DecodeRecord(note []byte) (*Build, error) {
 	if r.Format != recordFormat {
 		return nil, fmt.Errorf("a note of format %q: %w", r.Format, ErrUnknown)
 	}
-	if err := errors.Join(CheckName(r.Game), CheckLabel(r.Label)); err != nil {
+	if err := errors.Join(CheckName(r.Game), catalogue.CheckLabel(r.Label)); err != nil {
 		return nil, err
 	}
 	r.Record = digest.Of(note)
@@ -254,11 +254,12 @@ func (h *Home) Offered(name string) ([]*Build, error) {
 		for _, c := range channels {
 			for _, offer := range c.Builds {
 				b := &Build{Game: name, Label: offer.Label, Note: offer.Note, Made: offer.Date, Channel: c.Channel, Components: offer.Components, Feeds: []*feed.Feed{f}}
-				if have := known[b.key()]; have != nil {
+				key := b.key()
+				if have := known[key]; have != nil {
 					have.Feeds = append(have.Feeds, f)
 					continue
 				}
-				known[b.key()] = b
+				known[key] = b
 				for _, p := range b.Components {
 					b.Files += p.Files
 					b.Bytes += p.Bytes
@@ -312,8 +313,9 @@ func (h *Home) Builds(ctx context.Context, name string) ([]*Build, error) {
 		listed[b.key()] = true
 	}
 	for _, b := range recorded {
-		if b.Channel == "" || !listed[b.key()] {
-			listed[b.key()] = true
+		key := b.key()
+		if b.Channel == "" || !listed[key] {
+			listed[key] = true
 			list = append(list, b)
 		}
 	}
@@ -335,8 +337,10 @@ func (h *Home) addNotes(ctx context.Context, name string, list []*Build) error {
 		}
 		notes[build] = note
 	}
-	for _, b := range list {
-		b.Own = notes[b.key()]
+	if len(notes) > 0 {
+		for _, b := range list {
+			b.Own = notes[b.key()]
+		}
 	}
 	return rows.Err()
 }
@@ -476,8 +480,9 @@ func (h *Home) FindBuild(ctx context.Context, name string, r ref.Ref) (Found, er
 
 // ofOneFeed returns those of the builds of a line that are one feed's: what newest, before
 // and a date mean is not for another feed to change that has a channel of the same name. The
-// feed is that of the pinned build, if it still offers that, else the first that has the channel; a build that no feed offers any more counts, as long
-// as it is no newer. of is empty where only one feed, or none, has such a channel.
+// feed is that of the pinned build, if it still offers that, else the first that has the
+// channel; a build that no feed offers any more counts as long as it is no newer. of is empty
+// where only one feed, or none, has such a channel.
 func (h *Home) ofOneFeed(name, line string, builds []*Build, pinned *Build) (list []*Build, of string, err error) {
 	feeds, err := h.Feeds(name)
 	if err != nil || line == SnapshotLine {

@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"morvant/internal/catalogue"
 	"morvant/internal/digest"
 	"morvant/internal/ref"
 )
@@ -148,7 +149,7 @@ func FuzzDecodeRecord(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if CheckName(r.Game) != nil || CheckLabel(r.Label) != nil {
+		if CheckName(r.Game) != nil || catalogue.CheckLabel(r.Label) != nil {
 			t.Fatalf("accepted %q of %q", r.Label, r.Game)
 		}
 	})

@@ -16,6 +16,7 @@ import (
 
 	"github.com/gofrs/flock"
 
+	"morvant/internal/catalogue"
 	"morvant/internal/manifest"
 	"morvant/internal/userpath"
 	"morvant/internal/volume"
@@ -25,7 +26,7 @@ import (
 var (
 	ErrUnknown = errors.New("not known")
 	ErrExists  = errors.New("already there")
-	ErrName    = errors.New("name not allowed")
+	ErrName    = catalogue.ErrName
 	ErrFolder  = errors.New("this folder cannot be a live folder")
 	// ErrProtected is wrapped along with ErrFolder where it is a matter of rights.
 	ErrProtected = errors.New("is protected: you may not write there")

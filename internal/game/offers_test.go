@@ -159,7 +159,7 @@ func TestAnotherFeedDoesNotDecideWhatNewestMeans(t *testing.T) {
 func TestWordsAreNoLabelsAndNoChannels(t *testing.T) {
 	for _, label := range []string{catalogue.Newest, catalogue.Before, Here} {
 		require.ErrorIs(t, catalogue.CheckLabel(label), catalogue.ErrName, label)
-		require.Error(t, CheckLabel(label))
+		require.Error(t, catalogue.CheckLabel(label))
 	}
 	for _, channel := range []string{SnapshotLine, "lane"} {
 		require.ErrorIs(t, catalogue.CheckChannel(channel), catalogue.ErrName, channel)

@@ -2,7 +2,6 @@ package game
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -14,14 +13,6 @@ import (
 
 // Here names the folder as it is now, wherever a build is named.
 const Here = catalogue.Here
-
-// CheckLabel returns an error unless label can name a snapshot.
-func CheckLabel(label string) error {
-	if err := catalogue.CheckLabel(label); err != nil {
-		return errors.Join(ErrName, err)
-	}
-	return nil
-}
 
 // UnknownError says that there is nothing of this name, and what comes near it.
 type UnknownError struct {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"morvant/internal/block"
+	"morvant/internal/catalogue"
 	"morvant/internal/game"
 	"morvant/internal/identify"
 	"morvant/internal/version"
@@ -150,7 +151,7 @@ func (l *Lane) SaysLabel(ctx context.Context) (label string, by identify.Evidenc
 			}
 		}
 	}
-	if game.CheckLabel(label) != nil {
+	if catalogue.CheckLabel(label) != nil {
 		return "", by, nil
 	}
 	return label, by, nil

@@ -64,8 +64,8 @@ type Status struct {
 	// Waiting is the update that the launcher has waiting, as it calls it; Follower is
 	// the lane that is to take it, if that is another one.
 	Waiting, Follower string
-	// Says is what the game says to be, where its content does not tell or has
-	// drifted; empty if it says nothing.
+	// Says is the version that the game itself gives. It is looked for only if its content
+	// is that of no known build, or has drifted; empty: none was found.
 	Says   string
 	SaysBy identify.Evidence
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"morvant/internal/catalogue"
 	"morvant/internal/digest"
 	"morvant/internal/game"
 	"morvant/internal/rules"
@@ -209,7 +210,7 @@ func (l *Lane) freeLabel(ctx context.Context, label string) (string, error) {
 	if taken[label] {
 		return "", fmt.Errorf("a snapshot labelled %s is %w", label, game.ErrExists)
 	}
-	return label, game.CheckLabel(label)
+	return label, catalogue.CheckLabel(label)
 }
 
 // FreeLabel returns a label that no snapshot has: this one, or with a number behind

@@ -137,7 +137,7 @@ func (f *File) check() error {
 	if f.Digest == (digest.Digest{}) {
 		return errors.New("it does not say the digest of the build")
 	}
-	errs := []error{game.CheckName(f.Game), game.CheckLabel(f.Build), (rules.Rules{Keep: f.Keep}).Check(), catalogue.CheckText(f.Title)}
+	errs := []error{game.CheckName(f.Game), catalogue.CheckLabel(f.Build), (rules.Rules{Keep: f.Keep}).Check(), catalogue.CheckText(f.Title)}
 	if f.Channel != "" {
 		errs = append(errs, catalogue.CheckChannel(f.Channel))
 	}

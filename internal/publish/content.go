@@ -172,18 +172,19 @@ func (c *contents) inventory(ctx context.Context) error {
 	return nil
 }
 
-// damaged returns those of the builds whose content the feed does not have whole any more,
-// and notes which others there are.
+// damaged returns those of the builds whose content the feed does not have whole any more. The
+// others of the feed are looked at, and noted, where a pack was found damaged or all is to be
+// checked: that reads what every build consists of.
 func (c *contents) damaged(builds []*Build) []*Build {
 	var list []*Build
 	for _, channel := range c.dir.channelNames() {
 		for i := range c.dir.channels[channel].Builds {
 			have := &c.dir.channels[channel].Builds[i]
-			if c.whole(have) {
+			j := slices.IndexFunc(builds, func(b *Build) bool { return b.Channel == channel && b.Label == have.Label })
+			if j < 0 && c.dir.result.Damaged == 0 && !c.dir.Check || c.whole(have) {
 				continue
 			}
 			name := channel + "/" + have.Label
-			j := slices.IndexFunc(builds, func(b *Build) bool { return b.Channel == channel && b.Label == have.Label })
 			if j < 0 {
 				c.dir.result.Broken = append(c.dir.result.Broken, name)
 				continue
