@@ -19,7 +19,9 @@ import (
 var layers = []string{
 	"digest", "strict", "progress", "process", "volume", "database", "reflink", "rules", "edit", "userpath",
 	"manifest", "chunk", "pack", "store", "scan", "plan", "apply", "saves", "exchange",
-	"catalogue", "ref", "feed", "block", "version", "game", "pinfile", "identify", "report", "publish", "lane", "upkeep", "standin", "cli",
+	"catalogue", "ref", "feed", "block", "version", "game", "pinfile", "identify", "report", "publish",
+	"lane", "lane/compose", "lane/record", "lane/guard", "lane/backup", "lane/status", "lane/change", "lanes", "lane/entry", "watch",
+	"upkeep", "standin", "cli",
 }
 
 type listed struct {
@@ -100,7 +102,7 @@ func TestWhatStandsInOnePlaceOnly(t *testing.T) {
 // Everything else proposes, and lets them carry it out.
 var changers = map[string][]string{
 	"a lane, by plan and journal":   {"apply/apply.go", "apply/recover.go", "apply/stage.go"},
-	"where lanes stand":             {"lane/lanes.go", "lane/links.go", "lane/switch.go", "lane/steps.go"},
+	"where lanes stand":             {"lane/change/beside.go", "lane/change/steps.go", "lanes/lanes.go", "lanes/links.go", "lanes/switch.go"},
 	"folders of saves":              {"saves/saves.go"},
 	"what a block holds":            {"block/occupy.go", "block/setting.go"},
 	"Morvant's home":                {"game/home.go", "game/restore.go", "game/settings.go", "game/state.go", "game/use.go", "database/database.go"},

@@ -7,6 +7,9 @@ import (
 	"path/filepath"
 	"strings"
 
+	"morvant/internal/lane/compose"
+	"morvant/internal/lane/record"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/game"
@@ -69,7 +72,7 @@ func (a *app) parseOverlay(ctx context.Context, c *cli.Command, l *lane.Lane, ho
 	}
 	o := game.Overlay{Name: b.Name(), Digest: b.Digest(), Pattern: pattern}
 	if b.Components != nil {
-		choice, err := l.Choose(ctx, b, nil)
+		choice, err := compose.Choose(ctx, l, b, nil)
 		if err != nil {
 			return o, err
 		}
@@ -85,7 +88,7 @@ func (a *app) overlayBuild(ctx context.Context, c *cli.Command, l *lane.Lane, ho
 		if text, err = filepath.Abs(text); err != nil {
 			return nil, err
 		}
-		b, err := l.RecordFolder(ctx, text, "overlay", "files of "+text, rules.NewSet([]string{pattern}))
+		b, err := record.RecordFolder(ctx, l, text, "overlay", "files of "+text, rules.NewSet([]string{pattern}))
 		if err != nil {
 			return nil, err
 		}

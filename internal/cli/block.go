@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"morvant/internal/lane/guard"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/block"
@@ -73,7 +75,7 @@ func (a *app) unblockCommand() *cli.Command {
 
 // unblock takes the block off; where somebody has changed something since, it asks.
 func (a *app) unblock(ctx context.Context, c *cli.Command, l *lane.Lane) error {
-	err := l.Unblock(ctx, c.Bool("force"))
+	err := guard.Unblock(ctx, l, c.Bool("force"))
 	if !errors.Is(err, block.ErrTouched) {
 		return err
 	}
@@ -81,7 +83,7 @@ func (a *app) unblock(ctx context.Context, c *cli.Command, l *lane.Lane) error {
 	if answer := a.ask(c, "Put back what the block found there all the same?"); answer != nil {
 		return errors.Join(err, answer)
 	}
-	return l.Unblock(ctx, true)
+	return guard.Unblock(ctx, l, true)
 }
 
 func forceFlag() cli.Flag {
@@ -175,11 +177,11 @@ func (a *app) block(ctx context.Context, c *cli.Command, l *lane.Lane) error {
 		return nil
 	}
 	if !c.Bool("show") {
-		if err := l.Block(ctx); err != nil {
+		if err := guard.Block(ctx, l); err != nil {
 			return err
 		}
 	}
-	states, err := l.BlockStates(ctx)
+	states, err := guard.States(ctx, l)
 	if err != nil {
 		return err
 	}

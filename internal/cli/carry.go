@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"morvant/internal/lane/change"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/game"
@@ -26,7 +28,7 @@ func (a *app) carryCommand() *cli.Command {
 			"Your own are files under keep rules, and others that no known build has. Files that are here and differ stay, or\n" +
 			"give way if --conflict says so: newer, theirs, mine, or ask.",
 		Flags: append(changeFlags(), &cli.StringFlag{Name: "conflict", Usage: "which wins where both sides have a file: `WHICH` of ask, newer, theirs, mine",
-			Value: takeAsk, Validator: oneOf(takeAsk, string(lane.TakeNewer), string(lane.TakeTheirs), string(lane.TakeMine))}),
+			Value: takeAsk, Validator: oneOf(takeAsk, string(change.TakeNewer), string(change.TakeTheirs), string(change.TakeMine))}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := arguments(c, 1, 100)
 			if err != nil {
@@ -44,17 +46,17 @@ func (a *app) carryCommand() *cli.Command {
 }
 
 // carrySource finds what is meant: lane/NAME, a folder, or a snapshot.
-func (a *app) carrySource(ctx context.Context, home *game.Home, l *lane.Lane, text string) (*lane.Source, error) {
+func (a *app) carrySource(ctx context.Context, home *game.Home, l *lane.Lane, text string) (*change.Source, error) {
 	r, err := ref.Parse(text)
 	if err == nil && r.Kind == ref.Lane {
-		return l.FromLane(ctx, r.Name)
+		return change.FromLane(ctx, l, r.Name)
 	}
 	if info, err := os.Stat(text); err == nil && info.IsDir() && strings.ContainsAny(text, `/\.`) {
 		dir, err := filepath.Abs(text)
 		if err != nil {
 			return nil, err
 		}
-		return l.FromFolder(ctx, dir)
+		return change.FromFolder(ctx, l, dir)
 	}
 	if err != nil {
 		return nil, err
@@ -63,18 +65,18 @@ func (a *app) carrySource(ctx context.Context, home *game.Home, l *lane.Lane, te
 	if err != nil {
 		return nil, err
 	}
-	return l.FromBuild(ctx, b)
+	return change.FromBuild(ctx, l, b)
 }
 
-func (a *app) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, from *lane.Source, patterns []string) error {
-	found, err := l.CompareOwn(ctx, from, patterns)
+func (a *app) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, from *change.Source, patterns []string) error {
+	found, err := change.CompareOwn(ctx, l, from, patterns)
 	if err != nil {
 		return err
 	}
 	if len(found.New)+len(found.Conflicts)+found.Same == 0 {
 		return fmt.Errorf("%s: %w", from.Name, errNothingOwn)
 	}
-	take := lane.Take(c.String("conflict"))
+	take := change.Take(c.String("conflict"))
 	if !c.Bool("json") && !c.Bool("quiet") {
 		a.showConflicts(found)
 	}
@@ -83,7 +85,7 @@ func (a *app) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, from *
 			return err
 		}
 	}
-	p, err := l.ProposeCarry(ctx, found, take)
+	p, err := change.ProposeCarry(ctx, l, found, take)
 	if err != nil {
 		return err
 	}
@@ -93,7 +95,7 @@ func (a *app) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, from *
 var errNothingOwn = errors.New("there is nothing of yours that matches")
 
 // chooseTake asks what is to become of conflicts.
-func (a *app) chooseTake(c *cli.Command, found *lane.Carrying) (lane.Take, error) {
+func (a *app) chooseTake(c *cli.Command, found *change.Carrying) (change.Take, error) {
 	newer := 0
 	for _, k := range found.Conflicts {
 		if k.Newer {
@@ -101,13 +103,13 @@ func (a *app) chooseTake(c *cli.Command, found *lane.Carrying) (lane.Take, error
 		}
 	}
 	if newer == 0 || c.Bool("dry-run") {
-		return lane.TakeMine, nil
+		return change.TakeMine, nil
 	}
 	switch err := a.ask(c, fmt.Sprintf("Take the %s newer there?", thatAre(newer))); {
 	case err == nil:
-		return lane.TakeNewer, nil
+		return change.TakeNewer, nil
 	case errors.Is(err, errDeclined):
-		return lane.TakeMine, nil
+		return change.TakeMine, nil
 	default:
 		return "", err
 	}
@@ -120,7 +122,7 @@ func thatAre(n int) string {
 	return comma(n) + " files that are"
 }
 
-func (a *app) showConflicts(found *lane.Carrying) {
+func (a *app) showConflicts(found *change.Carrying) {
 	a.say("From %s: %s new here, %s the same, %s different.", found.Source.Name,
 		count(len(found.New), "file"), comma(found.Same), comma(len(found.Conflicts)))
 	if len(found.Conflicts) == 0 {
@@ -150,23 +152,23 @@ func (a *app) carryKept(ctx context.Context, c *cli.Command, l *lane.Lane, name 
 		a.note("No keep rule says what is yours; morvant carry brings it once one does.")
 		return nil
 	}
-	from, err := l.FromLane(ctx, name)
+	from, err := change.FromLane(ctx, l, name)
 	if err != nil {
 		return err
 	}
 	defer from.Close()
-	found, err := l.CompareOwn(ctx, from, l.Game.Keep)
+	found, err := change.CompareOwn(ctx, l, from, l.Game.Keep)
 	if err != nil {
 		return err
 	}
 	if len(found.New) == 0 {
 		return nil
 	}
-	p, err := l.ProposeCarry(ctx, found, lane.TakeMine)
+	p, err := change.ProposeCarry(ctx, l, found, change.TakeMine)
 	if err != nil {
 		return err
 	}
-	if err := l.Carry(ctx, p); err != nil {
+	if err := change.CarryOut(ctx, l, p); err != nil {
 		return err
 	}
 	var bytes int64

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"time"
 
+	"morvant/internal/lane/change"
+
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
@@ -52,7 +54,7 @@ func (a *app) pinCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				p, err := l.ProposePin(ctx, b, lane.PinOptions{
+				p, err := change.ProposePin(ctx, l, b, change.PinOptions{
 					Clean: c.Bool("clean"), Exact: c.Bool("exact"), Hold: true, Components: c.StringSlice("component"), Open: c.Bool("no-block"), Add: add,
 				})
 				if err != nil {
@@ -90,10 +92,10 @@ func (a *app) unpinCommand() *cli.Command {
 	}
 }
 
-func (a *app) proposeUnpin(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) (*lane.Proposal, error) {
+func (a *app) proposeUnpin(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) (*change.Proposal, error) {
 	switch {
 	case c.Bool("stay"):
-		return l.ProposeLift(ctx)
+		return change.ProposeLift(ctx, l)
 	case c.IsSet("to"):
 		if pin, err := home.Pin(ctx, l.Game.Name, l.Name); err != nil || !pin.Held() {
 			return nil, firstOf(err, lane.ErrNotHeld)
@@ -102,9 +104,9 @@ func (a *app) proposeUnpin(ctx context.Context, c *cli.Command, l *lane.Lane, ho
 		if err != nil {
 			return nil, err
 		}
-		return l.ProposePin(ctx, b, lane.PinOptions{})
+		return change.ProposePin(ctx, l, b, change.PinOptions{})
 	}
-	return l.ProposeUnpin(ctx)
+	return change.ProposeUnpin(ctx, l)
 }
 
 func firstOf(errs ...error) error {
@@ -129,7 +131,7 @@ func (a *app) undoCommand() *cli.Command {
 				return err
 			}
 			return a.withChange(ctx, c, func(l *lane.Lane, home *game.Home) error {
-				p, _, err := l.ProposeUndo(ctx, id)
+				p, _, err := change.ProposeUndo(ctx, l, id)
 				if err != nil {
 					return err
 				}
@@ -141,14 +143,14 @@ func (a *app) undoCommand() *cli.Command {
 
 // carry shows a plan, asks, carries it out and says what came of it. It is the
 // end of every command that changes a lane.
-func (a *app) carry(ctx context.Context, c *cli.Command, l *lane.Lane, p *lane.Proposal) error {
+func (a *app) carry(ctx context.Context, c *cli.Command, l *lane.Lane, p *change.Proposal) error {
 	dry := c.Bool("dry-run")
 	asJSON := c.Bool("json")
 	if !asJSON && !c.Bool("quiet") {
 		a.showPlan(c, l, p)
 	}
 	if dry {
-		if err := l.Ready(p); err != nil {
+		if err := change.Ready(l, p); err != nil {
 			a.note("Note: as things stand it could not be carried out: %s.", oneLine(err))
 		}
 	}
@@ -156,7 +158,7 @@ func (a *app) carry(ctx context.Context, c *cli.Command, l *lane.Lane, p *lane.P
 		if err := a.acceptStranger(ctx, l); err != nil {
 			return err
 		}
-		if err := l.Ready(p); err != nil {
+		if err := change.Ready(l, p); err != nil {
 			return err
 		}
 		if !p.Plan.Empty() {
@@ -164,7 +166,7 @@ func (a *app) carry(ctx context.Context, c *cli.Command, l *lane.Lane, p *lane.P
 				return err
 			}
 		}
-		if err := l.Carry(ctx, p); err != nil {
+		if err := change.CarryOut(ctx, l, p); err != nil {
 			return err
 		}
 	}
@@ -220,7 +222,7 @@ func command(l *lane.Lane) string {
 	return "morvant -l " + l.Name
 }
 
-func outcome(l *lane.Lane, p *lane.Proposal) string {
+func outcome(l *lane.Lane, p *change.Proposal) string {
 	name := strong(l.Title())
 	back := ""
 	if !p.Plan.Empty() {
@@ -276,7 +278,7 @@ type planJSON struct {
 	Fetch      int64    `json:"fetch_bytes"`
 }
 
-func toPlanJSON(name string, p *lane.Proposal, done bool) planJSON {
+func toPlanJSON(name string, p *change.Proposal, done bool) planJSON {
 	j := planJSON{
 		Schema: "morvant-change/1", Game: name, Change: p.Change.ID, What: p.Change.What, Build: p.Change.Build, Undoes: p.Change.Undoes,
 		Done: done, Totals: p.Change.Totals, Steps: []stepJSON{}, Extra: toFiles(p.Plan.Extra), Kept: p.Plan.Kept, Yielded: p.Yielded, Same: p.Plan.Same,
@@ -323,7 +325,7 @@ func action(s *plan.Step) string {
 	return "remove folder"
 }
 
-func (a *app) showPlan(c *cli.Command, l *lane.Lane, p *lane.Proposal) {
+func (a *app) showPlan(c *cli.Command, l *lane.Lane, p *change.Proposal) {
 	what := lane.Describe(&p.Change)
 	for _, text := range p.Notes {
 		a.note("Note: %s.", text)
@@ -364,7 +366,7 @@ func (a *app) showPlan(c *cli.Command, l *lane.Lane, p *lane.Proposal) {
 }
 
 // showSteps tells which commands of the player's run after a pin.
-func (a *app) showSteps(l *lane.Lane, p *lane.Proposal) {
+func (a *app) showSteps(l *lane.Lane, p *change.Proposal) {
 	if p.Change.What != "pin" {
 		return
 	}
@@ -434,7 +436,7 @@ func fileRows(word string, list []plan.Entry, all bool) [][]string {
 }
 
 // showLeft tells what a plan leaves alone.
-func (a *app) showLeft(c *cli.Command, p *lane.Proposal) {
+func (a *app) showLeft(c *cli.Command, p *change.Proposal) {
 	if p.Plan.Kept > 0 {
 		a.say("  %s of yours left alone (keep rules)", count(p.Plan.Kept, "file"))
 	}

@@ -17,6 +17,9 @@ import (
 	"syscall"
 	"time"
 
+	"morvant/internal/lane/entry"
+	"morvant/internal/lane/guard"
+
 	"github.com/adrg/xdg"
 	"github.com/charmbracelet/colorprofile"
 	"github.com/urfave/cli/v3"
@@ -372,10 +375,10 @@ func (a *app) changing(ctx context.Context, c *cli.Command, f func(*lane.Lane, *
 		if c.Bool("dry-run") {
 			return f(l, home)
 		}
-		if err := l.Loosen(ctx); err != nil {
+		if err := guard.Loosen(ctx, l); err != nil {
 			return err
 		}
-		return errors.Join(f(l, home), l.Tighten(context.WithoutCancel(ctx)))
+		return errors.Join(f(l, home), guard.Tighten(context.WithoutCancel(ctx), l))
 	}
 }
 
@@ -394,7 +397,7 @@ func (a *app) onLane(ctx context.Context, c *cli.Command, home *game.Home, name 
 }
 
 func (a *app) onLaneOnce(ctx context.Context, c *cli.Command, home *game.Home, name string, f func(*lane.Lane, *game.Home) error) error {
-	l, err := lane.Open(ctx, home, name, a.laneOptions(c))
+	l, err := entry.Open(ctx, home, name, a.laneOptions(c))
 	if err != nil {
 		return err
 	}
@@ -521,7 +524,7 @@ func (a *app) setLive(ctx context.Context, home *game.Home, g *game.Game, dir st
 	if _, err := home.Edit(g.Name, map[string]any{"live": dir}); err != nil {
 		return err
 	}
-	return lane.Moved(ctx, home, g.Name, g.Live)
+	return entry.Moved(ctx, home, g.Name, g.Live)
 }
 
 var errNoGame = errors.New("no game is registered yet")

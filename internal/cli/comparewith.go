@@ -11,6 +11,9 @@ import (
 	"slices"
 	"strings"
 
+	"morvant/internal/lane/record"
+	"morvant/internal/lane/status"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/digest"
@@ -119,13 +122,13 @@ func (a *app) compareWith(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 	j := comparisonJSON{Schema: "morvant-comparison/1", Game: l.Game.Name, Theirs: t.label, Differs: []string{}, Here: []string{}, There: append([]string{}, t.differs...)}
 	if t.sums != nil {
 		var err error
-		if j.Differs, err = l.CheckSums(ctx, t.sums, sums); err != nil {
+		if j.Differs, err = record.CheckSums(ctx, l, t.sums, sums); err != nil {
 			return err
 		}
 		j.Same = len(j.Differs) == 0
 		return a.showComparison(c, j, true)
 	}
-	s, err := l.Status(ctx)
+	s, err := status.Of(ctx, l)
 	if err != nil {
 		return err
 	}
@@ -179,7 +182,7 @@ func addedOtherwise(mine, other game.Pin) []string {
 }
 
 // buildDifference lists what differs between this build and theirs, if theirs is known.
-func (a *app) buildDifference(ctx context.Context, l *lane.Lane, home *game.Home, s *lane.Status, t *theirs) (list []string, known bool, err error) {
+func (a *app) buildDifference(ctx context.Context, l *lane.Lane, home *game.Home, s *status.Status, t *theirs) (list []string, known bool, err error) {
 	builds, err := home.Builds(ctx, l.Game.Name)
 	if err != nil {
 		return nil, false, err
@@ -188,15 +191,15 @@ func (a *app) buildDifference(ctx context.Context, l *lane.Lane, home *game.Home
 	if i < 0 {
 		return []string{}, false, nil
 	}
-	mine, err := l.BuildSide(ctx, s.Build, s.Pin.Components)
+	mine, err := status.BuildSide(ctx, l, s.Build, s.Pin.Components)
 	if err != nil {
 		return nil, false, err
 	}
-	other, err := l.BuildSide(ctx, builds[i], nil)
+	other, err := status.BuildSide(ctx, l, builds[i], nil)
 	if err != nil {
 		return nil, false, err
 	}
-	return changedPaths(l.Compare(mine, other).Build), true, nil
+	return changedPaths(status.Compare(l, mine, other).Build), true, nil
 }
 
 func changedPaths(c *manifest.Changes) []string {

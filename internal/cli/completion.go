@@ -19,9 +19,9 @@ import (
 func (a *app) complete(ctx context.Context, c *cli.Command) {
 	switch before := wordBefore(a.args); before {
 	case "--like", "--with":
-		a.completeFrom(ctx, c, lanes)
+		a.completeFrom(ctx, c, laneNames)
 	case "--from", "--to", "--overlay":
-		a.completeFrom(ctx, c, builds)
+		a.completeFrom(ctx, c, buildNames)
 	default:
 		cli.DefaultCompleteWithFlags(ctx, c)
 		if strings.HasPrefix(before, "-") {
@@ -32,9 +32,9 @@ func (a *app) complete(ctx context.Context, c *cli.Command) {
 		if at < len(words) {
 			switch words[at] {
 			case "BUILD", "A", "B", "FROM":
-				a.completeFrom(ctx, c, builds)
+				a.completeFrom(ctx, c, buildNames)
 			case "LANE":
-				a.completeFrom(ctx, c, lanes)
+				a.completeFrom(ctx, c, laneNames)
 			}
 		}
 	}
@@ -98,9 +98,9 @@ func (a *app) valuesCommand() *cli.Command {
 		Name: "values", Hidden: true, Usage: "list games or lanes for a shell's completion", Description: "Example: morvant values games",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().First() == "lanes" {
-				a.completeFrom(ctx, c, lanes)
+				a.completeFrom(ctx, c, laneNames)
 			} else {
-				a.completeFrom(ctx, c, games)
+				a.completeFrom(ctx, c, gameNames)
 			}
 			return nil
 		},
@@ -132,7 +132,7 @@ func (a *app) completeFrom(ctx context.Context, c *cli.Command, list func(contex
 	}
 }
 
-func games(_ context.Context, home *game.Home, _ string) []suggestion {
+func gameNames(_ context.Context, home *game.Home, _ string) []suggestion {
 	var list []suggestion
 	known, _, err := home.Games()
 	if err != nil {
@@ -144,7 +144,7 @@ func games(_ context.Context, home *game.Home, _ string) []suggestion {
 	return list
 }
 
-func lanes(ctx context.Context, home *game.Home, name string) []suggestion {
+func laneNames(ctx context.Context, home *game.Home, name string) []suggestion {
 	var list []suggestion
 	known, err := home.Lanes(ctx, name)
 	if err != nil {
@@ -160,7 +160,7 @@ func lanes(ctx context.Context, home *game.Home, name string) []suggestion {
 	return list
 }
 
-func builds(ctx context.Context, home *game.Home, name string) []suggestion {
+func buildNames(ctx context.Context, home *game.Home, name string) []suggestion {
 	var list []suggestion
 	for _, w := range ref.Words {
 		list = append(list, suggestion{w[0], w[1]})

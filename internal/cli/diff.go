@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"morvant/internal/lane/status"
+
 	"github.com/aymanbagabas/go-udiff"
 	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
@@ -43,22 +45,22 @@ func (a *app) diffCommand() *cli.Command {
 	}
 }
 
-func (a *app) side(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, text string) (*lane.Side, error) {
+func (a *app) side(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, text string) (*status.Side, error) {
 	r, err := ref.Parse(text)
 	if err != nil {
 		return nil, err
 	}
 	if r.Kind == ref.Here {
-		return l.HereSide(ctx)
+		return status.HereSide(ctx, l)
 	}
 	b, err := a.findBuild(ctx, home, l.Game.Name, r)
 	if err != nil {
 		return nil, err
 	}
 	if b.Components == nil {
-		return l.BuildSide(ctx, b, nil)
+		return status.BuildSide(ctx, l, b, nil)
 	}
-	return l.BuildSide(ctx, b, c.StringSlice("component"))
+	return status.BuildSide(ctx, l, b, c.StringSlice("component"))
 }
 
 func (a *app) diff(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, refA, refB string) error {
@@ -73,7 +75,7 @@ func (a *app) diff(ctx context.Context, c *cli.Command, l *lane.Lane, home *game
 	if p := filepath.ToSlash(c.String("text")); p != "" {
 		return a.diffText(ctx, c, l, from, to, p)
 	}
-	d := l.Compare(from, to)
+	d := status.Compare(l, from, to)
 	if file := c.String("report"); file != "" {
 		if err := a.mayWrite(c, file); err != nil {
 			return err
@@ -83,7 +85,7 @@ func (a *app) diff(ctx context.Context, c *cli.Command, l *lane.Lane, home *game
 		}
 		return a.done(c, file+" has what changes from "+from.Label+" to "+to.Label+"; open it in a browser.")
 	}
-	cost, costErr := l.Cost(ctx, to)
+	cost, costErr := status.Cost(ctx, l, to)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
@@ -145,7 +147,7 @@ type diffJSON struct {
 	Fetch *int64 `json:"fetch_bytes,omitempty"`
 }
 
-func toDiffJSON(name string, d *lane.Difference) diffJSON {
+func toDiffJSON(name string, d *status.Difference) diffJSON {
 	return diffJSON{Schema: "morvant-diff/1", Game: name, From: d.From.Label, To: d.To.Label, Build: toChanges(d.Build), Kept: toChanges(d.Kept)}
 }
 
@@ -172,7 +174,7 @@ func toChanges(c *manifest.Changes) changesJSON {
 	return j
 }
 
-func (a *app) showDiff(c *cli.Command, l *lane.Lane, d *lane.Difference) {
+func (a *app) showDiff(c *cli.Command, l *lane.Lane, d *status.Difference) {
 	from, to := d.From.Label, d.To.Label
 	if to == game.Here {
 		to = "the folder as it is now"
@@ -195,7 +197,7 @@ func (a *app) showDiff(c *cli.Command, l *lane.Lane, d *lane.Difference) {
 }
 
 // showCost says what a fetch of a side would come to.
-func (a *app) showCost(to *lane.Side, cost *feed.Plan, err error) {
+func (a *app) showCost(to *status.Side, cost *feed.Plan, err error) {
 	a.showChoice(to.Choice)
 	switch {
 	case errors.Is(err, feed.ErrNoContent):
@@ -256,12 +258,12 @@ func orNone(s string) string {
 	return s
 }
 
-func (a *app) diffText(ctx context.Context, c *cli.Command, l *lane.Lane, from, to *lane.Side, p string) error {
-	old, inOld, err := l.Text(ctx, from, p)
+func (a *app) diffText(ctx context.Context, c *cli.Command, l *lane.Lane, from, to *status.Side, p string) error {
+	old, inOld, err := status.Text(ctx, l, from, p)
 	if err != nil {
 		return err
 	}
-	fresh, inNew, err := l.Text(ctx, to, p)
+	fresh, inNew, err := status.Text(ctx, l, to, p)
 	if err != nil {
 		return err
 	}

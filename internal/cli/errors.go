@@ -9,6 +9,11 @@ import (
 	"strings"
 	"syscall"
 
+	"morvant/internal/lane/backup"
+	"morvant/internal/lane/change"
+	"morvant/internal/lane/compose"
+	"morvant/internal/watch"
+
 	"morvant/internal/apply"
 	"morvant/internal/block"
 	"morvant/internal/catalogue"
@@ -193,13 +198,13 @@ func advice(err error) string {
 		return "Use an address that begins with https"
 	case errors.Is(err, feed.ErrNoContent):
 		return "Get the content from another feed, or from a folder that has it"
-	case errors.Is(err, lane.ErrNotFetched):
+	case errors.Is(err, compose.ErrNotFetched):
 		return "Fetch it first: morvant fetch BUILD"
 	case errors.Is(err, feed.ErrShort), errors.Is(err, feed.ErrSilent), errors.As(err, &busy):
 		return "What has arrived is kept; run the command again to go on"
-	case errors.Is(err, lane.ErrNoUpdate):
+	case errors.Is(err, watch.ErrNoUpdate):
 		return "Let the launcher look for updates, then try again; nothing was changed"
-	case errors.Is(err, lane.ErrHalfDone):
+	case errors.Is(err, watch.ErrHalfDone):
 		return "Run it again, or go back: morvant verify --repair"
 	case errors.Is(err, pinfile.ErrNewer):
 		return "Get a newer Morvant"
@@ -207,13 +212,13 @@ func advice(err error) string {
 		return "Unpack it with a program that knows the password, then: morvant lane new NAME --adopt FOLDER"
 	case errors.Is(err, exchange.ErrHostile), errors.Is(err, exchange.ErrCut):
 		return "Nothing of it was recorded; get it again from somebody you trust"
-	case errors.Is(err, lane.ErrNoSaves):
+	case errors.Is(err, backup.ErrNone):
 		return "Say where they are: morvant game set --saves \"~/Saved Games/...\"; morvant saves list says what was looked for"
 	case errors.Is(err, saves.ErrTooMuch), errors.Is(err, saves.ErrPattern):
 		return "Say more exactly where the saves are: morvant game set --no-saves OLD --saves NEW"
 	case errors.Is(err, lane.ErrLive):
 		return "Switch to another lane first: morvant lane switch LANE"
-	case errors.Is(err, lane.ErrFollowed):
+	case errors.Is(err, change.ErrFollowed):
 		return "Pin this lane to another build, or let the other lane be held first"
 	case errors.Is(err, lane.ErrNotTheLane):
 		return "Put the lane's folder back there, or forget it: morvant lane remove LANE"

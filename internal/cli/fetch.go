@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 
+	"morvant/internal/lane/compose"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/feed"
@@ -35,7 +37,7 @@ func (a *app) fetchCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				f, err := l.ProposeFetch(ctx, b, c.StringSlice("component"))
+				f, err := compose.ProposeFetch(ctx, l, b, c.StringSlice("component"))
 				if err != nil {
 					return err
 				}
@@ -60,7 +62,7 @@ type fetchJSON struct {
 	Done       bool     `json:"done"`
 }
 
-func (a *app) fetch(ctx context.Context, c *cli.Command, l *lane.Lane, f *lane.Fetch) error {
+func (a *app) fetch(ctx context.Context, c *cli.Command, l *lane.Lane, f *compose.Fetch) error {
 	dry := c.Bool("dry-run")
 	j := fetchJSON{Schema: "morvant-fetch/1", Game: l.Game.Name, Build: f.Build.Name(), Components: append([]string{}, f.Choice.Names...), Done: !dry}
 	p := f.Plan
@@ -75,7 +77,7 @@ func (a *app) fetch(ctx context.Context, c *cli.Command, l *lane.Lane, f *lane.F
 		a.showFetchPlan(p, l.Store.Dir())
 	}
 	if !dry {
-		result, err := l.Fetch(ctx, f)
+		result, err := compose.CarryOutFetch(ctx, l, f)
 		a.meter.End()
 		if err != nil {
 			return err
@@ -96,7 +98,7 @@ func (a *app) fetch(ctx context.Context, c *cli.Command, l *lane.Lane, f *lane.F
 }
 
 // showChoice says which components a build is taken with.
-func (a *app) showChoice(ch *lane.Choice) {
+func (a *app) showChoice(ch *compose.Choice) {
 	if ch == nil || len(ch.Names) == 0 {
 		return
 	}

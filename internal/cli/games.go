@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"morvant/internal/lane/backup"
+
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
@@ -115,7 +117,7 @@ func (a *app) add(ctx context.Context, c *cli.Command, home *game.Home, name, di
 
 // checkSaves checks patterns for saves before they are added to the old ones.
 func checkSaves(ctx context.Context, home *game.Home, g *game.Game, old, added []string) error {
-	f, err := lane.SavesFinder(ctx, home, g, game.MainLane, g.Live)
+	f, err := backup.Finder(ctx, home, g, game.MainLane, g.Live)
 	if err != nil {
 		return err
 	}

@@ -8,11 +8,12 @@ import (
 	"slices"
 	"strings"
 
+	"morvant/internal/lane/compose"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/game"
 	"morvant/internal/identify"
-	"morvant/internal/lane"
 	"morvant/internal/scan"
 	"morvant/internal/store"
 )
@@ -101,7 +102,7 @@ func (a *app) matches(ctx context.Context, home *game.Home, g *game.Game, dir st
 		return nil, err
 	}
 	defer s.Close()
-	known, err := lane.Known(ctx, home, s, g)
+	known, err := compose.Known(ctx, home, s, g)
 	if err != nil {
 		return nil, err
 	}

@@ -10,6 +10,12 @@ import (
 	"strings"
 	"time"
 
+	"morvant/internal/lane/change"
+	"morvant/internal/lane/compose"
+	"morvant/internal/lane/record"
+	"morvant/internal/lane/status"
+	"morvant/internal/lanes"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/game"
@@ -54,7 +60,7 @@ func (a *app) laneCommand() *cli.Command {
 					}
 					return a.onOneLane(ctx, c, args[0], func(l *lane.Lane, _ *game.Home) error {
 						leaveFolder(l)
-						if err := l.Rename(ctx, args[1]); err != nil {
+						if err := lanes.Rename(ctx, l, args[1]); err != nil {
 							return err
 						}
 						return a.done(c, fmt.Sprintf("Lane %s is lane %s now.", args[0], args[1]))
@@ -100,7 +106,7 @@ func (a *app) laneCommand() *cli.Command {
 					}
 					return a.withLane(ctx, c, func(l *lane.Lane, _ *game.Home) error {
 						p := slashed(args[0])
-						if err := l.Unshare(ctx, p); err != nil {
+						if err := lanes.Unshare(ctx, l, p); err != nil {
 							return err
 						}
 						return a.done(c, fmt.Sprintf("%s is lane %s's own again.", p, l.Name))
@@ -128,7 +134,7 @@ func (a *app) laneShare(ctx context.Context, c *cli.Command, l *lane.Lane, home 
 			}
 		}
 	}
-	linked, err := l.Share(ctx, folder, c.String("to"), with)
+	linked, err := lanes.Share(ctx, l, folder, c.String("to"), with)
 	if err != nil {
 		return err
 	}
@@ -175,7 +181,7 @@ type laneJSON struct {
 	Error   string     `json:"error,omitempty"`
 }
 
-func toLaneJSON(g *lane.Glimpse) laneJSON {
+func toLaneJSON(g *lanes.Glimpse) laneJSON {
 	j := laneJSON{Lane: g.Name, Live: g.Live, Folder: g.Dir, Linked: g.Linked, Held: g.Pin.Held(), Follows: g.Follows, Used: g.Used}
 	if g.Err != nil {
 		j.Error = oneLine(g.Err)
@@ -194,7 +200,7 @@ func toLaneJSON(g *lane.Glimpse) laneJSON {
 }
 
 func (a *app) laneList(ctx context.Context, c *cli.Command, l *lane.Lane) error {
-	list, err := l.Glimpses(ctx)
+	list, err := lanes.Glimpses(ctx, l)
 	if err != nil {
 		return err
 	}
@@ -222,7 +228,7 @@ func (a *app) laneList(ctx context.Context, c *cli.Command, l *lane.Lane) error 
 	return nil
 }
 
-func laneRow(g *lane.Glimpse) []string {
+func laneRow(g *lanes.Glimpse) []string {
 	where, used := "parked", ""
 	if !g.Used.IsZero() {
 		used = day(g.Used)
@@ -263,7 +269,7 @@ func (a *app) laneSwitch(ctx context.Context, c *cli.Command, l *lane.Lane, name
 		return a.done(c, fmt.Sprintf("%s is lane %s already.", l.Game.Display(), name))
 	}
 	leaveFolder(l)
-	next, err := l.Switch(ctx, name)
+	next, err := lanes.Switch(ctx, l, name)
 	if err != nil {
 		return err
 	}
@@ -274,7 +280,7 @@ func (a *app) laneSwitch(ctx context.Context, c *cli.Command, l *lane.Lane, name
 		line += ", held at " + b.Label
 	}
 	line += fmt.Sprintf("; lane %s is parked.", l.Name)
-	if label, err := next.Waiting(); err == nil && label != "" && held {
+	if label, err := status.Waiting(next); err == nil && label != "" && held {
 		a.note("Note: the launcher has %s waiting; morvant let-update takes it in the lane that follows updates.", label)
 	}
 	return errors.Join(a.done(c, line), next.Close())
@@ -297,7 +303,7 @@ func (a *app) laneRemove(ctx context.Context, c *cli.Command, l *lane.Lane) erro
 		return err
 	}
 	leaveFolder(l)
-	b, err := l.Remove(ctx, c.Bool("delete"))
+	b, err := lanes.Remove(ctx, l, c.Bool("delete"))
 	if err != nil {
 		return err
 	}
@@ -330,7 +336,7 @@ func (a *app) laneNewCommand() *cli.Command {
 				return usagef("--adopt takes a folder as it is; --from and --to make a new one")
 			}
 			return a.withLiveLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
-				n := lane.NewLane{Name: args[0], Dir: c.String("to"), Linked: c.Bool("linked")}
+				n := lanes.NewLane{Name: args[0], Dir: c.String("to"), Linked: c.Bool("linked")}
 				if c.IsSet("adopt") {
 					n.Dir = c.String("adopt")
 					return a.laneAdopt(ctx, c, l, n)
@@ -342,20 +348,20 @@ func (a *app) laneNewCommand() *cli.Command {
 }
 
 // laneAdopt makes a lane of a folder, and records and holds it as it is.
-func (a *app) laneAdopt(ctx context.Context, c *cli.Command, l *lane.Lane, n lane.NewLane) error {
+func (a *app) laneAdopt(ctx context.Context, c *cli.Command, l *lane.Lane, n lanes.NewLane) error {
 	if c.Bool("dry-run") {
-		dir, err := l.CheckAdopt(ctx, n)
+		dir, err := lanes.CheckAdopt(ctx, l, n)
 		if err != nil {
 			return err
 		}
 		return a.done(c, fmt.Sprintf("%s would become lane %s of %s, recorded as it is and held there. This was a dry run; nothing was changed.", dir, n.Name, l.Game.Display()))
 	}
-	o, err := l.Adopt(ctx, n)
+	o, err := lanes.Adopt(ctx, l, n)
 	if err != nil {
 		return err
 	}
 	if err := a.adopted(ctx, c, l, o); err != nil {
-		return errors.Join(err, o.Discard(context.WithoutCancel(ctx)), o.Close())
+		return errors.Join(err, lanes.Discard(context.WithoutCancel(ctx), o), o.Close())
 	}
 	return o.Close()
 }
@@ -363,33 +369,33 @@ func (a *app) laneAdopt(ctx context.Context, c *cli.Command, l *lane.Lane, n lan
 // adopted records and holds a lane that has just been adopted.
 func (a *app) adopted(ctx context.Context, c *cli.Command, l, o *lane.Lane) error {
 	n := o.Name
-	label, err := o.FreeLabel(ctx, n)
+	label, err := record.FreeLabel(ctx, o, n)
 	if err != nil {
 		return err
 	}
-	s, err := o.Snapshot(ctx, label, "lane "+n+", as it was adopted")
+	s, err := record.Snapshot(ctx, o, label, "lane "+n+", as it was adopted")
 	if err != nil {
 		return err
 	}
-	p, err := o.ProposePin(ctx, s.Build, lane.PinOptions{Hold: true})
+	p, err := change.ProposePin(ctx, o, s.Build, change.PinOptions{Hold: true})
 	if err != nil {
 		return err
 	}
-	if err := o.Carry(ctx, p); err != nil {
+	if err := change.CarryOut(ctx, o, p); err != nil {
 		return err
 	}
-	if err := o.Made(ctx); err != nil {
+	if err := lanes.Made(ctx, o); err != nil {
 		return err
 	}
 	return a.done(c, fmt.Sprintf("%s is lane %s of %s, recorded as snapshot/%s and held there.", o.Dir, n, l.Game.Display(), label))
 }
 
-func (a *app) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, n lane.NewLane) error {
+func (a *app) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, n lanes.NewLane) error {
 	from, err := a.laneOrigin(ctx, c, l, home)
 	if err != nil {
 		return err
 	}
-	odd, err := l.Oddities(ctx)
+	odd, err := lanes.Oddities(ctx, l)
 	if err != nil {
 		return err
 	}
@@ -398,7 +404,7 @@ func (a *app) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, home *g
 			a.note("Note: %s is %s, which no snapshot has; the new lane will not have it.", o.Path, o.What)
 		}
 	}
-	o, err := l.Create(ctx, n)
+	o, err := lanes.Create(ctx, l, n)
 	if err != nil {
 		return err
 	}
@@ -406,10 +412,10 @@ func (a *app) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, home *g
 	err = a.fillLane(ctx, c, o, from)
 	if err != nil || c.Bool("dry-run") {
 		// Nothing is in it yet that anybody would miss.
-		err = errors.Join(err, o.Discard(context.WithoutCancel(ctx)))
+		err = errors.Join(err, lanes.Discard(context.WithoutCancel(ctx), o))
 		return errors.Join(err, o.Close())
 	}
-	if err = o.Made(ctx); err == nil && c.IsSet("like") {
+	if err = lanes.Made(ctx, o); err == nil && c.IsSet("like") {
 		err = a.carryKept(ctx, c, o, c.String("like"))
 	}
 	return errors.Join(err, o.Close())
@@ -445,7 +451,7 @@ func (a *app) laneOrigin(ctx context.Context, c *cli.Command, l *lane.Lane, home
 	if err != nil {
 		return nil, err
 	}
-	choice, err := l.Choose(ctx, b, c.StringSlice("component")) // as the live lane has
+	choice, err := compose.Choose(ctx, l, b, c.StringSlice("component")) // as the live lane has
 	if err != nil {
 		return nil, err
 	}
@@ -454,16 +460,16 @@ func (a *app) laneOrigin(ctx context.Context, c *cli.Command, l *lane.Lane, home
 
 // otherLane records another lane, to make one like it.
 func (a *app) otherLane(ctx context.Context, l *lane.Lane, name string) (*laneOrigin, error) {
-	other, err := l.Beside(ctx, name)
+	other, err := change.Beside(ctx, l, name)
 	if err != nil {
 		return nil, err
 	}
 	defer other.Close()
-	label, err := other.FreeLabel(ctx, "lane-"+name)
+	label, err := record.FreeLabel(ctx, other, "lane-"+name)
 	if err != nil {
 		return nil, err
 	}
-	s, err := other.Snapshot(ctx, label, "lane "+name+", to make another of it")
+	s, err := record.Snapshot(ctx, other, label, "lane "+name+", to make another of it")
 	if err != nil {
 		return nil, err
 	}
@@ -473,7 +479,7 @@ func (a *app) otherLane(ctx context.Context, l *lane.Lane, name string) (*laneOr
 
 // fillLane brings a build into a new lane.
 func (a *app) fillLane(ctx context.Context, c *cli.Command, o *lane.Lane, from *laneOrigin) error {
-	p, err := o.ProposePin(ctx, from.build, lane.PinOptions{Hold: true, Whole: c.Bool("exact") || from.whole, Components: from.components})
+	p, err := change.ProposePin(ctx, o, from.build, change.PinOptions{Hold: true, Whole: c.Bool("exact") || from.whole, Components: from.components})
 	if err != nil {
 		return err
 	}

@@ -10,6 +10,10 @@ import (
 	"slices"
 	"time"
 
+	"morvant/internal/lane/change"
+	"morvant/internal/lane/status"
+	"morvant/internal/lanes"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/game"
@@ -83,7 +87,7 @@ func (a *app) switchTo(ctx context.Context, l *lane.Lane, name string) error {
 		return nil
 	}
 	leaveFolder(l)
-	next, err := l.Switch(ctx, name)
+	next, err := lanes.Switch(ctx, l, name)
 	if err != nil {
 		return err
 	}
@@ -93,7 +97,7 @@ func (a *app) switchTo(ctx context.Context, l *lane.Lane, name string) error {
 
 // fit checks that the lane can be started, and asks where it is not as it should be.
 func (a *app) fit(ctx context.Context, c *cli.Command, l *lane.Lane) error {
-	s, err := l.Status(ctx)
+	s, err := status.Of(ctx, l)
 	if err != nil {
 		return err
 	}
@@ -123,12 +127,12 @@ func (a *app) fit(ctx context.Context, c *cli.Command, l *lane.Lane) error {
 
 // writeCompanions brings back the small files that a build needs, where nothing else
 // has drifted.
-func (a *app) writeCompanions(ctx context.Context, l *lane.Lane) (*lane.Status, error) {
-	p, err := l.ProposeRepair(ctx, nil)
+func (a *app) writeCompanions(ctx context.Context, l *lane.Lane) (*status.Status, error) {
+	p, err := change.ProposeRepair(ctx, l, nil)
 	if err != nil {
 		return nil, err
 	}
-	if err := l.Carry(ctx, p); err != nil {
+	if err := change.CarryOut(ctx, l, p); err != nil {
 		return nil, err
 	}
 	for i := range p.Plan.Steps {
@@ -136,7 +140,7 @@ func (a *app) writeCompanions(ctx context.Context, l *lane.Lane) (*lane.Status, 
 			a.note("Written: %s, which the build needs beside it.", p.Plan.Steps[i].Path)
 		}
 	}
-	return l.Status(ctx)
+	return status.Of(ctx, l)
 }
 
 // exitCode passes on how a program ended.

@@ -6,6 +6,13 @@ import (
 	"fmt"
 	"time"
 
+	"morvant/internal/lane/change"
+	"morvant/internal/lane/guard"
+	"morvant/internal/lane/record"
+	"morvant/internal/lane/status"
+	"morvant/internal/lanes"
+	"morvant/internal/watch"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/game"
@@ -54,13 +61,13 @@ func (a *app) letUpdateIn(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 			continue
 		}
 		leaveFolder(l)
-		next, err := l.Switch(ctx, other.Name)
+		next, err := lanes.Switch(ctx, l, other.Name)
 		if err != nil {
 			return err
 		}
 		a.note("Lane %s is live now, to take the update.", other.Name)
 		err = a.letUpdate(ctx, c, next)
-		back, switchErr := next.Switch(context.WithoutCancel(ctx), l.Name)
+		back, switchErr := lanes.Switch(context.WithoutCancel(ctx), next, l.Name)
 		if switchErr != nil {
 			return errors.Join(err, switchErr, next.Close())
 		}
@@ -71,7 +78,7 @@ func (a *app) letUpdateIn(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 }
 
 func (a *app) letUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) error {
-	before, err := l.Status(ctx)
+	before, err := status.Of(ctx, l)
 	if err != nil {
 		return err
 	}
@@ -86,24 +93,24 @@ func (a *app) letUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) error
 			return err
 		}
 	case before.Build == nil && before.Equals == nil: // to be able to go back
-		s, err := l.Snapshot(ctx, "", "before an update")
+		s, err := record.Snapshot(ctx, l, "", "before an update")
 		if err != nil {
 			return err
 		}
 		before.Equals = s.Build
 		a.note("The folder is recorded as %s, to go back to.", strong(s.Build.Label))
 	}
-	if err := l.BeginAwait(ctx); err != nil {
+	if err := watch.BeginAwait(ctx, l); err != nil {
 		return err
 	}
 	if err := a.unblock(ctx, c, l); err != nil {
-		return errors.Join(err, l.EndAwait(ctx))
+		return errors.Join(err, watch.EndAwait(ctx, l))
 	}
 	status, err := a.awaitUpdate(ctx, c, l)
 	if err != nil {
 		err = a.letIn(ctx, l, before, err)
 	}
-	if err := errors.Join(err, l.EndAwait(ctx)); err != nil {
+	if err := errors.Join(err, watch.EndAwait(ctx, l)); err != nil {
 		return err
 	}
 	label := c.String("label")
@@ -112,7 +119,7 @@ func (a *app) letUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) error
 			return err
 		}
 	}
-	s, err := l.Snapshot(ctx, label, "")
+	s, err := record.Snapshot(ctx, l, label, "")
 	if err != nil {
 		return err
 	}
@@ -123,8 +130,8 @@ func (a *app) letUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) error
 }
 
 // awaitUpdate waits for the update, or does it.
-func (a *app) awaitUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) (*lane.Status, error) {
-	w := lane.Await{Quiet: c.Duration("calm"), Tell: func(what string) { a.note("Waiting: %s.", what) }}
+func (a *app) awaitUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) (*status.Status, error) {
+	w := watch.Await{Quiet: c.Duration("calm"), Tell: func(what string) { a.note("Waiting: %s.", what) }}
 	if command := c.String("after"); command != "" {
 		a.note("Updates are let in. Running %s.", command)
 		w.After = func(ctx context.Context) error {
@@ -139,14 +146,14 @@ func (a *app) awaitUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) (*l
 		a.note("Updates are let in. Update %s in its launcher now; it counts as done when nothing has changed for %s.\nCtrl-C sets the block again.",
 			l.Game.Display(), c.Duration("calm"))
 	}
-	return l.AwaitUpdate(ctx, w)
+	return watch.AwaitUpdate(ctx, l, w)
 }
 
 // letIn ends a wait that came to nothing: where the folder is as before, the block is
 // set again; where it is not, the player has to say what is to become of it.
-func (a *app) letIn(ctx context.Context, l *lane.Lane, before *lane.Status, cause error) error {
+func (a *app) letIn(ctx context.Context, l *lane.Lane, before *status.Status, cause error) error {
 	ctx = context.WithoutCancel(ctx)
-	now, err := l.Status(ctx)
+	now, err := status.Of(ctx, l)
 	if err != nil || now.Build == nil {
 		return errors.Join(cause, err)
 	}
@@ -155,7 +162,7 @@ func (a *app) letIn(ctx context.Context, l *lane.Lane, before *lane.Status, caus
 		return cause
 	}
 	if len(before.Block) > 0 {
-		if err := l.Block(ctx); err != nil {
+		if err := guard.Block(ctx, l); err != nil {
 			return errors.Join(cause, err)
 		}
 		a.note("The block is set again; %s is still %s.", l.Game.Display(), now.Build.Label)
@@ -164,19 +171,19 @@ func (a *app) letIn(ctx context.Context, l *lane.Lane, before *lane.Status, caus
 }
 
 // newLabel finds a label for the build that has come.
-func (a *app) newLabel(ctx context.Context, l *lane.Lane, s *lane.Status) (string, error) {
-	label, _, err := l.SaysLabel(ctx)
+func (a *app) newLabel(ctx context.Context, l *lane.Lane, s *status.Status) (string, error) {
+	label, _, err := status.SaysLabel(ctx, l)
 	if err != nil {
 		return "", err
 	}
 	if s.Drift != nil && s.Drift.Update != nil && s.Drift.Update.Done == s.Drift.Update.Of {
 		label = s.Drift.Update.Build.Label
 	}
-	return l.FreeLabel(ctx, label)
+	return record.FreeLabel(ctx, l, label)
 }
 
 // afterUpdate holds the new build, goes back, or leaves it.
-func (a *app) afterUpdate(ctx context.Context, c *cli.Command, l *lane.Lane, before *lane.Status, fresh *game.Build) error {
+func (a *app) afterUpdate(ctx context.Context, c *cli.Command, l *lane.Lane, before *status.Status, fresh *game.Build) error {
 	then := c.String("then")
 	if then == "" && before.Build == nil {
 		then = thenStay // it goes on following
@@ -202,7 +209,7 @@ func (a *app) afterUpdate(ctx context.Context, c *cli.Command, l *lane.Lane, bef
 	if p == nil {
 		return a.done(c, l.Game.Display()+" stays as it is.")
 	}
-	if err := l.Carry(ctx, p); err != nil {
+	if err := change.CarryOut(ctx, l, p); err != nil {
 		return err
 	}
 	if c.Bool("json") {
@@ -213,17 +220,17 @@ func (a *app) afterUpdate(ctx context.Context, c *cli.Command, l *lane.Lane, bef
 }
 
 // proposeAfter plans what comes after an update; nil: nothing has to be done.
-func (a *app) proposeAfter(ctx context.Context, l *lane.Lane, then string, before *lane.Status, fresh *game.Build) (*lane.Proposal, error) {
+func (a *app) proposeAfter(ctx context.Context, l *lane.Lane, then string, before *status.Status, fresh *game.Build) (*change.Proposal, error) {
 	switch {
 	case then == thenPin:
-		o := lane.PinOptions{Hold: true, Clean: before.Pin.Clean, Exact: before.Pin.Exact, Open: before.Pin.Open, Add: game.Pin{Companions: before.Pin.Companions, Keep: before.Pin.Keep}}
-		return l.ProposePin(ctx, fresh, o)
+		o := change.PinOptions{Hold: true, Clean: before.Pin.Clean, Exact: before.Pin.Exact, Open: before.Pin.Open, Add: game.Pin{Companions: before.Pin.Companions, Keep: before.Pin.Keep}}
+		return change.ProposePin(ctx, l, fresh, o)
 	case then == thenBack && before.Build != nil:
-		return l.ProposeRepair(ctx, nil)
+		return change.ProposeRepair(ctx, l, nil)
 	case then == thenBack:
-		return l.ProposePin(ctx, before.Equals, lane.PinOptions{})
+		return change.ProposePin(ctx, l, before.Equals, change.PinOptions{})
 	case before.Build != nil:
-		return l.ProposeLift(ctx)
+		return change.ProposeLift(ctx, l)
 	}
 	return nil, nil
 }

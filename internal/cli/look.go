@@ -6,6 +6,10 @@ import (
 	"strings"
 	"time"
 
+	"morvant/internal/lane/change"
+	"morvant/internal/lane/compose"
+	"morvant/internal/lane/status"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/game"
@@ -26,7 +30,7 @@ func (a *app) statusCommand() *cli.Command {
 				return err
 			}
 			return a.withLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
-				s, err := l.Status(ctx)
+				s, err := status.Of(ctx, l)
 				if err != nil {
 					return err
 				}
@@ -75,7 +79,7 @@ type updateJSON struct {
 	Of      int    `json:"of"`
 }
 
-func toDrift(d *lane.Drift) *driftJSON {
+func toDrift(d *status.Drift) *driftJSON {
 	if d == nil {
 		return nil
 	}
@@ -113,7 +117,7 @@ type statusJSON struct {
 	Keep       []string         `json:"keep,omitempty"`
 }
 
-func (a *app) showStatus(c *cli.Command, s *lane.Status) error {
+func (a *app) showStatus(c *cli.Command, s *status.Status) error {
 	if c.Bool("json") {
 		j := statusJSON{
 			Schema: "morvant-status/1", Game: s.Game.Name, Live: s.Game.Live, Lane: s.Lane, Folder: s.Dir, Held: s.Build != nil,
@@ -164,7 +168,7 @@ func (a *app) showStatus(c *cli.Command, s *lane.Status) error {
 }
 
 // laneLine names the lane, where a game has more than one.
-func laneLine(s *lane.Status) string {
+func laneLine(s *status.Status) string {
 	switch {
 	case s.Lanes < 2:
 		return ""
@@ -175,7 +179,7 @@ func laneLine(s *lane.Status) string {
 }
 
 // waitingLine tells of an update that the launcher has waiting for a held lane.
-func waitingLine(s *lane.Status) string {
+func waitingLine(s *status.Status) string {
 	if s.Waiting == "" || !s.Live {
 		return ""
 	}
@@ -186,14 +190,14 @@ func waitingLine(s *lane.Status) string {
 	return line
 }
 
-func folderWord(s *lane.Status) string {
+func folderWord(s *status.Status) string {
 	if s.Live {
 		return "live folder"
 	}
 	return "folder"
 }
 
-func (a *app) headline(s *lane.Status) string {
+func (a *app) headline(s *status.Status) string {
 	name := strong(s.Game.Display())
 	switch {
 	case s.Build == nil && s.Equals != nil:
@@ -212,7 +216,7 @@ func (a *app) headline(s *lane.Status) string {
 }
 
 // driftCount is how many files differ.
-func driftCount(d *lane.Drift) int {
+func driftCount(d *status.Drift) int {
 	n := len(d.Altered) + len(d.Missing)
 	if d.ExtraCounts {
 		n += len(d.Extra)
@@ -220,7 +224,7 @@ func driftCount(d *lane.Drift) int {
 	return n
 }
 
-func differs(d *lane.Drift) string {
+func differs(d *status.Drift) string {
 	n := driftCount(d)
 	if n == 1 {
 		return "1 file differs."
@@ -229,7 +233,7 @@ func differs(d *lane.Drift) string {
 }
 
 // showDrift lists what differs, the biggest first.
-func (a *app) showDrift(c *cli.Command, d *lane.Drift) {
+func (a *app) showDrift(c *cli.Command, d *status.Drift) {
 	a.say("\n  %s as built, %s altered, %s missing, %s extra, %s kept", comma(d.AsBuilt), comma(len(d.Altered)), comma(len(d.Missing)), comma(len(d.Extra)), comma(d.Kept))
 	if n := d.Yielded; n > 0 {
 		a.say("  %s of the build under keep or scratch rules: nobody has looked at %s.", count(n, "file"), them(n))
@@ -303,7 +307,7 @@ func (a *app) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home *ga
 		if err != nil {
 			return err
 		}
-		choice, err := l.Choose(ctx, found, nil)
+		choice, err := compose.Choose(ctx, l, found, nil)
 		if err != nil {
 			return err
 		}
@@ -313,7 +317,7 @@ func (a *app) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home *ga
 		return lane.ErrNotHeld
 	}
 	started := a.now()
-	d, tree, err := l.Verify(ctx, b, pin)
+	d, tree, err := status.Verify(ctx, l, b, pin)
 	if err != nil {
 		return err
 	}
@@ -342,7 +346,7 @@ func (a *app) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home *ga
 			a.noteOdd(d.Odd)
 		}
 		if c.Bool("repair") {
-			p, err := l.ProposeRepair(ctx, tree)
+			p, err := change.ProposeRepair(ctx, l, tree)
 			if err != nil {
 				return err
 			}

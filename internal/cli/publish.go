@@ -10,12 +10,13 @@ import (
 	"strings"
 	"time"
 
+	"morvant/internal/lane/backup"
+
 	"aead.dev/minisign"
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/catalogue"
 	"morvant/internal/game"
-	"morvant/internal/lane"
 	"morvant/internal/publish"
 	"morvant/internal/rules"
 	"morvant/internal/store"
@@ -250,7 +251,7 @@ func playersOwn(ctx context.Context, home *game.Home, g *game.Game) (rules.Rules
 		for _, c := range l.Pin.Companions {
 			own.Keep = append(own.Keep, literally(c.Path))
 		}
-		finder, err := lane.SavesFinder(ctx, home, g, l.Name, g.Folder(l))
+		finder, err := backup.Finder(ctx, home, g, l.Name, g.Folder(l))
 		if err != nil {
 			return own, err
 		}

@@ -7,6 +7,9 @@ import (
 	"strings"
 	"time"
 
+	"morvant/internal/lane/compose"
+	"morvant/internal/lane/record"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/game"
@@ -34,7 +37,7 @@ func (a *app) snapshotCommand() *cli.Command {
 				}
 			}
 			return a.withLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
-				s, err := l.Snapshot(ctx, label, c.String("note"))
+				s, err := record.Snapshot(ctx, l, label, c.String("note"))
 				if err != nil {
 					return err
 				}
@@ -93,7 +96,7 @@ func download(b *game.Build) int64 {
 	return n
 }
 
-func (a *app) showSnapshot(c *cli.Command, l *lane.Lane, s *lane.Snapshot) error {
+func (a *app) showSnapshot(c *cli.Command, l *lane.Lane, s *record.Taken) error {
 	if c.Bool("json") {
 		return a.emit(struct {
 			Schema string `json:"schema"`
@@ -284,19 +287,19 @@ func (a *app) builds(ctx context.Context, c *cli.Command, home *game.Home, name 
 }
 
 // here tells how much of each feed's build is on this computer.
-func (a *app) here(ctx context.Context, home *game.Home, g *game.Game, list []*game.Build) (*lane.Presence, error) {
+func (a *app) here(ctx context.Context, home *game.Home, g *game.Game, list []*game.Build) (*compose.Presence, error) {
 	if !slices.ContainsFunc(list, func(b *game.Build) bool { return len(b.Feeds) > 0 }) {
-		return &lane.Presence{}, nil
+		return &compose.Presence{}, nil
 	}
 	s, err := store.Open(ctx, home.StoreDir())
 	if err != nil {
 		return nil, err
 	}
 	defer s.Close()
-	return lane.Here(ctx, home, s, g, list)
+	return compose.Here(ctx, home, s, g, list)
 }
 
-func (a *app) showBuilds(c *cli.Command, list *buildList, pin game.Pin, here *lane.Presence) {
+func (a *app) showBuilds(c *cli.Command, list *buildList, pin game.Pin, here *compose.Presence) {
 	feeds := slices.ContainsFunc(list.builds, func(b *game.Build) bool { return b.Components != nil })
 	var rows [][]string
 	for _, b := range list.builds {

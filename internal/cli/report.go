@@ -9,6 +9,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"morvant/internal/lane/status"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/game"
@@ -18,15 +20,15 @@ import (
 )
 
 // writeReport writes a comparison as a page.
-func (a *app) writeReport(ctx context.Context, l *lane.Lane, d *lane.Difference, file string) error {
+func (a *app) writeReport(ctx context.Context, l *lane.Lane, d *status.Difference, file string) error {
 	p := report.Page{Game: l.Game.Display(), From: d.From.Label, To: d.To.Label, Changes: d.Build, Kept: d.Kept, Made: a.now(), Size: size}
 	left := 0
 	for _, f := range d.Build.Changed {
 		if f.Old.Size > report.MaxText || f.New.Size > report.MaxText {
 			continue
 		}
-		old, _, oldErr := l.Text(ctx, d.From, f.Path)
-		fresh, _, freshErr := l.Text(ctx, d.To, f.Path)
+		old, _, oldErr := status.Text(ctx, l, d.From, f.Path)
+		fresh, _, freshErr := status.Text(ctx, l, d.To, f.Path)
 		switch {
 		case ctx.Err() != nil:
 			return ctx.Err()
@@ -75,16 +77,16 @@ func (a *app) plotBuilds(ctx context.Context, c *cli.Command, home *game.Home, g
 			return err
 		}
 		var points []report.Point
-		var before *lane.Side
+		var before *status.Side
 		for i := range list { // the oldest first
 			b := list[len(list)-1-i]
-			side, err := l.BuildSide(ctx, b, nil)
+			side, err := status.BuildSide(ctx, l, b, nil)
 			if err != nil {
 				return err
 			}
 			point := report.Point{Label: b.Label, Date: b.Made, Bytes: side.Manifest.Bytes(), Held: b.Components == nil || here.Bytes[b] >= b.Bytes}
 			if before != nil {
-				point.New = l.Compare(before, side).Build.BytesIn()
+				point.New = status.Compare(l, before, side).Build.BytesIn()
 			}
 			before = side
 			points = append(points, point)

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"morvant/internal/lane/backup"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/game"
@@ -56,7 +58,7 @@ func (a *app) savesCommand() *cli.Command {
 						return err
 					}
 					return a.withLiveLane(ctx, c, func(l *lane.Lane, _ *game.Home) error {
-						change, err := l.ProposeSaves(ctx, nil)
+						change, err := backup.Propose(ctx, l, nil)
 						if err != nil {
 							return err
 						}
@@ -104,7 +106,7 @@ func toBackupJSON(b *saves.Backup) backupJSON {
 
 func (a *app) savesList(ctx context.Context, c *cli.Command, home *game.Home, name string) error {
 	return a.onLane(ctx, c, home, name, func(l *lane.Lane, home *game.Home) error {
-		places, none, err := l.FindSaves(ctx)
+		places, none, err := backup.Find(ctx, l)
 		if err != nil {
 			return err
 		}
@@ -162,12 +164,12 @@ func (a *app) showSaves(l *lane.Lane, now, none []string, list []*saves.Backup) 
 }
 
 func (a *app) savesBackup(ctx context.Context, c *cli.Command, l *lane.Lane, why string) error {
-	b, fresh, err := l.BackupSaves(ctx, why)
+	b, fresh, err := backup.Make(ctx, l, why)
 	switch {
 	case err != nil:
 		return err
 	case b == nil:
-		return lane.ErrNoSaves
+		return backup.ErrNone
 	case c.Bool("json"):
 		return a.emit(struct {
 			Schema string `json:"schema"`
@@ -183,13 +185,13 @@ func (a *app) savesBackup(ctx context.Context, c *cli.Command, l *lane.Lane, why
 }
 
 func (a *app) savesRestore(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, id int64) error {
-	var change *lane.SavesChange
+	var change *backup.Change
 	if id != 0 {
 		b, err := home.Backup(ctx, l.Game.Name, id)
 		if err != nil {
 			return err
 		}
-		if change, err = l.ProposeSaves(ctx, b); err != nil {
+		if change, err = backup.Propose(ctx, l, b); err != nil {
 			return err
 		}
 		return a.carrySaves(ctx, c, l, change, fmt.Sprintf("before backup %d was brought back", id), fmt.Sprintf("The saves are those of backup %d", id))
@@ -199,7 +201,7 @@ func (a *app) savesRestore(ctx context.Context, c *cli.Command, l *lane.Lane, ho
 		return err
 	}
 	for _, b := range list {
-		if change, err = l.ProposeSaves(ctx, b); err != nil {
+		if change, err = backup.Propose(ctx, l, b); err != nil {
 			return err
 		}
 		if !change.Empty() {
@@ -210,7 +212,7 @@ func (a *app) savesRestore(ctx context.Context, c *cli.Command, l *lane.Lane, ho
 }
 
 // carrySaves shows a change of the saves, asks, and carries it out.
-func (a *app) carrySaves(ctx context.Context, c *cli.Command, l *lane.Lane, change *lane.SavesChange, why, done string) error {
+func (a *app) carrySaves(ctx context.Context, c *cli.Command, l *lane.Lane, change *backup.Change, why, done string) error {
 	p := &plan.Plan{Steps: change.Steps(l.Dir)}
 	if !c.Bool("json") && !c.Bool("quiet") {
 		if change.Empty() {
@@ -225,7 +227,7 @@ func (a *app) carrySaves(ctx context.Context, c *cli.Command, l *lane.Lane, chan
 		if err := a.ask(c, "Go ahead?"); err != nil {
 			return err
 		}
-		if err := l.CarrySaves(ctx, change, why); err != nil {
+		if err := backup.CarryOut(ctx, l, change, why); err != nil {
 			return err
 		}
 	}

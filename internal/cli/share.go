@@ -8,6 +8,9 @@ import (
 	"os"
 	"strings"
 
+	"morvant/internal/lane/change"
+	"morvant/internal/lane/record"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/exchange"
@@ -49,7 +52,7 @@ func (a *app) pinfileCommand() *cli.Command {
 }
 
 func (a *app) pinfileWrite(ctx context.Context, c *cli.Command, l *lane.Lane, args []string) error {
-	f, err := l.PinFile(ctx)
+	f, err := change.PinFile(ctx, l)
 	if err != nil {
 		return err
 	}
@@ -119,15 +122,15 @@ func (a *app) pinfileAction(show bool) cli.ActionFunc {
 			if !c.Bool("json") && !c.Bool("quiet") {
 				a.showPinfile(l, f)
 			}
-			b, o, err := l.FromPinFile(ctx, f)
-			if errors.Is(err, lane.ErrNotKnown) {
+			b, o, err := change.FromPinFile(ctx, l, f)
+			if errors.Is(err, record.ErrNotKnown) {
 				a.refreshQuietly(ctx, c, home, l.Game.Name)
-				b, o, err = l.FromPinFile(ctx, f)
+				b, o, err = change.FromPinFile(ctx, l, f)
 			}
 			if err != nil {
 				return &pinfileError{err, f}
 			}
-			p, err := l.ProposePin(ctx, b, o)
+			p, err := change.ProposePin(ctx, l, b, o)
 			if err != nil {
 				return err
 			}
@@ -154,9 +157,9 @@ func (e *pinfileError) Unwrap() error { return e.error }
 // advice says where the build can be downloaded.
 func (e *pinfileError) advice() string {
 	switch {
-	case errors.Is(e.error, lane.ErrOtherContent):
+	case errors.Is(e.error, record.ErrOtherContent):
 		return "Nothing was changed; ask who wrote the file where the build is from"
-	case !errors.Is(e.error, lane.ErrNotKnown):
+	case !errors.Is(e.error, record.ErrNotKnown):
 		return ""
 	case len(e.file.Feeds) > 0:
 		s := e.file.Feeds[0]
@@ -224,7 +227,7 @@ func (a *app) exportCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				if err := l.Export(ctx, b, c.StringSlice("component"), format, args[1]); err != nil {
+				if err := record.Export(ctx, l, b, c.StringSlice("component"), format, args[1]); err != nil {
 					return err
 				}
 				return a.done(c, fmt.Sprintf("%s has %s of %s.", args[1], b.Label, l.Game.Display()))
@@ -258,12 +261,12 @@ func (a *app) importCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			from := lane.Imports{Source: args[0], Inside: c.String("inside"), Note: c.String("note")}
+			from := record.Imports{Source: args[0], Inside: c.String("inside"), Note: c.String("note")}
 			if len(args) == 2 {
 				from.Label = args[1]
 			}
 			return a.withLane(ctx, c, func(l *lane.Lane, _ *game.Home) error {
-				b, err := l.Import(ctx, from)
+				b, err := record.Import(ctx, l, from)
 				if err != nil {
 					return err
 				}

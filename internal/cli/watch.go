@@ -14,6 +14,11 @@ import (
 	"sync"
 	"time"
 
+	"morvant/internal/lane/change"
+	"morvant/internal/lane/guard"
+	"morvant/internal/lane/status"
+	"morvant/internal/watch"
+
 	"github.com/urfave/cli/v3"
 	"golang.org/x/sync/errgroup"
 
@@ -75,7 +80,7 @@ func (a *app) watch(ctx context.Context, c *cli.Command, home *game.Home, names 
 	g, ctx := errgroup.WithContext(ctx)
 	for _, name := range names {
 		w := &watcher{app: a, c: c}
-		watch := &lane.Watch{
+		watch := &watch.Watch{
 			Quiet: c.Duration("calm"), Every: c.Duration("every"), Once: c.Bool("once"), See: w.see, Turn: &turn,
 			Limit: func(problem string) { a.note("Note: %s", problem) },
 		}
@@ -117,7 +122,7 @@ type eventJSON struct {
 }
 
 // see tells of one event, and mends.
-func (w *watcher) see(ctx context.Context, l *lane.Lane, e lane.Event) (mended bool, err error) {
+func (w *watcher) see(ctx context.Context, l *lane.Lane, e watch.Event) (mended bool, err error) {
 	s := e.Status
 	message, trouble := describeEvent(s), s.Trouble()
 	w.differs = trouble
@@ -157,24 +162,24 @@ func (w *watcher) see(ctx context.Context, l *lane.Lane, e lane.Event) (mended b
 }
 
 // mend brings the lane back and sets the block again.
-func (w *watcher) mend(ctx context.Context, l *lane.Lane, s *lane.Status) (bool, error) {
-	err := l.Loosen(ctx)
+func (w *watcher) mend(ctx context.Context, l *lane.Lane, s *status.Status) (bool, error) {
+	err := guard.Loosen(ctx, l)
 	switch {
 	case err != nil:
 	case s.Drift.Any():
-		var p *lane.Proposal
-		if p, err = l.ProposeRepair(ctx, nil); err == nil {
-			err = l.Carry(ctx, p) // which sees to the block as well
+		var p *change.Proposal
+		if p, err = change.ProposeRepair(ctx, l, nil); err == nil {
+			err = change.CarryOut(ctx, l, p) // which sees to the block as well
 		}
 	default:
-		err = l.Block(ctx)
+		err = guard.Block(ctx, l)
 	}
-	err = errors.Join(err, l.Tighten(context.WithoutCancel(ctx)))
+	err = errors.Join(err, guard.Tighten(context.WithoutCancel(ctx), l))
 	return err == nil, err
 }
 
 // describeEvent says in one line how a lane stands.
-func describeEvent(s *lane.Status) (message string) {
+func describeEvent(s *status.Status) (message string) {
 	name := s.Game.Display()
 	switch {
 	case s.Build == nil:

@@ -1,7 +1,11 @@
-// Package lane holds a lane, one install of a game, and what can be done to it:
-// look, snapshot, compare, pin, unpin, undo, verify and repair.
+// Package lane holds an open lane: one install of a game, its folder, its lock, its marker, and
+// what it looks like.
 //
-// There is one way to change a lane. Every Propose function composes the state
-// the folder should have and makes a plan; Carry carries it out and records it.
-// Nothing else in this package writes into the folder, but for the marker.
+// Package entry opens one. What is done with it stands in the packages below this one: compose
+// (what a build is, put together), status (how the folder stands to it), record (snapshots),
+// change (propose and carry out), guard (blocks), backup (saves); and in package lanes, which moves
+// whole lanes.
+//
+// A Lane belongs to one goroutine, and has to be closed. Of the folder, this package writes
+// nothing but the marker.
 package lane

@@ -12,7 +12,7 @@ import (
 func TestAMarkerOfVersionOneIsReadAndWrittenTheSame(t *testing.T) {
 	old, err := os.ReadFile(filepath.Join("..", "..", "testdata", "v1", "parts", "marker.toml"))
 	require.NoError(t, err)
-	var m marker
+	var m Marker
 	require.NoError(t, toml.Unmarshal(old, &m))
 	require.Equal(t, "quay", m.Game)
 	again, err := toml.Marshal(m)

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"time"
 
+	"morvant/internal/lane/entry"
+
 	"morvant/internal/digest"
 	"morvant/internal/game"
 	"morvant/internal/lane"
@@ -276,7 +278,7 @@ func endChanges(ctx context.Context, home *game.Home, meter progress.Meter, now 
 		if !unfinished {
 			continue
 		}
-		l, err := lane.Open(ctx, home, name, lane.Options{Who: "morvant store trim", Meter: meter, Now: now})
+		l, err := entry.Open(ctx, home, name, lane.Options{Who: "morvant store trim", Meter: meter, Now: now})
 		if err != nil {
 			meter.Warn(fmt.Sprintf("what is unfinished in %s stays so: %v; what it may need is kept", name, err))
 			continue

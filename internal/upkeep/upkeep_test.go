@@ -7,6 +7,9 @@ import (
 	"testing"
 	"time"
 
+	"morvant/internal/lane/entry"
+	"morvant/internal/lane/record"
+
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/game"
@@ -41,9 +44,9 @@ func (s *shelf) snapshot(label string, files map[string]string) {
 	for p, content := range files {
 		require.NoError(s, os.WriteFile(filepath.Join(s.live, p), []byte(content), 0o644))
 	}
-	l, err := lane.Open(s.Context(), s.home, "quay", lane.Options{Meter: progress.None{}, Now: time.Now})
+	l, err := entry.Open(s.Context(), s.home, "quay", lane.Options{Meter: progress.None{}, Now: time.Now})
 	require.NoError(s, err)
-	_, err = l.Snapshot(s.Context(), label, "")
+	_, err = record.Snapshot(s.Context(), l, label, "")
 	require.NoError(s, err)
 	require.NoError(s, l.Close())
 }

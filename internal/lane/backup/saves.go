@@ -1,0 +1,330 @@
+package backup
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/plan"
+	"morvant/internal/saves"
+)
+
+// ErrNone is returned where the settings name no saves, or none are there.
+var ErrNone = errors.New("no saves are known")
+
+func Keeper(l *lane.Lane) *saves.Keeper {
+	return &saves.Keeper{Dir: l.Dir, Store: l.Store, Cache: l.Cache, Meter: l.Meter, Now: l.Now}
+}
+
+// keeperOf is keeper for a change that has been noted under an id.
+func keeperOf(l *lane.Lane, id string) *saves.Keeper {
+	k := Keeper(l)
+	k.ID = id
+	return k
+}
+
+// Find lists the folders of the game's saves, and the patterns that match none.
+func Find(ctx context.Context, l *lane.Lane) (places []saves.Place, none []string, err error) {
+	if len(l.Game.Saves) == 0 {
+		return nil, nil, nil
+	}
+	f, err := Finder(ctx, l.Home, l.Game, l.Name, l.Dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	return f.Find()
+}
+
+// back plans to bring a backup back, to where its folders are now.
+func back(ctx context.Context, l *lane.Lane, b *saves.Backup) (*saves.Backup, []*saves.Return, error) {
+	f, err := Finder(ctx, l.Home, l.Game, l.Name, l.Dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	if b, err = f.Settle(b); err != nil {
+		return nil, nil, err
+	}
+	list, err := Keeper(l).Propose(ctx, b)
+	return b, list, err
+}
+
+// Finder returns what finds the saves of a game, for its lane in dir.
+func Finder(ctx context.Context, home *game.Home, g *game.Game, lane, dir string) (saves.Finder, error) {
+	f := saves.Finder{Patterns: g.Saves, Dir: dir, Own: []string{home.Dir()}}
+	f.Home, _ = os.UserHomeDir() // without one, a path with ~ is simply not found
+	lanes, err := home.Lanes(ctx, g.Name)
+	if err != nil {
+		return f, err
+	}
+	for _, o := range lanes {
+		if dir := g.Folder(o); o.Name != lane && dir != "" {
+			f.Own = append(f.Own, dir)
+		}
+	}
+	return f, nil
+}
+
+// Make records the saves as they are now. fresh is false where the newest
+// backup holds the same already, and is returned. Without saves it returns nil.
+func Make(ctx context.Context, l *lane.Lane, why string) (b *saves.Backup, fresh bool, err error) {
+	places, _, err := Find(ctx, l)
+	if err != nil || len(places) == 0 {
+		return nil, false, err
+	}
+	if b, err = Keeper(l).Record(ctx, places); err != nil {
+		return nil, false, fmt.Errorf("the saves: %w", err)
+	}
+	for i, text := range b.LeftOut {
+		if i == few {
+			l.Meter.Warn(fmt.Sprintf("%d more of the saves are left out of the backup", len(b.LeftOut)-few))
+			break
+		}
+		l.Meter.Warn("left out of the backup: " + text)
+	}
+	list, err := l.Home.Backups(ctx, l.Game.Name)
+	if err != nil {
+		return nil, false, err
+	}
+	if len(list) > 0 && list[0].Same(b) {
+		list[0].LeftOut = b.LeftOut
+		return list[0], false, nil
+	}
+	b.Game, b.Lane, b.Why = l.Game.Name, l.Name, why
+	if _, build, err := l.Pin(ctx); err == nil && build != nil {
+		b.Build = build.Label
+	}
+	return b, true, l.Home.AddBackup(ctx, b)
+}
+
+// few is how many things of a kind are named.
+const few = 5
+
+// Whole returns an error if a backup that has just been taken leaves something out:
+// then the saves are not moved.
+func Whole(b *saves.Backup) error {
+	if b == nil || len(b.LeftOut) == 0 {
+		return nil
+	}
+	return fmt.Errorf("%w: %s", saves.ErrLeftOut, b.LeftOut[0])
+}
+
+// Guard backs up the saves before something else is changed. Those of a parked
+// lane are not in use, or are in its folder and so in the plan.
+func Guard(ctx context.Context, l *lane.Lane, c *game.Change) error {
+	if !l.Live {
+		return nil
+	}
+	what := lane.Describe(c)
+	_, _, err := Make(ctx, l, "before "+LowerFirst(what))
+	return err
+}
+
+func LowerFirst(s string) string { return string(s[0]|0x20) + s[1:] }
+
+// Change is a change of the saves that has been planned.
+type Change struct {
+	Returns []*saves.Return
+	Now     *saves.Backup // the saves as they are; nil if there are none
+	backup  *saves.Backup // what they are to be; nil: nothing
+}
+
+// Empty reports whether nothing would change.
+func (c *Change) Empty() bool {
+	return !slices.ContainsFunc(c.Returns, func(r *saves.Return) bool { return !r.Plan.Empty() })
+}
+
+// Steps lists what would change, by full path.
+func (c *Change) Steps(dir string) []plan.Step {
+	var list []plan.Step
+	for _, r := range c.Returns {
+		for _, s := range r.Plan.Steps {
+			s.Path = filepath.Join(r.Place.In(dir), filepath.FromSlash(s.Path))
+			list = append(list, s)
+		}
+	}
+	return list
+}
+
+// Propose plans to bring a backup back. Folders of saves that are there now and
+// not in it are emptied.
+func Propose(ctx context.Context, l *lane.Lane, b *saves.Backup) (*Change, error) {
+	places, _, err := Find(ctx, l)
+	if err != nil {
+		return nil, err
+	}
+	c := &Change{}
+	if b != nil {
+		if c.backup, c.Returns, err = back(ctx, l, b); err != nil {
+			return nil, err
+		}
+		b = c.backup
+	}
+	var rest []saves.Place
+	for _, p := range places {
+		if b == nil || !slices.ContainsFunc(b.Parts, func(o saves.Part) bool { return o.Place == p }) {
+			rest = append(rest, p)
+		}
+	}
+	empty, err := Keeper(l).ProposeEmpty(ctx, rest)
+	c.Returns = append(empty, c.Returns...)
+	return c, err
+}
+
+// CarryOut backs the saves up, and carries out a change of them. Killed at any
+// point, the next Open finishes it.
+func CarryOut(ctx context.Context, l *lane.Lane, c *Change, why string) error {
+	if err := l.MayChange(); err != nil {
+		return err
+	}
+	return carryOut(ctx, l, c, why)
+}
+
+func carryOut(ctx context.Context, l *lane.Lane, c *Change, why string) error {
+	var err error
+	if c.Now, _, err = Make(ctx, l, why); err != nil {
+		return err
+	}
+	if err := Whole(c.Now); err != nil {
+		return err
+	}
+	note := game.Restoring{UID: game.NewUID()}
+	for _, r := range c.Returns {
+		note.Places = append(note.Places, r.Place)
+	}
+	if c.backup != nil {
+		note.Backup = c.backup.ID
+	}
+	if err := l.Home.BeginRestoring(ctx, l.Game.Name, note); err != nil {
+		return err
+	}
+	ctx = context.WithoutCancel(ctx)
+	if err := keeperOf(l, note.UID).Carry(ctx, c.Returns); err != nil {
+		return err
+	}
+	return l.Home.EndRestoring(ctx, l.Game.Name)
+}
+
+// Recover ends a change of the saves that an earlier run did not.
+func Recover(ctx context.Context, l *lane.Lane) error {
+	r, err := l.Home.Restoring(ctx, l.Game.Name)
+	if err != nil || r == nil || !l.Live {
+		return err
+	}
+	if err := l.NotRunning(); err != nil {
+		return fmt.Errorf("a change of the saves was interrupted and is finished once the game is closed: %w", err)
+	}
+	if err := keeperOf(l, r.UID).Recover(ctx, r.Places); err != nil {
+		return err
+	}
+	var b *saves.Backup
+	if r.Backup != 0 {
+		if b, err = l.Home.Backup(ctx, l.Game.Name, r.Backup); errors.Is(err, game.ErrUnknown) {
+			// The backup has been forgotten: the saves stay as they are now.
+			l.Tell("A change of the saves of %s had been interrupted; the backup that it brought back is forgotten, and the saves stay as they are.", l.Game.Display())
+			return l.Home.EndRestoring(ctx, l.Game.Name)
+		} else if err != nil {
+			return err
+		}
+	}
+	c, err := Propose(ctx, l, b)
+	if err != nil {
+		return err
+	}
+	if err := carryOut(ctx, l, c, "before an interrupted change of the saves was finished"); err != nil {
+		return err
+	}
+	l.Tell("A change of the saves of %s had been interrupted; it is finished now.", l.Game.Display())
+	return nil
+}
+
+// Leave backs the saves up before the lane is parked, and returns the backup's
+// number; 0 if there are none.
+func Leave(ctx context.Context, l *lane.Lane, to string) (int64, error) {
+	b, _, err := Make(ctx, l, "before the switch to lane "+to)
+	if err != nil || b == nil {
+		return 0, err
+	}
+	if l.Game.SavesPerLane {
+		if err := Whole(b); err != nil {
+			return 0, err
+		}
+	}
+	return b.ID, nil
+}
+
+// Enter puts the saves in place that the lane is to have, which has just become
+// live: its own, where each lane has its own, or those that lay in the other lane's
+// folder, where all lanes share them.
+func Enter(ctx context.Context, l *lane.Lane, s *game.Switch) error {
+	if len(l.Game.Saves) == 0 {
+		return nil
+	}
+	is, err := l.Home.Lane(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return err
+	}
+	id := is.LaneState.Saves
+	if !l.Game.SavesPerLane {
+		id = s.Saves
+	}
+	if id == 0 {
+		return nil
+	}
+	b, err := l.Home.Backup(ctx, l.Game.Name, id)
+	if errors.Is(err, game.ErrUnknown) {
+		return nil // it has been forgotten
+	}
+	if err != nil {
+		return err
+	}
+	if l.Game.SavesPerLane {
+		// What lies in the lane's folder has moved with it.
+		b = only(b, func(p saves.Place) bool { return !p.Inside })
+	} else {
+		b = only(b, func(p saves.Place) bool { return p.Inside })
+	}
+	if len(b.Parts) == 0 {
+		return nil
+	}
+	_, back, err := back(ctx, l, b)
+	if err != nil {
+		return err
+	}
+	return keeperOf(l, s.UID).Carry(ctx, back)
+}
+
+func only(b *saves.Backup, keep func(saves.Place) bool) *saves.Backup {
+	c := *b
+	c.Parts = slices.DeleteFunc(slices.Clone(b.Parts), func(p saves.Part) bool { return !keep(p.Place) })
+	return &c
+}
+
+// RecoverEntering ends what a switch that was cut off has begun in the folders of the
+// saves.
+func RecoverEntering(ctx context.Context, l *lane.Lane, s *game.Switch) error {
+	var places []saves.Place
+	to, err := l.Home.Lane(ctx, l.Game.Name, s.To)
+	if err != nil {
+		return err
+	}
+	for _, id := range []int64{s.Saves, to.LaneState.Saves} {
+		if id == 0 {
+			continue
+		}
+		b, err := l.Home.Backup(ctx, l.Game.Name, id)
+		if err != nil {
+			return err
+		}
+		for _, p := range b.Parts {
+			places = append(places, p.Place)
+		}
+	}
+	k := keeperOf(l, s.UID)
+	k.Dir = l.Game.Live
+	return k.Recover(ctx, places)
+}

@@ -1,0 +1,298 @@
+package change
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"morvant/internal/apply"
+	"morvant/internal/digest"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/backup"
+	"morvant/internal/lane/compose"
+	"morvant/internal/lane/guard"
+	"morvant/internal/plan"
+	"morvant/internal/scan"
+	"morvant/internal/volume"
+)
+
+// ErrFollowed is returned for a second lane that would take the launcher's updates.
+var ErrFollowed = errors.New("another lane follows updates already, and only one may")
+
+// Ready returns an error if the proposal could not be carried out as things stand:
+// the game is running, or a disk has no room.
+func Ready(l *lane.Lane, p *Proposal) error {
+	if l.Unfinished != nil {
+		return l.Unfinished
+	}
+	if l.Strange != "" {
+		return fmt.Errorf("%s: %w: %s", l.Dir, lane.ErrStranger, l.Strange)
+	}
+	if p.Plan.Empty() {
+		return nil
+	}
+	if err := l.NotRunning(); err != nil {
+		return err
+	}
+	var grow int64
+	for _, f := range p.Fetches {
+		grow += f.Grow
+	}
+	if grow > 0 {
+		if err := volume.CheckFree(l.Store.Dir(), grow); err != nil {
+			return err
+		}
+	}
+	return apply.CheckSpace(l.Dir, p.Plan, p.Shared)
+}
+
+// CarryOut carries a proposal out and records it: it fetches what is missing, then
+// changes the lane.
+func CarryOut(ctx context.Context, l *lane.Lane, p *Proposal) error {
+	if err := Ready(l, p); err != nil {
+		return err
+	}
+	if err := backup.Guard(ctx, l, &p.Change); err != nil {
+		return err
+	}
+	if p.composed != nil {
+		for _, layer := range p.composed.Layers() {
+			if err := compose.Adopt(ctx, l, layer, true); err != nil {
+				return err
+			}
+		}
+		if err := compose.KeepTexts(ctx, l, p.composed.Texts); err != nil {
+			return err
+		}
+	}
+	if p.prepare != nil {
+		if err := p.prepare(ctx); err != nil {
+			return err
+		}
+	}
+	for _, f := range p.Fetches {
+		if _, err := compose.RunFetch(ctx, l, f.composed, f.Plan, f.only, p.tree); err != nil {
+			return err
+		}
+	}
+	steps, err := putSteps(ctx, l, p.Plan.Steps)
+	if err != nil {
+		return err
+	}
+	p.Change.Steps = steps
+	memo, err := json.Marshal(&p.Change)
+	if err != nil {
+		return err
+	}
+	if err := mayTouch(l, p.Plan); err != nil {
+		return err
+	}
+	// Noted before anything happens, until everything that follows is done.
+	if err := l.Home.Begin(ctx, l.Game.Name, l.Name, game.BegunChange, p.Change.UID, json.RawMessage(memo)); err != nil {
+		return err
+	}
+	if !p.Plan.Empty() {
+		if err := change(ctx, l, p, memo); err != nil {
+			return err
+		}
+	}
+	// The change is made: recording it must not be cut short.
+	ctx = context.WithoutCancel(ctx)
+	if err := recordChange(ctx, l, &p.Change); err != nil {
+		return err
+	}
+	if err := l.SetMark(ctx, false); err != nil {
+		return err
+	}
+	if !p.Plan.Empty() {
+		if err := apply.Finish(l.Root); err != nil {
+			return err
+		}
+		if err := remember(ctx, l, p); err != nil {
+			return err
+		}
+	}
+	return afterwards(ctx, l, &p.Change, false)
+}
+
+// change brings the folder to what the proposal wants. After an error it is as before,
+// and the note of the change is gone, unless it could not be taken back.
+func change(ctx context.Context, l *lane.Lane, p *Proposal, memo json.RawMessage) error {
+	over := func(err error) error {
+		ctx := context.WithoutCancel(ctx)
+		return errors.Join(err, l.SetMark(ctx, false), l.Home.End(ctx, l.Game.Name, l.Name, game.BegunChange))
+	}
+	if err := l.SetMark(ctx, true); err != nil {
+		return over(err)
+	}
+	others := &elsewhere{}
+	if p.Shared > 0 {
+		others = otherLanes(ctx, l)
+	}
+	defer others.close()
+	report, err := apply.Do(ctx, apply.Job{
+		ID: p.Change.UID, Root: l.Root, Dir: l.Dir, Plan: p.Plan, Tree: p.tree, Store: l.Store, Memo: memo, Meter: l.Meter, Now: l.Now,
+		Elsewhere: others.open, Shared: p.Shared,
+	})
+	sentences := sentences(context.WithoutCancel(ctx), l, report)
+	for _, text := range sentences {
+		l.Meter.Warn(text)
+	}
+	p.Change.Notes = strings.Join(sentences, "; ")
+	var unfinished *apply.UnfinishedError
+	switch {
+	case errors.As(err, &unfinished):
+		return err
+	case err != nil:
+		return over(err)
+	}
+	return nil
+}
+
+// afterwards does what follows a change of the lane, and then ends it. The change itself
+// stands, whatever comes of that. What fails and may succeed later is left to the next
+// command, once.
+func afterwards(ctx context.Context, l *lane.Lane, c *game.Change, again bool) error {
+	if err := guard.Follow(ctx, l, c); err != nil {
+		later := !again && !guard.Lasting(err)
+		text := fmt.Sprintf("the block is not as it should be: %v; see morvant block --show", err)
+		if later {
+			text = fmt.Sprintf("the block is not as it should be yet: %v; the next command tries again", err)
+		}
+		l.Meter.Warn(text)
+		if later {
+			return nil
+		}
+	}
+	afterPin(ctx, l, c)
+	return l.Home.End(ctx, l.Game.Name, l.Name, game.BegunChange)
+}
+
+// mayTouch returns an error if a file that has to leave its place cannot be moved: what
+// can be known before anything is changed.
+func mayTouch(l *lane.Lane, p *plan.Plan) error {
+	folders := make(map[string]bool)
+	for i := range p.Steps {
+		s := &p.Steps[i]
+		if !s.Displaces() && !s.Places() {
+			continue
+		}
+		if s.Displaces() && volume.Immutable(l.Root, s.Path) {
+			return fmt.Errorf("%s: %w", s.Path, lane.ErrImmutable)
+		}
+		dir := path.Dir(s.Path)
+		if !folders[dir] {
+			folders[dir] = true
+			full := filepath.Join(l.Dir, filepath.FromSlash(dir))
+			if info, err := l.Root.Lstat(dir); err == nil && info.IsDir() && !volume.Writable(full) {
+				return fmt.Errorf("the folder %s %w", full, game.ErrProtected)
+			}
+		}
+	}
+	return nil
+}
+
+// unsettable takes the steps out of a plan that only set times or modes which this user
+// may not set, and says so.
+func unsettable(l *lane.Lane, p *Proposal) {
+	first := ""
+	n := 0
+	p.Plan.Steps = slices.DeleteFunc(p.Plan.Steps, func(s plan.Step) bool {
+		if !s.KeepsContent() || s.After.Kind != plan.File || volume.MaySet(l.Root, s.Path) {
+			return false
+		}
+		if n++; n == 1 {
+			first = s.Path
+		}
+		return true
+	})
+	switch {
+	case n == 1:
+		p.Notes = append(p.Notes, fmt.Sprintf("the date or mode of %s stays as it is: the file belongs to somebody else", first))
+	case n > 1:
+		p.Notes = append(p.Notes, fmt.Sprintf("the dates or modes of %d files stay as they are: they belong to somebody else, %s among them", n, first))
+	}
+}
+
+// recordChange records a change, and whether the lane follows updates from now on: it
+// does if nothing holds it and no other lane does.
+func recordChange(ctx context.Context, l *lane.Lane, c *game.Change) error {
+	if err := l.Home.RecordChange(ctx, c); err != nil {
+		return err
+	}
+	lanes, err := l.Home.Lanes(ctx, l.Game.Name)
+	if err != nil {
+		return err
+	}
+	var is *game.Lane
+	free := true
+	for _, o := range lanes {
+		if o.Name == l.Name {
+			is = o
+		} else if o.Follows {
+			free = false
+		}
+	}
+	follows := free && !c.After.Held()
+	if is == nil || is.Follows == follows {
+		return nil
+	}
+	is.Follows = follows
+	return l.Home.SetLane(ctx, l.Game.Name, l.Name, is.LaneState)
+}
+
+// mayFollow returns an error if another lane follows updates.
+func mayFollow(ctx context.Context, l *lane.Lane) error {
+	lanes, err := l.Home.Lanes(ctx, l.Game.Name)
+	if err != nil {
+		return err
+	}
+	for _, o := range lanes {
+		if o.Follows && o.Name != l.Name {
+			return fmt.Errorf("lane %s: %w", o.Name, ErrFollowed)
+		}
+	}
+	return nil
+}
+
+func putSteps(ctx context.Context, l *lane.Lane, steps []plan.Step) (digest.Digest, error) {
+	session := l.Store.Begin()
+	d, _, err := session.Put(ctx, bytes.NewReader(plan.EncodeSteps(steps)), nil)
+	return d, errors.Join(err, session.Close())
+}
+
+// remember notes the content of the files that were just written, so that the
+// next look need not read them. The new files are looked at only once the clock
+// has moved on, so that a touch from then on shows.
+func remember(ctx context.Context, l *lane.Lane, p *Proposal) error {
+	after := make(map[string]*plan.Node)
+	for i := range p.Plan.Steps {
+		if s := &p.Plan.Steps[i]; s.After != nil && s.After.Kind == plan.File {
+			after[s.Path] = s.After
+		}
+	}
+	timer := time.NewTimer(scan.ChangeClock())
+	defer timer.Stop()
+	<-timer.C
+	looked := l.Now()
+	t, err := l.Walk(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range t.Entries {
+		e := &t.Entries[i]
+		n, ok := after[e.Path]
+		if ok && e.Kind == scan.File && e.Stamp.Size == n.Size && (n.MTime == 0 || e.Stamp.MTime == n.MTime) {
+			e.Digest, e.Looked, e.Known = n.Digest, looked, true
+		}
+	}
+	return l.Cache.Remember(ctx, l.CacheKey(), t)
+}

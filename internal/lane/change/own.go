@@ -1,0 +1,263 @@
+package change
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"morvant/internal/digest"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/compose"
+	"morvant/internal/plan"
+	"morvant/internal/rules"
+	"morvant/internal/scan"
+)
+
+// Source is where a player's own files are carried from.
+type Source struct {
+	Name  string
+	state plan.State // what it holds
+	built func(path string) bool
+	// tree and root are those of a lane or a folder, whose content has yet to go into
+	// the store; nil for a snapshot.
+	tree  *scan.Tree
+	root  *os.Root
+	close func() error
+}
+
+// Close gives the source back.
+func (s *Source) Close() error {
+	if s.close == nil {
+		return nil
+	}
+	return s.close()
+}
+
+// FromLane returns another lane of the game as a source.
+func FromLane(ctx context.Context, l *lane.Lane, name string) (*Source, error) {
+	if name == l.Name {
+		return nil, fmt.Errorf("lane %s cannot be carried from itself", name)
+	}
+	o, err := Beside(ctx, l, name)
+	if err != nil {
+		return nil, err
+	}
+	s := &Source{Name: "lane " + name, root: o.Root, close: o.Close}
+	if s.tree, err = o.Look(ctx, 0); err != nil {
+		return nil, errors.Join(err, o.Close())
+	}
+	s.state = plan.FromTree(s.tree)
+	_, owned, err := compose.Pinned(ctx, o)
+	if err != nil {
+		return nil, errors.Join(err, o.Close())
+	}
+	s.built = has(owned)
+	return s, nil
+}
+
+// FromFolder returns a folder outside as a source.
+func FromFolder(ctx context.Context, l *lane.Lane, dir string) (*Source, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	s := &Source{Name: dir, root: root, close: root.Close, built: func(string) bool { return false }}
+	if s.tree, err = scan.Walk(ctx, root, l.Game.Rules()); err == nil {
+		err = s.tree.Read(ctx, root, scan.Request{Sink: scan.Hash(), Task: "Reading", Meter: l.Meter, Now: l.Now})
+	}
+	if err != nil {
+		return nil, errors.Join(err, root.Close())
+	}
+	s.state = plan.FromTree(s.tree)
+	return s, nil
+}
+
+// FromBuild returns a snapshot as a source.
+func FromBuild(ctx context.Context, l *lane.Lane, b *game.Build) (*Source, error) {
+	if b.Components != nil {
+		return nil, fmt.Errorf("%s is a feed's build and holds nothing of the player's: %w", b.Label, game.ErrUnknown)
+	}
+	c, err := compose.Recorded(ctx, l, b)
+	if err != nil {
+		return nil, err
+	}
+	return &Source{Name: b.Name(), state: c.State(), built: func(string) bool { return false }}, nil
+}
+
+func has(s plan.State) func(string) bool {
+	paths := make(map[string]bool, len(s))
+	for _, e := range s {
+		paths[e.Path] = true
+	}
+	return func(p string) bool { return paths[p] }
+}
+
+// Conflict is a file that both sides have, and not the same.
+type Conflict struct {
+	Path        string
+	Here, There int64 // bytes
+	Newer       bool  // the one there is newer
+	HereTime    time.Time
+	ThereTime   time.Time
+	node        plan.Node
+}
+
+// Carrying is what a carry would bring.
+type Carrying struct {
+	Source    *Source
+	New       []plan.Entry
+	Same      int
+	Conflicts []Conflict
+
+	tree *scan.Tree
+}
+
+// CompareOwn lists what of the player's own files a source has that this lane does
+// not: files under keep rules, and others that are no build's. With patterns, only
+// what matches them.
+func CompareOwn(ctx context.Context, l *lane.Lane, s *Source, patterns []string) (*Carrying, error) {
+	if err := (rules.Rules{Keep: patterns}).Check(); err != nil {
+		return nil, err
+	}
+	theirs, err := gamesPaths(ctx, l)
+	if err != nil {
+		return nil, err
+	}
+	c := &Carrying{Source: s}
+	if c.tree, err = l.Look(ctx, 0); err != nil {
+		return nil, err
+	}
+	have := make(map[string]plan.Node)
+	for _, e := range plan.FromTree(c.tree) {
+		have[e.Path] = e.Node
+	}
+	match, only := l.Game.Rules().Matcher(), rules.NewSet(patterns)
+	for _, e := range s.state {
+		if e.Kind == plan.Dir || match.Scratch(e.Path) || len(patterns) > 0 && !only.Match(e.Path) {
+			continue
+		}
+		if !match.Kept(e.Path) && (theirs[e.Path] || s.built(e.Path)) {
+			continue
+		}
+		is, there := have[e.Path]
+		switch {
+		case blocked(have, e.Path) || there && is.Kind == plan.Dir:
+			l.Meter.Warn(fmt.Sprintf("%s cannot be carried: a folder and a file of one name are in each other's way", e.Path))
+		case !there:
+			c.New = append(c.New, e)
+		case is.Kind == e.Kind && is.Digest == e.Digest && is.Target == e.Target:
+			c.Same++
+		default:
+			c.Conflicts = append(c.Conflicts, Conflict{
+				Path: e.Path, Here: is.Size, There: e.Size, Newer: e.MTime > is.MTime, HereTime: is.Time(), ThereTime: e.Time(), node: e.Node,
+			})
+		}
+	}
+	slices.SortFunc(c.New, plan.BiggestFirst)
+	return c, nil
+}
+
+// blocked reports whether something that is no folder stands where the path needs one.
+func blocked(have map[string]plan.Node, p string) bool {
+	for dir := path.Dir(p); dir != "."; dir = path.Dir(dir) {
+		if n, ok := have[dir]; ok && n.Kind != plan.Dir {
+			return true
+		}
+	}
+	return false
+}
+
+// gamesPaths lists the paths of what this lane is held to, and of what the feeds
+// offer: what stands there is not the player's, unless a keep rule says so.
+func gamesPaths(ctx context.Context, l *lane.Lane) (map[string]bool, error) {
+	paths := make(map[string]bool)
+	_, owned, err := compose.Pinned(ctx, l)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range owned {
+		paths[e.Path] = true
+	}
+	offered, err := l.Home.Offered(l.Game.Name)
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range offered {
+		parts, err := compose.OfferedParts(b)
+		if err != nil {
+			l.Home.Tell(fmt.Sprintf("%s is left out: %v", b.Name(), err))
+			continue
+		}
+		for _, p := range parts {
+			for _, f := range p.Manifest.Files {
+				paths[f.Path] = true
+			}
+		}
+	}
+	return paths, nil
+}
+
+// Take says which of the conflicts the source wins.
+type Take string
+
+// What wins a conflict.
+const (
+	TakeMine   Take = "mine"
+	TakeNewer  Take = "newer"
+	TakeTheirs Take = "theirs"
+)
+
+// ProposeCarry plans to bring what a comparison has found.
+func ProposeCarry(ctx context.Context, l *lane.Lane, c *Carrying, take Take) (*Proposal, error) {
+	bring := make(map[string]plan.Node)
+	for _, e := range c.New {
+		bring[e.Path] = e.Node
+	}
+	for _, k := range c.Conflicts {
+		if take == TakeTheirs || take == TakeNewer && k.Newer {
+			bring[k.Path] = k.node
+		}
+	}
+	wanted := make(map[digest.Digest]bool)
+	for _, n := range bring {
+		if n.Kind == plan.File {
+			wanted[n.Digest] = true
+		}
+	}
+	pin, err := l.Home.Pin(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return nil, err
+	}
+	to := target{want: plan.FromTree(c.tree).Over(bring), exact: true, tree: c.tree}
+	if c.Source.tree != nil {
+		to.promised = wanted
+		to.prepare = func(ctx context.Context) error { return putFrom(ctx, l, c.Source, bring) }
+	}
+	return propose(ctx, l, to, game.Change{What: "carry", Build: c.Source.Name, Before: pin, After: pin})
+}
+
+// putFrom puts the files of a source into the store.
+func putFrom(ctx context.Context, l *lane.Lane, s *Source, bring map[string]plan.Node) error {
+	tree := &scan.Tree{Entries: slices.Clone(s.tree.Entries)}
+	session := l.Store.Begin()
+	err := tree.Read(ctx, s.root, scan.Request{
+		Sink: session.Put, Task: "Reading", Meter: l.Meter, Now: l.Now,
+		Skip: func(e *scan.Entry) bool { _, wanted := bring[e.Path]; return !wanted },
+	})
+	if err = errors.Join(err, session.Close()); err != nil {
+		return err
+	}
+	for i := range tree.Entries {
+		e := &tree.Entries[i]
+		if n, wanted := bring[e.Path]; wanted && n.Kind == plan.File && e.Digest != n.Digest {
+			return fmt.Errorf("%s of %s: %w", e.Path, strings.TrimSpace(s.Name), scan.ErrUnstable)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,136 @@
+package change
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"slices"
+
+	"morvant/internal/feed"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/compose"
+	"morvant/internal/lane/record"
+	"morvant/internal/pinfile"
+	"morvant/internal/volume"
+)
+
+// PinFile writes down what the lane is held to.
+func PinFile(ctx context.Context, l *lane.Lane) (*pinfile.File, error) {
+	pin, b, err := l.Pin(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if b == nil {
+		return nil, lane.ErrNotHeld
+	}
+	if err := l.Home.FindOffers(b); err != nil {
+		return nil, err
+	}
+	f := &pinfile.File{
+		Game: l.Game.Name, Title: l.Game.Title, Build: b.Label, Channel: b.Channel, Digest: b.Digest(), Components: pin.Components,
+		Keep: l.Game.Keep, Companions: pin.Companions, Edits: pin.Edits, Feeds: sources(b.Feeds),
+	}
+	for _, o := range pin.Overlays {
+		f.Overlays = append(f.Overlays, pinfile.Overlay{Build: o.Name, Digest: o.Digest, Components: o.Components, Files: o.Pattern})
+	}
+	return f, nil
+}
+
+// sources names feeds for others: only those that others can reach, and without names
+// and passwords in their addresses.
+func sources(feeds []*feed.Feed) []pinfile.Source {
+	var list []pinfile.Source
+	for _, f := range feeds {
+		for _, address := range f.Addresses {
+			u, err := url.Parse(address)
+			if err != nil || u.Scheme != "http" && u.Scheme != "https" {
+				continue
+			}
+			u.User, u.RawQuery, u.Fragment = nil, "", ""
+			list = append(list, pinfile.Source{Address: u.String(), Key: f.Key})
+		}
+	}
+	return list
+}
+
+// FromPinFile finds what a pin file means here: the build, and how it is to be pinned.
+func FromPinFile(ctx context.Context, l *lane.Lane, f *pinfile.File) (*game.Build, PinOptions, error) {
+	o := PinOptions{Hold: true, Components: f.Components}
+	builds, err := l.Home.Builds(ctx, l.Game.Name)
+	if err != nil {
+		return nil, o, err
+	}
+	b, err := sameContent(builds, func(b *game.Build) bool { return b.Digest() == f.Digest }, f.Build)
+	if err != nil {
+		return nil, o, err
+	}
+	if b.Components == nil {
+		o.Components = nil
+	}
+	for _, k := range f.Keep {
+		if !slices.Contains(l.Game.Keep, k) {
+			o.Add.Keep = append(o.Add.Keep, k)
+		}
+	}
+	o.Add.Companions, o.Add.Edits = f.Companions, f.Edits
+	if err := mayWrite(ctx, l, b, o); err != nil {
+		return nil, o, err
+	}
+	for _, over := range f.Overlays {
+		other, err := sameContent(builds, func(b *game.Build) bool { return b.Digest() == over.Digest }, over.Build)
+		if err != nil {
+			return nil, o, fmt.Errorf("the overlay %s: %w", over.Files, err)
+		}
+		lay := game.Overlay{Name: other.Name(), Digest: over.Digest, Pattern: over.Files, Build: other.UID}
+		if other.Components != nil {
+			lay.Components = over.Components
+			lay.Build = other.With(over.Components).UID
+		}
+		o.Add.Overlays = append(o.Add.Overlays, lay)
+	}
+	return b, o, nil
+}
+
+// mayWrite returns an error if a pin file writes onto a file of the build, or into one
+// that is a program: whoever wrote it could have it started.
+func mayWrite(ctx context.Context, l *lane.Lane, b *game.Build, o PinOptions) error {
+	if len(o.Add.Companions)+len(o.Add.Edits) == 0 {
+		return nil
+	}
+	choice, err := compose.Choose(ctx, l, b, o.Components)
+	if err != nil {
+		return err
+	}
+	c, err := compose.Of(ctx, l, b, choice.Names)
+	if err != nil {
+		return err
+	}
+	for _, k := range o.Add.Companions {
+		for _, f := range c.Manifest.Files {
+			if volume.Fold(f.Path) == volume.Fold(k.Path) {
+				return fmt.Errorf("the companion %s is a file of the build: %w", k.Path, pinfile.ErrRuns)
+			}
+		}
+	}
+	for _, e := range o.Add.Edits {
+		if a, ok := c.Attributes.Files[e.File]; ok && a.Mode&0o111 != 0 {
+			return fmt.Errorf("%s, which an edit is about, is a program: %w", e.File, pinfile.ErrRuns)
+		}
+	}
+	return nil
+}
+
+// sameContent finds the build that is meant by its content. A build that only has the
+// same name is not it.
+func sameContent(builds []*game.Build, is func(*game.Build) bool, label string) (*game.Build, error) {
+	if i := slices.IndexFunc(builds, is); i >= 0 {
+		return builds[i], nil
+	}
+	for _, b := range builds {
+		if b.Label == label || b.Name() == label {
+			return nil, fmt.Errorf("%s: %w", b.Name(), record.ErrOtherContent)
+		}
+	}
+	return nil, fmt.Errorf("%s: %w", label, record.ErrNotKnown)
+}

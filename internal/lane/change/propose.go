@@ -1,0 +1,361 @@
+package change
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"morvant/internal/digest"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/compose"
+	"morvant/internal/plan"
+	"morvant/internal/scan"
+	"morvant/internal/volume"
+)
+
+// Proposal is a change that has been planned and not carried out.
+type Proposal struct {
+	Plan    *plan.Plan
+	Odd     []scan.Oddity
+	Change  game.Change     // what the history will say
+	Build   *game.Build     // the build it leads to, if it leads to one
+	Choice  *compose.Choice // of that build's components
+	Fetches []*Fetching     // what must be fetched first
+	Notes   []string        // what the player should know
+	Yielded int             // files of the build that rules leave to the player
+
+	tree     *scan.Tree
+	composed *compose.Composed // nil: what it leads to is no build
+	prepare  func(context.Context) error
+	// Shared is how many of the bytes to write are shared with other lanes, and take
+	// no space.
+	Shared int64
+}
+
+// target is the state a lane is to be brought to, and by which rights.
+type target struct {
+	want         plan.State
+	owned        plan.State
+	clean, exact bool
+	tree         *scan.Tree        // what is there, if it has been looked at already
+	composed     *compose.Composed // the build it is; nil: none
+	// prepare, if set, puts the promised content into the store before the change.
+	prepare  func(context.Context) error
+	promised map[digest.Digest]bool
+}
+
+// propose makes the plan that leads to a target.
+func propose(ctx context.Context, l *lane.Lane, to target, c game.Change) (*Proposal, error) {
+	tree := to.tree
+	if tree == nil {
+		var err error
+		if tree, err = l.Look(ctx, 0); err != nil {
+			return nil, err
+		}
+	}
+	request := plan.Request{
+		Have: plan.FromTree(tree), Odd: tree.Odd, Want: to.want, Owned: to.owned, Rules: compose.Rules(l, to.composed),
+		Clean: to.clean, Exact: to.exact, IgnoresCase: l.IgnoresCase(),
+	}
+	proposal := &Proposal{Odd: tree.Odd, tree: tree, composed: to.composed, prepare: to.prepare}
+	var err error
+	if proposal.Plan, err = plan.Make(request); err != nil {
+		return nil, err
+	}
+	if err := source(ctx, l, proposal, request, to.promised); err != nil {
+		return nil, err
+	}
+	if proposal.Shared, err = shareable(ctx, l, proposal.Plan); err != nil {
+		return nil, err
+	}
+	if err := l.CanHold(proposal.Plan); err != nil {
+		return nil, err
+	}
+	unsettable(l, proposal)
+	proposal.Yielded = compose.Yielded(l, to.composed, proposal.Plan)
+	c.UID, c.Game, c.Lane, c.Made = game.NewUID(), l.Game.Name, l.Name, l.Now()
+	c.Totals = totals(proposal.Plan)
+	proposal.Change = c
+	return proposal, nil
+}
+
+func totals(p *plan.Plan) game.Totals {
+	t := p.Totals()
+	return game.Totals{Replaced: t.Replaced, Added: t.Added, Removed: t.Removed, Moved: t.Moved, Retimed: t.Retimed, Written: t.Write, Made: t.Made, Unmade: t.Unmade}
+}
+
+// PinOptions say how a lane is pinned.
+type PinOptions struct {
+	Clean bool // remove files that are not the build's and not the player's
+	Exact bool // bring the snapshot back whole, the player's kept files included
+	Hold  bool // hold the lane there afterwards; otherwise only go there
+	Whole bool // as Exact, but this once: the player's own files are theirs afterwards
+	// Components of a feed's build; none: those that the lane has.
+	Components []string
+	Open       bool // do not block updates
+	// Add is what the pin has beside its build: overlays, companions, edits, keep
+	// rules.
+	Add game.Pin
+}
+
+// ProposePin plans to bring the lane to a build.
+func ProposePin(ctx context.Context, l *lane.Lane, b *game.Build, o PinOptions) (*Proposal, error) {
+	if !o.Hold {
+		if err := mayFollow(ctx, l); err != nil {
+			return nil, err
+		}
+	}
+	choice, err := compose.Choose(ctx, l, b, o.Components)
+	if err != nil {
+		return nil, err
+	}
+	to, err := compose.Of(ctx, l, b, choice.Names)
+	if err != nil {
+		return nil, err
+	}
+	l.KeepAlso(o.Add)
+	if err := compose.CheckAdditions(o.Add, l.Game.Rules()); err != nil {
+		return nil, err
+	}
+	before, owned, err := compose.Pinned(ctx, l)
+	if err != nil {
+		return nil, err
+	}
+	c := game.Change{What: "unpin", Build: b.Label, Before: before}
+	if o.Hold {
+		c.What = "pin"
+		c.After = game.Pin{
+			Build: to.Build.UID, Components: choice.Names, Open: o.Open, Clean: o.Clean || o.Exact, Exact: o.Exact,
+			Overlays: o.Add.Overlays, Companions: o.Add.Companions, Edits: o.Add.Edits, Keep: o.Add.Keep,
+			Since: l.Now(), First: before.First,
+		}
+		if err := compose.Add(ctx, l, to, c.After, true); err != nil {
+			return nil, err
+		}
+	}
+	tree, err := l.Look(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	if owned, err = gamesOwn(l, owned, tree, nil); err != nil {
+		return nil, err
+	}
+	p, err := propose(ctx, l, target{want: to.State(), owned: owned, clean: o.Clean, exact: o.Exact || o.Whole, tree: tree, composed: to}, c)
+	if err != nil {
+		return nil, err
+	}
+	p.Build, p.Choice = to.Build, choice
+	if o.Hold && !before.Held() {
+		p.Change.After.First = p.Change.UID
+	}
+	return p, nil
+}
+
+// gamesOwn adds to owned what else in the folder is surely the game's and not the
+// player's: files that are just as in some build that a feed offers. Those of any
+// component of held are left out: the player may have added it.
+func gamesOwn(l *lane.Lane, owned plan.State, t *scan.Tree, held *game.Build) (plan.State, error) {
+	offered, err := l.Home.Offered(l.Game.Name)
+	if err != nil {
+		return nil, err
+	}
+	theirs := make(map[string]bool)
+	if held != nil && len(held.Feeds) > 0 {
+		parts, err := compose.OfferedParts(held)
+		if err != nil {
+			l.Home.Tell(fmt.Sprintf("%s is left out: %v", held.Name(), err))
+		}
+		for _, p := range parts {
+			for _, f := range p.Manifest.Files {
+				theirs[volume.UsualFold(f.Path)] = true
+			}
+		}
+	}
+	seen := make(map[digest.Digest]bool)
+	add := make(map[string]plan.Node)
+	for _, b := range offered {
+		for _, p := range b.Components {
+			if seen[p.Manifest] {
+				continue
+			}
+			seen[p.Manifest] = true
+			m, err := b.Feeds[0].Manifest(p.Manifest)
+			if err != nil {
+				l.Home.Tell(fmt.Sprintf("%s is left out: %v", b.Name(), err))
+				continue
+			}
+			for _, f := range m.Files {
+				if e := t.Entry(f.Path); !theirs[volume.UsualFold(f.Path)] && e != nil && e.Known && e.Kind == scan.File && e.Digest == f.Digest {
+					add[f.Path] = plan.Node{Kind: plan.File, Size: f.Size, Digest: f.Digest}
+				}
+			}
+		}
+	}
+	return owned.With(add), nil
+}
+
+// ProposeRepair plans to bring the lane back to what it is held to. tree, if not
+// nil, is what a verify has just read.
+func ProposeRepair(ctx context.Context, l *lane.Lane, tree *scan.Tree) (*Proposal, error) {
+	pin, b, err := l.Pin(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if b == nil {
+		return nil, lane.ErrNotHeld
+	}
+	if err := l.Home.FindOffers(b); err != nil {
+		return nil, err
+	}
+	to, err := compose.OfPin(ctx, l, b, pin)
+	if err != nil {
+		return nil, err
+	}
+	if tree == nil {
+		if tree, err = l.Look(ctx, 0); err != nil {
+			return nil, err
+		}
+	}
+	want := to.State()
+	owned, err := gamesOwn(l, want, tree, b)
+	if err != nil {
+		return nil, err
+	}
+	c := game.Change{What: "repair", Build: b.Label, Before: pin, After: pin}
+	p, err := propose(ctx, l, target{want: want, owned: owned, clean: pin.Clean, exact: pin.Exact, tree: tree, composed: to}, c)
+	if err != nil {
+		return nil, err
+	}
+	p.Build = b
+	return p, nil
+}
+
+// ProposeUndo plans to take a change back: change number id, or the last that
+// still stands if id is 0.
+func ProposeUndo(ctx context.Context, l *lane.Lane, id int64) (*Proposal, *game.Change, error) {
+	history, err := l.Home.History(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return nil, nil, err
+	}
+	c, err := Undoable(history, id)
+	if err != nil {
+		return nil, nil, err
+	}
+	p, err := rewind(ctx, l, []*game.Change{c}, game.Change{What: "undo", Undoes: c.ID, Before: c.After, After: c.Before})
+	return p, c, err
+}
+
+// Undoable finds the change to take back. Only the last that stands can be: the
+// ones before it are buried under its files.
+func Undoable(history []*game.Change, id int64) (*game.Change, error) {
+	var last *game.Change
+	for _, c := range history {
+		switch {
+		case c.ID == id && c.Undone != 0:
+			return nil, fmt.Errorf("change %d is taken back already (by change %d): %w", id, c.Undone, lane.ErrNothing)
+		case c.ID == id && last != nil:
+			return nil, fmt.Errorf("change %d came later and stands; take it back first: %w", last.ID, lane.ErrNothing)
+		case c.ID == id:
+			return c, nil
+		}
+		if c.Undone == 0 && c.What != "undo" && last == nil {
+			last = c
+			if id == 0 {
+				return c, nil
+			}
+		}
+	}
+	if id != 0 {
+		return nil, &game.UnknownError{Kind: "change", Name: fmt.Sprint(id)}
+	}
+	return nil, lane.ErrNothing
+}
+
+// ProposeUnpin plans to lift the hold and bring back the folder from before it:
+// every change since then, in reverse, that still stands.
+func ProposeUnpin(ctx context.Context, l *lane.Lane) (*Proposal, error) {
+	if err := mayFollow(ctx, l); err != nil {
+		return nil, err
+	}
+	pin, _, err := l.Pin(ctx)
+	if err != nil && !errors.Is(err, game.ErrUnknown) {
+		return nil, err
+	}
+	if !pin.Held() {
+		return nil, lane.ErrNotHeld
+	}
+	history, err := l.Home.History(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return nil, err
+	}
+	var since []*game.Change
+	first := false
+	for _, c := range history {
+		if c.Undone == 0 && c.What != "undo" {
+			since = append(since, c)
+		}
+		if c.UID == pin.First {
+			first = true
+			break
+		}
+	}
+	if !first {
+		return nil, fmt.Errorf("the history does not reach back to before the hold; lift it with --stay or --to BUILD: %w", lane.ErrNothing)
+	}
+	return rewind(ctx, l, since, game.Change{What: "unpin", Before: pin})
+}
+
+// ProposeLift plans to lift the hold and leave every file as it is.
+func ProposeLift(ctx context.Context, l *lane.Lane) (*Proposal, error) {
+	if err := mayFollow(ctx, l); err != nil {
+		return nil, err
+	}
+	pin, _, err := l.Pin(ctx)
+	if err != nil && !errors.Is(err, game.ErrUnknown) {
+		return nil, err
+	}
+	if !pin.Held() {
+		return nil, lane.ErrNotHeld
+	}
+	c := game.Change{What: "unpin", Before: pin, UID: game.NewUID(), Game: l.Game.Name, Lane: l.Name, Made: l.Now()}
+	return &Proposal{Plan: &plan.Plan{}, Change: c, tree: &scan.Tree{}}, nil
+}
+
+// rewind plans to take back changes, given the newest first.
+func rewind(ctx context.Context, l *lane.Lane, changes []*game.Change, c game.Change) (*Proposal, error) {
+	tree, err := l.Look(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	want := plan.FromTree(tree)
+	if l.Remade {
+		// The folder is empty: what is taken back is taken back from what it held.
+		if _, want, err = compose.Pinned(ctx, l); err != nil {
+			return nil, err
+		}
+		if want == nil {
+			return nil, fmt.Errorf("the lane is not held, and its folder was gone; bring a build back with morvant pin: %w", lane.ErrNothing)
+		}
+	}
+	spelling := l.Spelling(want)
+	for _, was := range changes {
+		steps, err := steps(ctx, l, was)
+		if err != nil {
+			return nil, err
+		}
+		want = plan.Rewind(want, spelling.Steps(steps))
+	}
+	return propose(ctx, l, target{want: want, exact: true, tree: tree}, c)
+}
+
+// maxSteps bounds the encoded steps of a change, in bytes.
+const maxSteps = 1 << 30
+
+func steps(ctx context.Context, l *lane.Lane, c *game.Change) ([]plan.Step, error) {
+	raw, err := l.Store.Bytes(ctx, c.Steps, maxSteps)
+	if err != nil {
+		return nil, fmt.Errorf("the record of change %d: %w", c.ID, err)
+	}
+	return plan.DecodeSteps(raw)
+}

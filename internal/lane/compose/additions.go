@@ -1,0 +1,305 @@
+package compose
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path/filepath"
+	"slices"
+
+	"morvant/internal/digest"
+	"morvant/internal/edit"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/manifest"
+	"morvant/internal/plan"
+	"morvant/internal/rules"
+	"morvant/internal/scan"
+	"morvant/internal/store"
+)
+
+// ErrOverlay is returned for an overlay that brings nothing.
+var ErrOverlay = errors.New("the overlay brings no file")
+
+// Add lays what a pin brings beside its build over the build's files: overlays,
+// companions, edits. fresh says that the pin is being made: then an edit must find its
+// value. Later the player may have taken the line out of a file of theirs, which must
+// not keep anything else from working.
+func Add(ctx context.Context, l *lane.Lane, c *Composed, pin game.Pin, fresh bool) error {
+	c.ignoresCase = l.IgnoresCase()
+	files := make(map[string]manifest.File)
+	if len(pin.Overlays) > 0 {
+		c.Attributes = c.Attributes.Clone()
+	}
+	for _, o := range pin.Overlays {
+		if err := overlay(ctx, l, c, o, files); err != nil {
+			return err
+		}
+	}
+	for _, k := range pin.Companions {
+		files[k.Path] = c.bring(k.Path, []byte(k.Text))
+	}
+	if err := c.lay(files); err != nil {
+		return err
+	}
+	for _, e := range pin.Edits {
+		if err := setValue(ctx, l, c, e, fresh); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// bring adds content that comes from the pin itself, not from a build.
+func (c *Composed) bring(path string, content []byte) manifest.File {
+	if c.Texts == nil {
+		c.Texts = make(map[digest.Digest][]byte)
+	}
+	d := digest.Of(content)
+	c.Texts[d] = content
+	return manifest.File{Path: path, Size: int64(len(content)), Digest: d}
+}
+
+// Spelling returns how the build spells its paths; nil where letter case counts.
+func (c *Composed) Spelling() *plan.Spelling {
+	if !c.ignoresCase {
+		return nil
+	}
+	return plan.SpellingOf(plan.FromManifest(c.Manifest, nil))
+}
+
+// lay puts files over those there are.
+func (c *Composed) lay(files map[string]manifest.File) error {
+	if len(files) == 0 {
+		return nil
+	}
+	spelling := c.Spelling()
+	over := &manifest.Manifest{}
+	covered := make(map[string]bool)
+	for _, f := range files {
+		f.Path = spelling.Of(f.Path)
+		covered[f.Path] = true
+		over.Files = append(over.Files, f)
+	}
+	under := c.Manifest.Without(func(p string) bool { return covered[p] })
+	over.Sort()
+	var err error
+	if c.Manifest, err = manifest.Merge(under, over); err != nil {
+		return fmt.Errorf("what the pin adds to %s: %w", c.Build.Label, err)
+	}
+	return nil
+}
+
+// overlay adds the files of an overlay; those of an earlier one give way.
+func overlay(ctx context.Context, l *lane.Lane, c *Composed, o game.Overlay, files map[string]manifest.File) error {
+	b, err := l.Home.RecordedBuild(ctx, l.Game.Name, o.Build)
+	if errors.Is(err, game.ErrUnknown) {
+		b, err = offered(ctx, l, o)
+	}
+	if err != nil {
+		return fmt.Errorf("the overlay of %s: %w", o.Name, err)
+	}
+	if err := l.Home.FindOffers(b); err != nil {
+		return err
+	}
+	other, err := Of(ctx, l, b, o.Components)
+	if err != nil {
+		return err
+	}
+	match := rules.NewSet([]string{o.Pattern})
+	found := 0
+	for _, f := range other.Manifest.Files {
+		if !match.Match(f.Path) {
+			continue
+		}
+		found++
+		if was, twice := files[f.Path]; twice && was.Digest != f.Digest {
+			c.Notes = append(c.Notes, fmt.Sprintf("two overlays have %s; that of %s, the later one, is laid over", f.Path, o.Name))
+		}
+		files[f.Path] = f
+		if a, ok := other.Attributes.Files[f.Path]; ok {
+			c.Attributes.Files[f.Path] = a
+		}
+	}
+	if found == 0 {
+		return fmt.Errorf("%w: %s has nothing that matches %s", ErrOverlay, o.Name, o.Pattern)
+	}
+	c.overlays = append(c.overlays, other)
+	return nil
+}
+
+// offered finds the build of an overlay among what the feeds offer.
+func offered(ctx context.Context, l *lane.Lane, o game.Overlay) (*game.Build, error) {
+	list, err := l.Home.Offered(l.Game.Name)
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range list {
+		if b.Digest() == o.Digest {
+			return b.With(o.Components), nil
+		}
+	}
+	return nil, &game.UnknownError{Kind: "build", Name: o.Name}
+}
+
+// maxEdited bounds a file that an edit is made in, in bytes.
+const maxEdited = edit.MaxSize
+
+// setValue sets a value in a file of the build, or in one that only the lane has.
+func setValue(ctx context.Context, l *lane.Lane, c *Composed, e game.Edit, fresh bool) error {
+	e.File = c.Spelling().Of(e.File)
+	f, built := c.Manifest.File(e.File)
+	var content []byte
+	var err error
+	switch {
+	case built && c.Texts[f.Digest] != nil:
+		content = c.Texts[f.Digest]
+	case built:
+		content, err = contentOf(ctx, l, c, f)
+	default:
+		content, err = ownText(l, e.File)
+		if errors.Is(err, fs.ErrNotExist) {
+			c.Notes = append(c.Notes, e.File+" is not there yet; what the pin sets in it is set by a repair once it is")
+			return nil
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("%w: %s: %w", game.ErrEdit, e.File, err)
+	}
+	d := edit.Parse(content)
+	v, err := d.Find(ctx, e.Find, 1)
+	if err != nil && !built && !fresh {
+		c.Notes = append(c.Notes, fmt.Sprintf("%s has no place any more for what the pin sets in it", e.File))
+		return nil
+	}
+	if !built {
+		c.edited = append(c.edited, e.File)
+	}
+	if err != nil {
+		return fmt.Errorf("%w: %s: %w", game.ErrEdit, e.File, err)
+	}
+	return c.lay(map[string]manifest.File{e.File: c.bring(e.File, d.With(v, []string{e.Set}))})
+}
+
+// contentOf reads a small file of a build: from the store, from the lane if it is as
+// built there, or from a feed, since what is planned depends on it.
+func contentOf(ctx context.Context, l *lane.Lane, c *Composed, f manifest.File) ([]byte, error) {
+	content, err := l.Store.Bytes(ctx, f.Digest, maxEdited)
+	if !errors.Is(err, store.ErrMissing) {
+		return content, err
+	}
+	if there, err := ownText(l, f.Path); err == nil && digest.Of(there) == f.Digest {
+		return there, nil
+	}
+	tree, lookErr := l.Look(ctx, 0)
+	if lookErr != nil {
+		return nil, lookErr
+	}
+	for _, layer := range c.Layers() {
+		if is, ok := layer.Base.File(f.Path); !ok || is.Digest != f.Digest || len(layer.Parts) == 0 {
+			continue
+		}
+		only := map[digest.Digest]bool{f.Digest: true}
+		p, err := PlanFetch(ctx, l, layer, only, tree)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := RunFetch(ctx, l, layer, p, only, tree); err != nil {
+			return nil, err
+		}
+		return l.Store.Bytes(ctx, f.Digest, maxEdited)
+	}
+	return nil, err
+}
+
+// ownText reads a file of the lane.
+func ownText(l *lane.Lane, path string) ([]byte, error) {
+	info, err := l.Root.Lstat(filepath.FromSlash(path))
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() || info.Size() > maxEdited {
+		return nil, fmt.Errorf("%w: no text file of a size that settings have", edit.ErrMatches)
+	}
+	f, err := scan.OpenFile(l.Root, path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, maxEdited))
+}
+
+// KeepTexts puts the content that a pin itself brings into the store.
+func KeepTexts(ctx context.Context, l *lane.Lane, texts map[digest.Digest][]byte) error {
+	if len(texts) == 0 {
+		return nil
+	}
+	session := l.Store.Begin()
+	var errs []error
+	for _, text := range texts {
+		_, _, err := session.Put(ctx, bytes.NewReader(text), nil)
+		errs = append(errs, err)
+	}
+	return errors.Join(append(errs, session.Close())...)
+}
+
+// CheckAdditions returns an error for something that could not be kept as the pin
+// says.
+func CheckAdditions(pin game.Pin, r rules.Rules) error {
+	if err := (rules.Rules{Keep: pin.Keep}).Check(); err != nil {
+		return err
+	}
+	match := r.Matcher()
+	for i, k := range pin.Companions {
+		if err := k.Check(); err != nil {
+			return err
+		}
+		if match.Kept(k.Path) || match.Scratch(k.Path) {
+			return fmt.Errorf("%w: %s is under a keep or scratch rule, where a pin changes nothing", game.ErrCompanion, k.Path)
+		}
+		if slices.ContainsFunc(pin.Companions[:i], func(o game.Companion) bool { return o.Path == k.Path }) {
+			return fmt.Errorf("%w: %s is named twice", game.ErrCompanion, k.Path)
+		}
+	}
+	for _, e := range pin.Edits {
+		if err := e.Check(); err != nil {
+			return err
+		}
+		if match.Scratch(e.File) {
+			return fmt.Errorf("%w: %s is under a scratch rule, where a pin changes nothing", game.ErrEdit, e.File)
+		}
+	}
+	return nil
+}
+
+// Rules returns the rules that a pin's target is reached by: an edit is made also
+// where a keep rule would leave the file alone.
+func Rules(l *lane.Lane, c *Composed) rules.Rules {
+	r := l.Game.Rules()
+	if c != nil {
+		r.Except = c.edited
+	}
+	return r
+}
+
+// Yielded counts the files of a build that rules leave to the player, out of those that a
+// plan has left to them. What a snapshot holds of the player's own files, by the rules of the
+// game itself, is no such file.
+func Yielded(l *lane.Lane, c *Composed, p *plan.Plan) int {
+	if c == nil || len(p.Yielded) == 0 {
+		return 0
+	}
+	if c.Build.Components != nil {
+		return len(p.Yielded)
+	}
+	own, n := l.Base.Rules().Matcher(), 0
+	for _, path := range p.Yielded {
+		if !own.Kept(path) && !own.Scratch(path) {
+			n++
+		}
+	}
+	return n
+}

@@ -1,0 +1,467 @@
+package compose
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"morvant/internal/digest"
+	"morvant/internal/feed"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/manifest"
+	"morvant/internal/plan"
+	"morvant/internal/scan"
+	"morvant/internal/store"
+)
+
+// ErrComponent is returned for a component that a build does not have.
+var ErrComponent = errors.New("the build has no such component")
+
+// Composed is what a lane is to hold: a build with its components chosen, and what
+// the pin adds to it.
+type Composed struct {
+	Build      *game.Build
+	Base       *manifest.Manifest   // of the build alone
+	Manifest   *manifest.Manifest   // with what the pin adds
+	Own        *manifest.Attributes // of the build alone
+	Attributes *manifest.Attributes
+	Parts      []feed.Part // of a feed's build; empty if no feed offers it now
+	Recorded   bool        // build, base and own attributes are in the store
+	// ignoresCase says that the lane's folder does.
+	ignoresCase bool
+	// What the pin adds.
+	overlays []*Composed              // the builds that files come from
+	Texts    map[digest.Digest][]byte // content that the pin itself brings
+	edited   []string                 // files of the lane alone that it edits
+	Notes    []string                 // for the player
+}
+
+func (c *Composed) State() plan.State { return plan.FromManifest(c.Manifest, c.Attributes) }
+
+// holds reports whether the file is part of the whole: nothing is laid over it.
+func (c *Composed) holds(f manifest.File) bool {
+	is, ok := c.Manifest.File(f.Path)
+	return ok && is.Digest == f.Digest
+}
+
+// Layers lists the builds that content comes from.
+func (c *Composed) Layers() []*Composed { return append([]*Composed{c}, c.overlays...) }
+
+// Of puts a build together. names are the components of a feed's build.
+func Of(ctx context.Context, l *lane.Lane, b *game.Build, names []string) (*Composed, error) {
+	if b.Components == nil {
+		return Recorded(ctx, l, b)
+	}
+	b = b.With(names)
+	known, err := l.Home.RecordedBuild(ctx, l.Game.Name, b.UID)
+	if err == nil {
+		known.Feeds = b.Feeds
+		c, err := Recorded(ctx, l, known)
+		if err != nil {
+			return nil, err
+		}
+		c.Parts, err = parts(l, known)
+		return c, err
+	}
+	if !errors.Is(err, game.ErrUnknown) {
+		return nil, err
+	}
+	c := &Composed{Build: b}
+	if c.Parts, err = parts(l, b); err != nil {
+		return nil, err
+	}
+	return c, c.merge()
+}
+
+// merge makes one manifest out of those of the parts.
+func (c *Composed) merge() error {
+	var list []*manifest.Manifest
+	for _, p := range c.Parts {
+		list = append(list, p.Manifest)
+	}
+	var err error
+	if c.Base, err = manifest.Merge(list...); err != nil {
+		return fmt.Errorf("the components of %s: %w", c.Build.Label, err)
+	}
+	c.Manifest = c.Base
+	b := c.Build
+	b.Manifest, b.Files, b.Bytes = c.Manifest.Digest(), len(c.Manifest.Files), c.Manifest.Bytes()
+	c.Own = manifest.NewAttributes()
+	c.Attributes = c.Own
+	return nil
+}
+
+// parts reads the manifests of the chosen components from the feeds that offer
+// the build.
+func parts(l *lane.Lane, b *game.Build) ([]feed.Part, error) {
+	if len(b.Feeds) == 0 {
+		return nil, nil
+	}
+	var parts []feed.Part
+	for _, p := range b.Parts(b.Chosen) {
+		var errs []error
+		for _, f := range b.Feeds {
+			m, err := f.Manifest(p.Manifest)
+			if err == nil {
+				parts = append(parts, feed.Part{Part: p, Manifest: m})
+				errs = nil
+				break
+			}
+			errs = append(errs, err)
+		}
+		if len(errs) > 0 {
+			return nil, errors.Join(errs...)
+		}
+	}
+	return parts, nil
+}
+
+// Recorded reads a build that is in the store.
+func Recorded(ctx context.Context, l *lane.Lane, b *game.Build) (*Composed, error) {
+	c := &Composed{Build: b, Recorded: true}
+	var err error
+	if c.Base, err = b.ReadManifest(ctx, l.Store); err != nil {
+		return nil, err
+	}
+	c.Manifest = c.Base
+	var damage *store.DamageError
+	if c.Own, err = b.ReadAttributes(ctx, l.Store); errors.Is(err, store.ErrMissing) || errors.As(err, &damage) {
+		// The content is what counts; dates and modes then stay as they are found.
+		l.Home.Tell(fmt.Sprintf("the dates and modes of %s are lost and stay as they are: %v", b.Label, err))
+		c.Own, err = manifest.NewAttributes(), nil
+	}
+	c.Attributes = c.Own
+	return c, err
+}
+
+// Adopt records a feed's build in the store and among the game's builds.
+func Adopt(ctx context.Context, l *lane.Lane, c *Composed, partial bool) error {
+	if c.Build.Components == nil || c.Recorded && (partial || !c.Build.Partial) {
+		return nil
+	}
+	b := c.Build
+	session := l.Store.Begin()
+	err := Describe(ctx, l, session, b, c.Base.Encode(), c.Own.Encode())
+	if err := errors.Join(err, session.Close()); err != nil {
+		return err
+	}
+	b.Partial = partial
+	if err := l.Home.AddBuild(ctx, b); err != nil {
+		return err
+	}
+	c.Recorded = true
+	return nil
+}
+
+// Describe puts what describes a build into the store.
+func Describe(ctx context.Context, l *lane.Lane, session *store.Session, b *game.Build, m, attributes []byte) error {
+	var err error
+	if b.Manifest, _, err = session.Put(ctx, bytes.NewReader(m), nil); err != nil {
+		return err
+	}
+	if b.Attributes, _, err = session.Put(ctx, bytes.NewReader(attributes), nil); err != nil {
+		return err
+	}
+	note, err := b.EncodeRecord()
+	if err != nil {
+		return err
+	}
+	b.Record, err = session.PutNote(ctx, note)
+	return err
+}
+
+// Choice is which components of a build a lane is to have.
+type Choice struct {
+	Names  []string // sorted
+	Others []string // offered as well
+	// Found says that the folder was looked at to find out; else they were named,
+	// or are those that the lane is held to.
+	Found bool
+}
+
+// Choose returns the components of a feed's build that were asked for; if none
+// were, those that the lane has. A snapshot has none to choose from.
+func Choose(ctx context.Context, l *lane.Lane, b *game.Build, asked []string) (*Choice, error) {
+	if b.Components == nil {
+		if len(asked) > 0 {
+			return nil, fmt.Errorf("%w: %s is a snapshot, of the whole folder", ErrComponent, b.Label)
+		}
+		return &Choice{}, nil
+	}
+	c := &Choice{}
+	offered := b.ComponentNames()
+	if len(b.Feeds) == 0 {
+		offered = b.Chosen // no feed has the rest any more
+	}
+	switch pin, err := l.Home.Pin(ctx, l.Game.Name, l.Name); {
+	case err != nil:
+		return nil, err
+	case len(asked) > 0:
+		c.Names = asked
+	case len(b.Feeds) == 0:
+		c.Names = b.Chosen
+	case len(pin.Components) > 0:
+		for _, name := range pin.Components {
+			if slices.Contains(offered, name) {
+				c.Names = append(c.Names, name)
+			}
+		}
+	default:
+		if c.Names, err = present(ctx, l, b); err != nil {
+			return nil, err
+		}
+		c.Found = true
+	}
+	for _, name := range c.Names {
+		if !slices.Contains(offered, name) {
+			return nil, fmt.Errorf("%w: %s of %s; it has %s", ErrComponent, name, b.Label, strings.Join(offered, ", "))
+		}
+	}
+	required, err := requiredOf(b)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range required {
+		if !slices.Contains(c.Names, name) && slices.Contains(offered, name) {
+			c.Names = append(c.Names, name)
+		}
+	}
+	slices.Sort(c.Names)
+	for _, name := range offered {
+		if !slices.Contains(c.Names, name) {
+			c.Others = append(c.Others, name)
+		}
+	}
+	return c, nil
+}
+
+// requiredOf lists the components that no build of the feed works without.
+func requiredOf(b *game.Build) ([]string, error) {
+	if len(b.Feeds) == 0 {
+		return nil, nil
+	}
+	d, err := b.Feeds[0].Described()
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, c := range d.Components {
+		if c.Required {
+			names = append(names, c.Name)
+		}
+	}
+	return names, nil
+}
+
+// present finds out which components of the build the folder has: those of which,
+// in this or another build, at least half of the files stand in their places. An
+// empty folder gets all that are not optional.
+func present(ctx context.Context, l *lane.Lane, b *game.Build) ([]string, error) {
+	if l.Root == nil { // its disk is not there
+		return b.ComponentNames(), nil
+	}
+	tree, err := l.Walk(ctx)
+	if err != nil {
+		return nil, err
+	}
+	offered, err := l.Home.Offered(l.Game.Name)
+	if err != nil {
+		return nil, err
+	}
+	there := make(map[string]bool)
+	for _, other := range append([]*game.Build{b}, offered...) {
+		for _, p := range other.Components {
+			if there[p.Name] || !slices.Contains(b.ComponentNames(), p.Name) || len(other.Feeds) == 0 {
+				continue
+			}
+			m, err := other.Feeds[0].Manifest(p.Manifest)
+			if err != nil {
+				l.Home.Tell(fmt.Sprintf("%s is left out: %v", other.Name(), err))
+				continue
+			}
+			there[p.Name] = Stands(tree, m)
+		}
+	}
+	var names []string
+	for _, name := range b.ComponentNames() {
+		if there[name] {
+			names = append(names, name)
+		}
+	}
+	return names, nil
+}
+
+// Stands reports whether at least half of the files have something in their place.
+func Stands(t *scan.Tree, m *manifest.Manifest) bool {
+	n := 0
+	for _, f := range m.Files {
+		if e := t.Entry(f.Path); e != nil && e.Kind == scan.File {
+			n++
+		}
+	}
+	return n > 0 && 2*n >= len(m.Files)
+}
+
+// locals lists the files of the lane as places where content may be found.
+func locals(l *lane.Lane, t *scan.Tree) []feed.Local {
+	var list []feed.Local
+	for i := range t.Entries {
+		e := &t.Entries[i]
+		if e.Kind != scan.File || e.Stamp.Size == 0 {
+			continue
+		}
+		local := feed.Local{Path: e.Path, Size: e.Stamp.Size, Open: func() (*os.File, error) { return scan.OpenFile(l.Root, e.Path) }}
+		if e.Known {
+			local.Digest = e.Digest
+		}
+		list = append(list, local)
+	}
+	return list
+}
+
+// PlanFetch finds out what has to be fetched for a build, from the first of its
+// feeds that can say so. only limits it to these contents; nil: everything.
+func PlanFetch(ctx context.Context, l *lane.Lane, c *Composed, only map[digest.Digest]bool, t *scan.Tree) (*feed.Plan, error) {
+	var errs []error
+	for _, f := range c.Build.Feeds {
+		p, err := f.Plan(ctx, feed.Request{Store: l.Store, Parts: c.Parts, Only: only, Local: locals(l, t), Owner: fetchOwner(l.Game.Name)}, l.Feed)
+		if err == nil {
+			if !c.Recorded {
+				for _, program := range p.Programs() {
+					c.Own.Files[program] = manifest.Attribute{Mode: 0o755}
+					if f, ok := c.Base.File(program); ok && c.holds(f) {
+						c.Attributes.Files[program] = manifest.Attribute{Mode: 0o755}
+					}
+				}
+			}
+			return p, nil
+		}
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		errs = append(errs, fmt.Errorf("feed %s: %w", f.Name, err))
+	}
+	return nil, errors.Join(errs...)
+}
+
+// RunFetch carries out a fetch; when its feed fails, the next one that offers the
+// build goes on.
+func RunFetch(ctx context.Context, l *lane.Lane, c *Composed, p *feed.Plan, only map[digest.Digest]bool, t *scan.Tree) (*feed.Fetched, error) {
+	// Noted until all of it is here, so that no trim takes away what has come so far.
+	if err := noteFetch(ctx, l, p); err != nil {
+		return nil, err
+	}
+	result, err := p.Run(ctx, l.Feed)
+	if err == nil {
+		err = l.Home.End(ctx, l.Game.Name, "", game.BegunFetch)
+	}
+	if err == nil || ctx.Err() != nil {
+		return result, errors.Join(err, ctx.Err())
+	}
+	at := slices.Index(c.Build.Feeds, p.Feed)
+	if at < 0 || at+1 >= len(c.Build.Feeds) {
+		return result, err
+	}
+	rest := *c.Build
+	rest.Feeds = c.Build.Feeds[at+1:]
+	l.Meter.Warn(fmt.Sprintf("the feed %s fails (%v); going on with %s", p.Feed.Name, err, rest.Feeds[0].Name))
+	next := *c
+	next.Build = &rest
+	q, planErr := PlanFetch(ctx, l, &next, only, t)
+	if planErr != nil {
+		return result, errors.Join(err, planErr)
+	}
+	return RunFetch(ctx, l, &next, q, only, t)
+}
+
+// noteFetch notes which chunks a fetch is about.
+func noteFetch(ctx context.Context, l *lane.Lane, p *feed.Plan) error {
+	var list []byte
+	for _, d := range p.Pieces() {
+		list = append(list, d[:]...)
+	}
+	session := l.Store.Begin()
+	d, _, err := session.Put(ctx, bytes.NewReader(list), nil)
+	if err = errors.Join(err, session.Close()); err != nil {
+		return err
+	}
+	return l.Home.Begin(ctx, l.Game.Name, "", game.BegunFetch, game.NewUID(), game.Fetch{Chunks: d, Since: l.Now(), Owner: fetchOwner(l.Game.Name)})
+}
+
+func fetchOwner(name string) string { return "fetch-" + name }
+
+// Fetch is a fetch that has been planned and not carried out.
+type Fetch struct {
+	Build  *game.Build
+	Choice *Choice
+	Plan   *feed.Plan
+
+	composed *Composed
+	tree     *scan.Tree
+}
+
+// ProposeFetch plans to bring all content of a build into the store.
+func ProposeFetch(ctx context.Context, l *lane.Lane, b *game.Build, asked []string) (*Fetch, error) {
+	choice, err := Choose(ctx, l, b, asked)
+	if err != nil {
+		return nil, err
+	}
+	c, err := Of(ctx, l, b, choice.Names)
+	if err != nil {
+		return nil, err
+	}
+	f := &Fetch{Build: c.Build, Choice: choice, composed: c, Plan: &feed.Plan{}}
+	if b.Components == nil {
+		return f, nil
+	}
+	lacks, err := l.Store.Lacks(ctx, Contents(c.Manifest))
+	if err != nil || len(lacks) == 0 && c.Recorded {
+		return f, err
+	}
+	if len(c.Build.Feeds) == 0 {
+		return nil, fmt.Errorf("%s: %w", b.Label, ErrNotOffered)
+	}
+	if f.tree, err = l.Look(ctx, 0); err != nil {
+		return nil, err
+	}
+	f.Plan, err = PlanFetch(ctx, l, c, nil, f.tree)
+	return f, err
+}
+
+// ErrNotOffered is returned where content is missing that no feed offers.
+var ErrNotOffered = errors.New("not all of it is on this computer, and no feed offers it any more")
+
+func Contents(m *manifest.Manifest) []digest.Digest {
+	list := make([]digest.Digest, len(m.Files))
+	for i, f := range m.Files {
+		list[i] = f.Digest
+	}
+	slices.SortFunc(list, func(a, b digest.Digest) int { return slices.Compare(a[:], b[:]) })
+	return slices.Compact(list)
+}
+
+// CarryOutFetch carries out a fetch: the whole build is in the store afterwards.
+func CarryOutFetch(ctx context.Context, l *lane.Lane, f *Fetch) (*feed.Fetched, error) {
+	if f.Build.Components == nil {
+		return &feed.Fetched{}, nil
+	}
+	if err := Adopt(ctx, l, f.composed, true); err != nil {
+		return nil, err
+	}
+	result := &feed.Fetched{}
+	if !f.Plan.Empty() {
+		var err error
+		if result, err = RunFetch(ctx, l, f.composed, f.Plan, nil, f.tree); err != nil {
+			return result, err
+		}
+	}
+	return result, Adopt(ctx, l, f.composed, false)
+}
+
+// ErrNotFetched is returned for content that is known and not on this computer yet.
+var ErrNotFetched = errors.New("not fetched yet")

@@ -1,0 +1,46 @@
+package compose
+
+import (
+	"context"
+	"errors"
+
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/plan"
+)
+
+// Pinned returns the pin in force and the state of its build. A build that has
+// been forgotten owns nothing.
+func Pinned(ctx context.Context, l *lane.Lane) (game.Pin, plan.State, error) {
+	pin, b, err := l.Pin(ctx)
+	if errors.Is(err, game.ErrUnknown) {
+		return pin, nil, nil
+	}
+	if err != nil || b == nil {
+		return pin, nil, err
+	}
+	c, err := OfPin(ctx, l, b, pin)
+	if err != nil {
+		return pin, nil, err
+	}
+	return pin, c.State(), nil
+}
+
+// HeldState returns what the lane is held to; nothing if that cannot be told now.
+func HeldState(ctx context.Context, l *lane.Lane) (plan.State, error) {
+	_, held, err := Pinned(ctx, l)
+	if err != nil && ctx.Err() == nil {
+		return nil, nil
+	}
+	return held, err
+}
+
+// OfPin puts together the build that a pin holds the lane to, and what the pin
+// adds to it.
+func OfPin(ctx context.Context, l *lane.Lane, b *game.Build, pin game.Pin) (*Composed, error) {
+	c, err := Of(ctx, l, b, pin.Components)
+	if err != nil {
+		return nil, err
+	}
+	return c, Add(ctx, l, c, pin, false)
+}

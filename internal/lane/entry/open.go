@@ -1,0 +1,64 @@
+package entry
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"morvant/internal/feed"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lanes"
+	"morvant/internal/scan"
+	"morvant/internal/store"
+)
+
+// patience is how long a command waits for another one on the same game.
+const patience = 5 * time.Second
+
+// Open opens a lane of a game. A change or a switch that was cut off is finished or
+// taken back first.
+func Open(ctx context.Context, home *game.Home, name string, o lane.Options) (*lane.Lane, error) {
+	g, err := home.Load(name)
+	if err != nil {
+		return nil, err
+	}
+	l := &lane.Lane{Game: g, Base: g, Home: home, Meter: o.Meter, Now: o.Now}
+	l.Feed = feed.Options{Limit: o.Limit, Silence: o.Silence, Meter: o.Meter, Now: o.Now}
+	if err := open(ctx, l, o); err != nil {
+		return nil, errors.Join(err, l.Close())
+	}
+	return l, nil
+}
+
+func open(ctx context.Context, l *lane.Lane, o lane.Options) error {
+	var err error
+	if l.Lock, err = l.Home.Lock(ctx, l.Game.Name, o.Who, patience); err != nil {
+		return err
+	}
+	if l.Store, err = store.Open(ctx, l.Home.StoreDir()); err != nil {
+		return err
+	}
+	if l.Store.Rebuilt {
+		l.Tell("The index of the store was lost or damaged; it has been made anew from the packs.")
+	}
+	if l.Cache, err = scan.OpenCache(ctx, l.Home.CacheFile()); err != nil {
+		return err
+	}
+	if err := lanes.RecoverSwitch(ctx, l); err != nil {
+		return err
+	}
+	if err := lanes.RecoverLanes(ctx, l); err != nil {
+		return err
+	}
+	is, err := l.Home.Lane(ctx, l.Game.Name, o.Lane)
+	if err != nil {
+		return err
+	}
+	l.Name, l.Dir, l.Live = is.Name, l.Game.Folder(is), is.Live
+	l.KeepFor(is.Pin)
+	if err := findFolder(ctx, l, is, o); err != nil || l.Root == nil && o.Absent {
+		return err
+	}
+	return recoverAll(ctx, l)
+}

@@ -1,0 +1,88 @@
+package entry
+
+import (
+	"context"
+	"fmt"
+
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/backup"
+	"morvant/internal/lane/change"
+	"morvant/internal/lane/guard"
+	"morvant/internal/lane/status"
+	"morvant/internal/lanes"
+)
+
+// recoverAll ends what earlier runs have left unfinished: in this lane, of the saves, in
+// the game's other lanes. What cannot be ended now is noted as Unfinished; it keeps
+// nobody from looking.
+func recoverAll(ctx context.Context, l *lane.Lane) error {
+	for _, step := range []func(context.Context, *lane.Lane) error{
+		change.Recover, lanes.RecoverShares, backup.Recover, guard.Recover, recoverLetUpdate, guard.Tighten,
+	} {
+		err := step(ctx, l)
+		switch {
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case err != nil && l.Unfinished == nil:
+			l.Unfinished = fmt.Errorf("%w: %w", lane.ErrUnfinished, err)
+		}
+	}
+	recoverOthers(ctx, l)
+	return nil
+}
+
+// recoverLetUpdate ends a wait for an update that was cut off: where nothing has come,
+// the block is set again.
+func recoverLetUpdate(ctx context.Context, l *lane.Lane) error {
+	begun, err := l.BegunHere(ctx, game.BegunLetUpdate)
+	if err != nil || begun == nil {
+		return err
+	}
+	s, err := status.Of(ctx, l)
+	if err != nil {
+		return err
+	}
+	switch {
+	case s.Build == nil:
+	case s.Drift.Any():
+		l.Tell("A wait for an update of %s had been interrupted, and something has come: it is not %s any more, and updates are not blocked. morvant let-update goes on; morvant verify --repair goes back and blocks them again.", l.Title(), s.Build.Label)
+	case len(l.Game.Block) > 0 && !s.Pin.Open:
+		if err := guard.Block(ctx, l); err != nil {
+			return err
+		}
+		l.Tell("A wait for an update of %s had been interrupted; the block is set again.", l.Title())
+	}
+	return l.Home.End(ctx, l.Game.Name, l.Name, game.BegunLetUpdate)
+}
+
+// recoverOthers ends what is unfinished in the game's other lanes, as far as their
+// folders are there.
+func recoverOthers(ctx context.Context, l *lane.Lane) {
+	list, err := l.Home.Begun(ctx, l.Game.Name)
+	if err != nil {
+		l.Meter.Warn(err.Error())
+		return
+	}
+	for _, b := range list {
+		if b.Lane == l.Name || b.Kind != game.BegunChange && b.Kind != game.BegunBlock {
+			continue
+		}
+		is, err := l.Home.Lane(ctx, l.Game.Name, b.Lane)
+		if err != nil {
+			continue
+		}
+		o, err := change.Beside(ctx, l, is.Name)
+		if err != nil {
+			l.Tell("A change of lane %s is unfinished: %v.", b.Lane, err)
+			continue
+		}
+		l.Recovered = append(l.Recovered, o.Recovered...)
+		if o.Unfinished != nil {
+			l.Tell("A change of lane %s is unfinished: %v.", b.Lane, o.Unfinished)
+		}
+		if err := o.Close(); err != nil {
+			l.Meter.Warn(err.Error())
+		}
+	}
+}

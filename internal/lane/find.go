@@ -1,0 +1,94 @@
+package lane
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"morvant/internal/game"
+	"morvant/internal/volume"
+)
+
+// Errors of switching.
+var (
+	ErrInTheWay   = errors.New("something is in the way")
+	ErrOtherDisk  = errors.New("it is on another disk")
+	ErrNotTheLane = errors.New("this folder is not the lane")
+	ErrLive       = errors.New("it is the live lane")
+)
+
+// FindParked sees to it that a parked lane is where it is remembered to be. A folder
+// that somebody has renamed is found again by its marker, beside where it was.
+func (l *Lane) FindParked(ctx context.Context, to *game.Lane) error {
+	if err := l.find(ctx, to); err != nil {
+		return err
+	}
+	return l.Theirs(to.Place)
+}
+
+// ErrOtherOwner is returned for a folder that another user of this computer has made.
+var ErrOtherOwner = errors.New("it belongs to another user of this computer, and what is in it could be anything")
+
+// Theirs returns an error unless a folder is one that a lane's can be: no link, and not
+// made by another user in a folder where several may write.
+func (l *Lane) Theirs(dir string) error {
+	switch {
+	case volume.IsLink(dir):
+		return fmt.Errorf("%s: %w: it is a link", dir, ErrNotTheLane)
+	case !volume.Trusted(dir, l.Game.Live):
+		return fmt.Errorf("%s: %w", dir, ErrOtherOwner)
+	}
+	return nil
+}
+
+func (l *Lane) find(ctx context.Context, to *game.Lane) error {
+	want := Identity{Game: l.Game.Name, Lane: to.Name}
+	if MarkOf(to.Place) == want {
+		return nil
+	}
+	if BrokenMarker(to.Place) { // the state knows what is there
+		return WriteMarker(to.Place, Marker{Game: want.Game, Lane: want.Lane, State: "free"})
+	}
+	if _, err := os.Stat(to.Place); err == nil {
+		return fmt.Errorf("%s: %w %s any more; its marker is gone or says otherwise", to.Place, ErrNotTheLane, to.Name)
+	}
+	for _, dir := range []string{filepath.Dir(to.Place), filepath.Dir(l.Game.Live)} {
+		entries, err := os.ReadDir(dir)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			place := filepath.Join(dir, e.Name())
+			if e.IsDir() && place != l.Game.Live && MarkOf(place) == want && l.Theirs(place) == nil {
+				l.Meter.Warn(fmt.Sprintf("lane %s was renamed; it is %s now", to.Name, place))
+				to.Place = place
+				return l.Home.SetLane(ctx, l.Game.Name, to.Name, to.LaneState)
+			}
+		}
+	}
+	return fmt.Errorf("lane %s, %s: %w", to.Name, to.Place, ErrGone)
+}
+
+// Beside is beside for a lane that is looked at as it is: nothing in its folder is
+// recovered.
+func (l *Lane) Beside(is *game.Lane) (*Lane, error) {
+	g, err := l.Home.Load(l.Game.Name)
+	if err != nil {
+		return nil, err
+	}
+	o := &Lane{
+		Game: g, Base: g, Store: l.Store, Name: is.Name, Dir: l.Game.Folder(is), Live: is.Live,
+		Home: l.Home, Cache: l.Cache, Meter: l.Meter, Now: l.Now, Feed: l.Feed, borrowed: true,
+	}
+	o.KeepFor(is.Pin)
+	if o.Root, err = l.OpenFolder(o.Dir); err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			err = fmt.Errorf("lane %s, %s: %w", o.Name, o.Dir, ErrGone)
+		}
+		return nil, err
+	}
+	return o, nil
+}

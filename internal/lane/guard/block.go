@@ -1,0 +1,353 @@
+package guard
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"slices"
+	"time"
+
+	"morvant/internal/block"
+	"morvant/internal/edit"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/compose"
+	"morvant/internal/scan"
+)
+
+// place is where the game's block rules apply. The files are the build's, without
+// what is the player's own.
+func place(ctx context.Context, l *lane.Lane) (block.Place, error) {
+	at := Outside(l)
+	pin, b, err := l.Pin(ctx)
+	if errors.Is(err, game.ErrUnknown) || err == nil && b == nil {
+		return at, nil
+	}
+	if err != nil {
+		return at, err
+	}
+	c, err := compose.OfPin(ctx, l, b, pin)
+	if err != nil {
+		return at, err
+	}
+	match := l.Game.Rules().Matcher()
+	for _, f := range c.Manifest.Files {
+		if !match.Kept(f.Path) && !match.Scratch(f.Path) {
+			at.Files = append(at.Files, f.Path)
+		}
+	}
+	return at, nil
+}
+
+// Block sets every block rule of the game that does not hold yet, and takes off what
+// the settings do not ask for any more. What is found is noted before it is changed.
+func Block(ctx context.Context, l *lane.Lane) error {
+	return noted(ctx, l, true, func() error { return setBlock(ctx, l) })
+}
+
+// noted notes that a block is being set or taken off, for the next command to finish.
+func noted(ctx context.Context, l *lane.Lane, set bool, do func() error) error {
+	if err := l.Home.Begin(ctx, l.Game.Name, l.Name, game.BegunBlock, game.NewUID(), set); err != nil {
+		return err
+	}
+	err := do()
+	return errors.Join(err, l.Home.End(context.WithoutCancel(ctx), l.Game.Name, l.Name, game.BegunBlock))
+}
+
+func setBlock(ctx context.Context, l *lane.Lane) error {
+	return keepingDigests(ctx, l, func() error {
+		at, err := place(ctx, l)
+		if err != nil {
+			return err
+		}
+		holds, err := l.Home.Holds(ctx, l.Game.Name, l.Name)
+		if err != nil {
+			return err
+		}
+		var stay []*block.Hold
+		for _, h := range holds {
+			// The files that read-only is about go with the build: it begins anew.
+			if h.Rule.Kind != block.ReadOnly && slices.Contains(l.Game.Block, h.Rule) {
+				stay = append(stay, h)
+				continue
+			}
+			if err := h.Lift(at, false); err != nil {
+				return err
+			}
+		}
+		for _, r := range l.Game.Block {
+			h := heldBy(stay, r)
+			if h == nil {
+				if h, err = block.Prepare(r, at); err != nil {
+					return err
+				}
+				stay = append(stay, h)
+			}
+			if err := l.Home.SetHolds(ctx, l.Game.Name, l.Name, stay); err != nil {
+				return err
+			}
+			if err := h.Set(at); err != nil {
+				return err
+			}
+		}
+		return l.Home.SetHolds(ctx, l.Game.Name, l.Name, stay)
+	})
+}
+
+func heldBy(list []*block.Hold, r block.Rule) *block.Hold {
+	for _, h := range list {
+		if h.Rule == r {
+			return h
+		}
+	}
+	return nil
+}
+
+// Unblock puts back everything that a block found. What somebody has changed since
+// stays, unless force says otherwise, and is reported as ErrTouched; the rest is put
+// back all the same.
+func Unblock(ctx context.Context, l *lane.Lane, force bool) error {
+	if holds, err := l.Home.Holds(ctx, l.Game.Name, l.Name); err != nil || len(holds) == 0 {
+		return err
+	}
+	return noted(ctx, l, false, func() error { return liftBlock(ctx, l, force) })
+}
+
+func liftBlock(ctx context.Context, l *lane.Lane, force bool) error {
+	return keepingDigests(ctx, l, func() error {
+		at, err := place(ctx, l)
+		if err != nil {
+			return err
+		}
+		holds, err := l.Home.Holds(ctx, l.Game.Name, l.Name)
+		if err != nil {
+			return err
+		}
+		var left []*block.Hold
+		var errs []error
+		for _, h := range holds {
+			if err := h.Lift(at, force); err != nil {
+				left = append(left, h)
+				errs = append(errs, err)
+			}
+		}
+		errs = append(errs, l.Home.SetHolds(ctx, l.Game.Name, l.Name, left))
+		return errors.Join(errs...)
+	})
+}
+
+// Loosen lets go of files that a block has made immutable, so that the lane can be
+// changed; Tighten takes hold of them again. Where there are none, both do nothing.
+func Loosen(ctx context.Context, l *lane.Lane) error { return hold(ctx, l, true) }
+
+// Tighten is the end of Loosen, also of one that a crash cut off.
+func Tighten(ctx context.Context, l *lane.Lane) error { return hold(ctx, l, false) }
+
+func hold(ctx context.Context, l *lane.Lane, loose bool) error {
+	holds, err := l.Home.Holds(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return err
+	}
+	var turn []*block.Hold
+	for _, h := range holds {
+		if h.Rule.Immutable && h.Loose != loose {
+			turn = append(turn, h)
+		}
+	}
+	if len(turn) == 0 {
+		return nil
+	}
+	return keepingDigests(ctx, l, func() error {
+		at, err := place(ctx, l)
+		if err != nil {
+			return err
+		}
+		for _, h := range turn {
+			if !loose {
+				if err := h.Set(at); err != nil {
+					return err
+				}
+			}
+			h.Loose = loose
+		}
+		// Noted before anything is let go, and after everything is held again.
+		if err := l.Home.SetHolds(ctx, l.Game.Name, l.Name, holds); err != nil || !loose {
+			return err
+		}
+		for _, h := range turn {
+			if err := h.Loosen(at); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// States says how each rule stands that is in force, and lists those of the
+// settings that are not.
+func States(ctx context.Context, l *lane.Lane) ([]block.State, error) {
+	holds, err := l.Home.Holds(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return nil, err
+	}
+	if len(holds)+len(l.Game.Block) == 0 {
+		return nil, nil
+	}
+	at, err := place(ctx, l)
+	if err != nil {
+		return nil, err
+	}
+	var list []block.State
+	for _, h := range holds {
+		list = append(list, h.Check(at))
+	}
+	for _, r := range l.Game.Block {
+		if heldBy(holds, r) == nil {
+			list = append(list, block.State{Rule: r, Broke: block.NotSet})
+		}
+	}
+	return list, nil
+}
+
+// Follow brings the block to what a change has left: a lane that is held is blocked,
+// one that was held and is not any more is not.
+func Follow(ctx context.Context, l *lane.Lane, c *game.Change) error {
+	switch held := c.After.Held() && !c.After.Open; {
+	case !l.Live: // set anew when the lane becomes live
+		return Unblock(ctx, l, false)
+	case held && len(l.Game.Block) > 0:
+		return Block(ctx, l)
+	case !held && c.Before.Held():
+		return Unblock(ctx, l, false)
+	}
+	return nil
+}
+
+// Lasting reports whether an error of a block is a matter of its rules, or of what
+// somebody else has done: to try again would not help.
+func Lasting(err error) bool {
+	return errors.Is(err, block.ErrTouched) || errors.Is(err, block.ErrRule) || errors.Is(err, edit.ErrMatches) || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrExist)
+}
+
+// keepingDigests runs what changes modes and nothing else, and carries over what is
+// known of the files' content: their time of any change moves on.
+func keepingDigests(ctx context.Context, l *lane.Lane, change func() error) error {
+	before, err := l.Walk(ctx)
+	if err != nil {
+		return err
+	}
+	if err := change(); err != nil {
+		return err
+	}
+	time.Sleep(scan.ChangeClock())
+	looked := l.Now()
+	after, err := l.Walk(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range after.Entries {
+		e := &after.Entries[i]
+		was := before.Entry(e.Path)
+		if e.Kind == scan.File && !e.Known && was != nil && was.Known && was.Stamp.Size == e.Stamp.Size && was.Stamp.MTime == e.Stamp.MTime && was.Stamp.Ino == e.Stamp.Ino {
+			e.Digest, e.Looked, e.Known = was.Digest, looked, true
+		}
+	}
+	return l.Cache.Remember(ctx, l.CacheKey(), after)
+}
+
+// Recover ends what an earlier run has left half-way of a block.
+func Recover(ctx context.Context, l *lane.Lane) error {
+	begun, err := l.BegunHere(ctx, game.BegunBlock)
+	if err != nil {
+		return err
+	}
+	if begun != nil {
+		var set bool
+		if err := json.Unmarshal(begun.Body, &set); err != nil {
+			return err
+		}
+		if set {
+			err = Block(ctx, l)
+		} else {
+			err = Unblock(ctx, l, false)
+		}
+		if err != nil {
+			l.Meter.Warn(fmt.Sprintf("the block is not as it should be: %v; see morvant block --show", err))
+			return l.Home.End(ctx, l.Game.Name, l.Name, game.BegunBlock)
+		}
+		what := "Setting the block"
+		if !set {
+			what = "Taking the block off"
+		}
+		l.Tell("%s of %s had been interrupted; it is finished now.", what, l.Title())
+	}
+	return nil
+}
+
+// Suspend takes off what blocks the launcher outside of the lane's own files,
+// for the next lane may want it otherwise. Files that are read-only stay so.
+func Suspend(ctx context.Context, l *lane.Lane) error {
+	holds, err := l.Home.Holds(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return err
+	}
+	at := Outside(l)
+	var stay []*block.Hold
+	for _, h := range holds {
+		if h.Rule.Kind == block.ReadOnly {
+			stay = append(stay, h)
+			continue
+		}
+		err := h.Lift(at, false)
+		if errors.Is(err, block.ErrTouched) {
+			l.Meter.Warn(err.Error() + "; it stays as it is")
+		} else if err != nil {
+			return err
+		}
+	}
+	return l.Home.SetHolds(ctx, l.Game.Name, l.Name, stay)
+}
+
+// Resume sets again what suspendBlock took off, if the lane is held and blocked.
+func Resume(ctx context.Context, l *lane.Lane) error {
+	pin, err := l.Home.Pin(ctx, l.Game.Name, l.Name)
+	if err != nil || !pin.Held() || pin.Open || len(l.Game.Block) == 0 {
+		return err
+	}
+	holds, err := l.Home.Holds(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return err
+	}
+	at := Outside(l)
+	for _, r := range l.Game.Block {
+		h := heldBy(holds, r)
+		switch {
+		case h != nil && r.Kind == block.ReadOnly:
+			continue // it has stayed
+		case r.Kind == block.ReadOnly:
+			return Block(ctx, l) // new since the lane was parked
+		case h == nil:
+			if h, err = block.Prepare(r, at); err != nil {
+				return err
+			}
+			holds = append(holds, h)
+		}
+		if err := l.Home.SetHolds(ctx, l.Game.Name, l.Name, holds); err != nil {
+			return err
+		}
+		if err := h.Set(at); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Outside is where block rules apply that are not about the build's files.
+func Outside(l *lane.Lane) block.Place {
+	at := block.Place{Dir: l.Dir}
+	at.Home, _ = os.UserHomeDir() // without one, a path with ~ is simply not found
+	return at
+}

@@ -1,0 +1,97 @@
+package lane
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"morvant/internal/game"
+	"morvant/internal/plan"
+	"morvant/internal/scan"
+	"morvant/internal/volume"
+)
+
+// unblockedModes gives files that a block has made read-only the modes that they
+// have without it: a block is no change of the lane.
+func (l *Lane) unblockedModes(ctx context.Context, t *scan.Tree) error {
+	holds, err := l.Home.Holds(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return err
+	}
+	for _, h := range holds {
+		for p, found := range h.Modes {
+			if e := t.Entry(p); e != nil && e.Kind == scan.File && e.Mode == found.Perm&^0o222 {
+				e.Mode = found.Perm
+			}
+		}
+	}
+	return nil
+}
+
+// Look walks the folder and reads what changed since the last look. limit, if
+// positive, is how many bytes to read at most; larger files are left unread.
+func (l *Lane) Look(ctx context.Context, limit int64) (*scan.Tree, error) {
+	t, err := l.Walk(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := l.Read(ctx, t, scan.Request{Sink: scan.Hash(), Limit: limit, Task: "Reading"}); err != nil {
+		return nil, err
+	}
+	return t, nil
+}
+
+// Walk lists the folder and fills in what is remembered.
+func (l *Lane) Walk(ctx context.Context) (*scan.Tree, error) {
+	t, err := scan.Walk(ctx, l.Root, l.Game.Rules())
+	if err != nil {
+		return nil, err
+	}
+	if l.IgnoresCase() {
+		t.IgnoreCase()
+	}
+	if err := l.Cache.Recall(ctx, l.CacheKey(), t); err != nil {
+		return nil, err
+	}
+	return t, l.unblockedModes(ctx, t)
+}
+
+// Read reads files of the tree and remembers what it found, also when it is
+// interrupted: nothing is read twice.
+func (l *Lane) Read(ctx context.Context, t *scan.Tree, q scan.Request) error {
+	q.Meter, q.Now = l.Meter, l.Now
+	err := t.Read(ctx, l.Root, q)
+	if l.Strange != "" {
+		return err // what is remembered is about another folder
+	}
+	return errors.Join(err, l.Cache.Remember(context.WithoutCancel(ctx), l.CacheKey(), t))
+}
+
+// IgnoresCase finds out whether the folder does, with the marker as probe; without one
+// it is taken to be as folders usually are.
+func (l *Lane) IgnoresCase() bool {
+	ignores, err := volume.IgnoresCase(l.Root, MarkerFile, strings.ToUpper(MarkerFile))
+	if err != nil {
+		return volume.UsualFold("A") == volume.Fold("A")
+	}
+	return ignores
+}
+
+// Spelling returns how the folder spells its paths; nil if letter case counts there.
+func (l *Lane) Spelling(here plan.State) *plan.Spelling {
+	if !l.IgnoresCase() {
+		return nil
+	}
+	return plan.SpellingOf(here)
+}
+
+func (l *Lane) CacheKey() string { return game.CacheKey(l.Game.Name, l.Name) }
+
+func Known(t *scan.Tree) bool {
+	for i := range t.Entries {
+		if e := &t.Entries[i]; e.Kind == scan.File && !e.Known {
+			return false
+		}
+	}
+	return true
+}

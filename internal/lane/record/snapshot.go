@@ -1,0 +1,288 @@
+package record
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"morvant/internal/catalogue"
+	"morvant/internal/digest"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/compose"
+	"morvant/internal/manifest"
+	"morvant/internal/plan"
+	"morvant/internal/rules"
+	"morvant/internal/scan"
+	"morvant/internal/store"
+	"morvant/internal/volume"
+)
+
+// asBuilt takes out of the times and modes of a snapshot what is the disk's doing and
+// not the build's: made-up modes, and times that it has cut, where the held build knows
+// the whole ones.
+func asBuilt(ctx context.Context, l *lane.Lane, a *manifest.Attributes) error {
+	t := l.Traits()
+	if !t.NoModes && t.Clock == 0 {
+		return nil
+	}
+	held, err := compose.HeldState(ctx, l)
+	if err != nil {
+		return err
+	}
+	for kind, list := range map[plan.Kind]map[string]manifest.Attribute{plan.File: a.Files, plan.Dir: a.Dirs} {
+		for p, is := range list {
+			was, known := held.Get(p)
+			known = known && was.Kind == kind
+			if t.NoModes {
+				is.Mode = 0
+				if known {
+					is.Mode = was.Mode
+				}
+			}
+			if known && was.MTime != 0 && is.MTime.Sub(was.Time()).Abs() <= t.Clock {
+				is.MTime = was.Time()
+			}
+			list[p] = is
+		}
+	}
+	return nil
+}
+
+// Taken is what taking one came to.
+type Taken struct {
+	Build  *game.Build
+	Odd    []scan.Oddity // left out
+	Stored int64         // bytes that the store grew by
+	// Same is an earlier snapshot with the same content, if there is one.
+	Same *game.Build
+}
+
+// Snapshot records the folder, content included. Without a label the time is the label.
+func Snapshot(ctx context.Context, l *lane.Lane, label, note string) (*Taken, error) {
+	label, err := freeLabel(ctx, l, label)
+	if err != nil {
+		return nil, err
+	}
+	made := l.Now()
+	t, err := l.Walk(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := recordable(t); err != nil {
+		return nil, err
+	}
+	warnOfDates(l, t)
+	builds, err := l.Home.Recorded(ctx, l.Game.Name)
+	if err != nil {
+		return nil, err
+	}
+	session := l.Store.Begin()
+	s := &Taken{Odd: t.Odd}
+	err = fill(ctx, l, session, t, builds)
+	if err == nil {
+		s.Build, err = record(ctx, l, session, t, &game.Build{
+			UID: game.NewUID(), Game: l.Game.Name, Label: label, Note: note, Made: made,
+		})
+	}
+	if err := errors.Join(err, session.Close()); err != nil {
+		return nil, err
+	}
+	s.Stored = session.Added()
+	for _, b := range builds {
+		if b.Manifest == s.Build.Manifest {
+			s.Same = b
+			break
+		}
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	// From here on it is recorded, and an interrupt comes too late.
+	return s, l.Home.AddBuild(context.WithoutCancel(ctx), s.Build)
+}
+
+// RecordFolder records the files of another folder that are in the set, as a snapshot.
+func RecordFolder(ctx context.Context, l *lane.Lane, dir, label, note string, only *rules.Set) (*game.Build, error) {
+	label, err := FreeLabel(ctx, l, label)
+	if err != nil {
+		return nil, err
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	t, err := scan.Walk(ctx, root, rules.Rules{})
+	if err != nil {
+		return nil, err
+	}
+	t.Entries = slices.DeleteFunc(t.Entries, func(e scan.Entry) bool { return !only.Match(e.Path) })
+	if len(t.Entries) == 0 {
+		return nil, fmt.Errorf("%w: nothing in %s matches", compose.ErrOverlay, dir)
+	}
+	session := l.Store.Begin()
+	err = t.Read(ctx, root, scan.Request{Sink: session.Put, Task: "Recording", Meter: l.Meter, Now: l.Now})
+	var b *game.Build
+	if err == nil {
+		b, err = record(ctx, l, session, t, &game.Build{UID: game.NewUID(), Game: l.Game.Name, Label: label, Note: note, Made: l.Now()})
+	}
+	if err := errors.Join(err, session.Close()); err != nil {
+		return nil, err
+	}
+	return b, l.Home.AddBuild(context.WithoutCancel(ctx), b)
+}
+
+// warnOfDates names files whose dates cannot be kept as they are.
+func warnOfDates(l *lane.Lane, t *scan.Tree) {
+	first, n := "", 0
+	for i := range t.Entries {
+		e := &t.Entries[i]
+		if at := time.Unix(0, e.Stamp.MTime); at.After(volume.Earliest) && at.Before(volume.Latest) {
+			continue
+		}
+		if n++; n == 1 {
+			first = e.Path
+		}
+	}
+	switch {
+	case n == 1:
+		l.Meter.Warn(first + " has a date outside of 1677 to 2262, and comes back with the nearest that can be kept")
+	case n > 1:
+		l.Meter.Warn(fmt.Sprintf("%d files, such as %s, have dates outside of 1677 to 2262, and come back with the nearest that can be kept", n, first))
+	}
+}
+
+// fill puts the content of every file into the store, reading only what may not
+// be there yet.
+func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tree, builds []*game.Build) error {
+	if lane.Known(t) {
+		// A build whose manifest is in the store has all of its content there.
+		d := t.Manifest().Digest()
+		if slices.ContainsFunc(builds, func(b *game.Build) bool { return b.Manifest == d }) {
+			if ok, err := l.Store.Has(ctx, d); ok || err != nil {
+				return err
+			}
+		}
+	}
+	var missing int64
+	var sources []store.Source
+	stored := make(map[digest.Digest]bool)
+	for i := range t.Entries {
+		e := &t.Entries[i]
+		if e.Kind != scan.File {
+			continue
+		}
+		if e.Known && !stored[e.Digest] {
+			ok, err := l.Store.Has(ctx, e.Digest)
+			if err != nil {
+				return err
+			}
+			stored[e.Digest] = ok
+		}
+		if !e.Known || !stored[e.Digest] {
+			missing += e.Stamp.Size
+			sources = append(sources, store.Source{Size: e.Stamp.Size, Open: func() (io.ReaderAt, io.Closer, error) {
+				f, err := scan.OpenFile(l.Root, e.Path)
+				return f, f, err
+			}})
+		}
+	}
+	if free, err := volume.Free(l.Store.Dir()); err == nil && free < missing {
+		// It may fit all the same: what is in the store already takes nothing, and the
+		// rest compresses.
+		grows, err := l.Store.Estimate(ctx, sources)
+		if err != nil {
+			return err
+		}
+		if err := volume.CheckFree(l.Store.Dir(), grows); err != nil {
+			return err
+		}
+	}
+	return l.Read(ctx, t, scan.Request{
+		Sink: session.Put,
+		Skip: func(e *scan.Entry) bool { return e.Known && stored[e.Digest] },
+		Task: "Recording",
+	})
+}
+
+// record puts what describes the build into the store.
+func record(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tree, b *game.Build) (*game.Build, error) {
+	m := t.Manifest()
+	if err := m.Validate(); err != nil {
+		return nil, err
+	}
+	b.Files, b.Bytes = len(m.Files), m.Bytes()
+	a := t.Attributes()
+	if err := asBuilt(ctx, l, a); err != nil {
+		return nil, err
+	}
+	return b, compose.Describe(ctx, l, session, b, m.Encode(), a.Encode())
+}
+
+func freeLabel(ctx context.Context, l *lane.Lane, label string) (string, error) {
+	if label == "" {
+		return FreeLabel(ctx, l, l.Now().Format("2006-01-02-1504"))
+	}
+	taken, err := taken(ctx, l)
+	if err != nil {
+		return "", err
+	}
+	if taken[label] {
+		return "", fmt.Errorf("a snapshot labelled %s is %w", label, game.ErrExists)
+	}
+	return label, catalogue.CheckLabel(label)
+}
+
+// FreeLabel returns a label that no snapshot has: this one, or with a number behind
+// it. An empty one stands for the time.
+func FreeLabel(ctx context.Context, l *lane.Lane, base string) (string, error) {
+	if base == "" {
+		return freeLabel(ctx, l, "")
+	}
+	taken, err := taken(ctx, l)
+	if err != nil {
+		return "", err
+	}
+	label := base
+	for n := 2; taken[label]; n++ {
+		label = fmt.Sprintf("%s-%d", base, n)
+	}
+	return label, nil
+}
+
+// taken lists the labels of snapshots.
+func taken(ctx context.Context, l *lane.Lane) (map[string]bool, error) {
+	builds, err := l.Home.Recorded(ctx, l.Game.Name)
+	if err != nil {
+		return nil, err
+	}
+	taken := make(map[string]bool)
+	for _, b := range builds {
+		taken[b.Label] = taken[b.Label] || b.Channel == ""
+	}
+	return taken, nil
+}
+
+// recordable returns an error naming the files whose names a manifest cannot hold:
+// leaving them out unasked would lose them.
+func recordable(t *scan.Tree) error {
+	var bad []string
+	for _, o := range t.Odd {
+		if o.Name {
+			bad = append(bad, o.What)
+		}
+	}
+	switch {
+	case len(bad) == 0:
+		return nil
+	case len(bad) > 3:
+		bad = append(bad[:3], fmt.Sprintf("and %d more", len(bad)-3))
+	}
+	return fmt.Errorf("%w: %s", lane.ErrNames, strings.Join(bad, "; "))
+}

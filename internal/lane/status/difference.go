@@ -1,0 +1,128 @@
+package status
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
+	"morvant/internal/digest"
+	"morvant/internal/feed"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/compose"
+	"morvant/internal/manifest"
+	"morvant/internal/plan"
+	"morvant/internal/scan"
+	"morvant/internal/store"
+)
+
+// Side is one side of a comparison.
+type Side struct {
+	Label    string
+	Manifest *manifest.Manifest
+	Choice   *compose.Choice   // of a feed's build
+	composed *compose.Composed // nil: the folder as it is now
+}
+
+// BuildSide returns a build as a side of a comparison, of a feed's build the
+// components asked for or, if none are, those that the lane has.
+func BuildSide(ctx context.Context, l *lane.Lane, b *game.Build, asked []string) (*Side, error) {
+	choice, err := compose.Choose(ctx, l, b, asked)
+	if err != nil {
+		return nil, err
+	}
+	c, err := compose.Of(ctx, l, b, choice.Names)
+	if err != nil {
+		return nil, err
+	}
+	return &Side{Label: b.Label, Manifest: c.Manifest, Choice: choice, composed: c}, nil
+}
+
+// HereSide returns the folder as it is now as a side of a comparison.
+func HereSide(ctx context.Context, l *lane.Lane) (*Side, error) {
+	t, err := l.Look(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	return &Side{Label: game.Here, Manifest: t.Manifest()}, nil
+}
+
+// Difference is what changes from one side to another.
+type Difference struct {
+	From, To *Side
+	Build    *manifest.Changes // the build's files
+	Kept     *manifest.Changes // the player's own files
+}
+
+// Compare lists what changes from a to b, the player's own files apart from the
+// others. Scratch files do not count, nor does letter case where the folder ignores it:
+// then a is spelled as b.
+func Compare(l *lane.Lane, a, b *Side) *Difference {
+	if l.IgnoresCase() {
+		as := *a
+		as.Manifest = plan.SpellingOf(plan.FromManifest(b.Manifest, nil)).State(plan.FromManifest(a.Manifest, nil)).Manifest()
+		a = &as
+	}
+	match := l.Game.Rules().Matcher()
+	scratch := func(p string) bool { return match.Scratch(p) }
+	ours := func(p string) bool { return scratch(p) || match.Kept(p) }
+	theirs := func(p string) bool { return scratch(p) || !match.Kept(p) }
+	d := &Difference{From: a, To: b, Build: manifest.Compare(a.Manifest.Without(ours), b.Manifest.Without(ours)), Kept: &manifest.Changes{}}
+	if !a.fromFeed() && !b.fromFeed() {
+		d.Kept = manifest.Compare(a.Manifest.Without(theirs), b.Manifest.Without(theirs))
+	}
+	return d
+}
+
+// fromFeed reports whether the side is a feed's build, which says nothing about
+// the player's own files.
+func (s *Side) fromFeed() bool { return s.composed != nil && s.composed.Build.Components != nil }
+
+// Cost plans the fetch that would bring all of a side here; empty if nothing would
+// have to come.
+func Cost(ctx context.Context, l *lane.Lane, s *Side) (*feed.Plan, error) {
+	if s.composed == nil || len(s.composed.Parts) == 0 {
+		return nil, nil
+	}
+	lacks, err := l.Store.Lacks(ctx, compose.Contents(s.Manifest))
+	if err != nil || len(lacks) == 0 {
+		return nil, err
+	}
+	tree, err := l.Look(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	return compose.PlanFetch(ctx, l, s.composed, nil, tree)
+}
+
+// maxText bounds a text file that is compared line by line, in bytes.
+const maxText = 16 << 20
+
+// Text returns the content of a file on one side, empty if it is not there.
+func Text(ctx context.Context, l *lane.Lane, s *Side, p string) (text []byte, found bool, err error) {
+	f, ok := s.Manifest.File(p)
+	if !ok {
+		return nil, false, nil
+	}
+	if f.Size > maxText {
+		return nil, true, fmt.Errorf("%s is larger than the %d MB that can be compared by line", p, maxText>>20)
+	}
+	if s.composed != nil {
+		text, err = l.Store.Bytes(ctx, f.Digest, maxText)
+		if errors.Is(err, store.ErrMissing) && s.fromFeed() {
+			err = fmt.Errorf("%s of %s: %w", p, s.Label, compose.ErrNotFetched)
+		}
+		return text, true, err
+	}
+	file, err := scan.OpenFile(l.Root, p)
+	if err != nil {
+		return nil, true, err
+	}
+	defer file.Close()
+	text, err = io.ReadAll(io.LimitReader(file, maxText))
+	if err == nil && digest.Of(text) != f.Digest {
+		err = fmt.Errorf("%s: %w", p, scan.ErrUnstable)
+	}
+	return text, true, err
+}

@@ -1,0 +1,240 @@
+package status
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"morvant/internal/block"
+	"morvant/internal/game"
+	"morvant/internal/identify"
+	"morvant/internal/lane"
+	"morvant/internal/lane/compose"
+	"morvant/internal/lane/guard"
+	"morvant/internal/plan"
+	"morvant/internal/scan"
+)
+
+// OnlyCompanions reports whether nothing but companions is missing from the lane.
+func (s *Status) OnlyCompanions() bool {
+	d := s.Drift
+	if d == nil || len(d.Missing) == 0 || len(d.Altered) > 0 || d.ExtraCounts && len(d.Extra) > 0 {
+		return false
+	}
+	for _, e := range d.Missing {
+		if !slices.ContainsFunc(s.Pin.Companions, func(k game.Companion) bool { return k.Path == e.Path }) {
+			return false
+		}
+	}
+	return true
+}
+
+// Drift is what differs between a lane and a build, by what each file is.
+type Drift struct {
+	AsBuilt int
+	Altered []plan.Entry // as they are now
+	Missing []plan.Entry // as they should be
+	Extra   []plan.Entry // files that are not the build's
+	Kept    int
+	Yielded int // files of the build that rules leave to the player: nobody has looked at them
+	// Unread files were touched since they were last read and are too large to
+	// read in passing; they are counted as built.
+	Unread []plan.Entry
+	Odd    []scan.Oddity
+	// ExtraCounts says that the pin leaves no room for extra files.
+	ExtraCounts bool
+	// Update is the build that the drift leads to, if it looks like one.
+	Update *Update
+}
+
+// Any reports whether the lane differs from what it is held to.
+func (d *Drift) Any() bool {
+	return len(d.Altered)+len(d.Missing) > 0 || d.ExtraCounts && len(d.Extra) > 0
+}
+
+// Status is how a lane stands.
+type Status struct {
+	Game    *game.Game
+	Lane    string
+	Dir     string
+	Live    bool
+	Lanes   int // that the game has
+	Pin     game.Pin
+	Build   *game.Build // nil if the lane is not held
+	Equals  *game.Build // of a lane that is not held: the newest build it equals
+	Drift   *Drift      // nil if the lane is not held
+	Files   int
+	Bytes   int64
+	Odd     []scan.Oddity // what is there and cannot be recorded
+	Builds  int
+	Last    *game.Change // nil if nothing was ever changed
+	Looked  time.Time
+	Running bool
+	Block   []block.State // of a held lane, and of one that is blocked all the same
+	// Waiting is the update that the launcher has waiting, as it calls it; Follower is
+	// the lane that is to take it, if that is another one.
+	Waiting, Follower string
+	// Says is the version that the game itself gives. It is looked for only if its content
+	// is that of no known build, or has drifted; empty: none was found.
+	Says   string
+	SaysBy identify.Evidence
+}
+
+// glance is how much a status reads of files that were touched, in bytes: about
+// a tenth of a second's worth.
+const glance = 128 << 20
+
+// Of looks at the lane, answering from what is remembered as far as it can.
+func Of(ctx context.Context, l *lane.Lane) (*Status, error) {
+	s := &Status{Game: l.Game, Lane: l.Name, Dir: l.Dir, Live: l.Live, Looked: l.Now()}
+	lanes, err := l.Home.Lanes(ctx, l.Game.Name)
+	if err != nil {
+		return nil, err
+	}
+	s.Lanes = len(lanes)
+	if s.Waiting, err = Waiting(l); err != nil {
+		l.Meter.Warn(err.Error())
+	}
+	for _, o := range lanes {
+		if o.Follows && o.Name != l.Name {
+			s.Follower = o.Name
+		}
+	}
+	if s.Pin, s.Build, err = l.Pin(ctx); err != nil {
+		return nil, err
+	}
+	tree, err := l.Look(ctx, glance)
+	if err != nil {
+		return nil, err
+	}
+	s.Odd = tree.Odd
+	for i := range tree.Entries {
+		if e := &tree.Entries[i]; e.Kind == scan.File {
+			s.Files++
+			s.Bytes += e.Stamp.Size
+		}
+	}
+	builds, err := l.Home.Builds(ctx, l.Game.Name)
+	if err != nil {
+		return nil, err
+	}
+	s.Builds = len(builds)
+	history, err := l.Home.History(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return nil, err
+	}
+	if len(history) > 0 {
+		s.Last = history[0]
+	}
+	s.Running = errors.Is(l.NotRunning(), lane.ErrRunning)
+	if s.Block, err = guard.States(ctx, l); err != nil {
+		return nil, err
+	}
+	if s.Pin.Open || s.Build == nil {
+		s.Block = slices.DeleteFunc(s.Block, func(b block.State) bool { return b.Broke == block.NotSet })
+	}
+	if s.Build != nil {
+		if s.Drift, err = drift(ctx, l, tree, s.Build, s.Pin); err == nil && s.Drift.Any() {
+			s.Says, s.SaysBy, err = SaysLabel(ctx, l)
+		}
+		return s, err
+	}
+	if lane.Known(tree) {
+		d := tree.Manifest().Digest()
+		if i := slices.IndexFunc(builds, func(b *game.Build) bool { return b.Manifest == d }); i >= 0 {
+			s.Equals = builds[i]
+		}
+	}
+	if s.Equals == nil {
+		s.Says, s.SaysBy, err = SaysLabel(ctx, l)
+	}
+	return s, err
+}
+
+// Waiting returns the update that the launcher has waiting, as it calls it; empty if
+// none is known.
+func Waiting(l *lane.Lane) (string, error) {
+	for _, w := range l.Game.Waiting {
+		if label, err := w.Update(guard.Outside(l)); label != "" || err != nil {
+			return label, err
+		}
+	}
+	return "", nil
+}
+
+// drift compares the tree with a build: it is what a repair would have to do.
+func drift(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *game.Build, pin game.Pin) (*Drift, error) {
+	c, err := compose.OfPin(ctx, l, b, pin)
+	if err != nil {
+		return nil, err
+	}
+	have := plan.FromTree(tree)
+	want := l.Spelling(have).State(plan.FromManifest(c.Manifest, nil)) // times and modes are no drift
+	d := &Drift{Odd: tree.Odd, ExtraCounts: pin.Clean}
+	for i := range tree.Entries {
+		e := &tree.Entries[i]
+		if e.Kind != scan.File || e.Known {
+			continue
+		}
+		if n, ok := want.Get(e.Path); ok && n.Kind == plan.File && n.Size == e.Stamp.Size {
+			have[i].Digest = n.Digest
+			d.Unread = append(d.Unread, have[i])
+		}
+	}
+	p, err := plan.Make(plan.Request{Have: have, Odd: tree.Odd, Want: want, Owned: want, Rules: compose.Rules(l, c), Clean: pin.Clean, Exact: pin.Exact})
+	if err != nil {
+		return nil, err
+	}
+	d.AsBuilt, d.Kept, d.Extra = p.Same, p.Kept, p.Extra
+	d.Yielded = compose.Yielded(l, c, p)
+	for i := range p.Steps {
+		s := &p.Steps[i]
+		switch {
+		case s.Places() && s.Displaces():
+			d.Altered = append(d.Altered, plan.Entry{Path: s.Path, Node: *s.Before})
+		case s.Places():
+			d.Missing = append(d.Missing, plan.Entry{Path: s.Path, Node: *s.After})
+		case s.Displaces():
+			d.Extra = append(d.Extra, plan.Entry{Path: s.Path, Node: *s.Before})
+		}
+	}
+	for _, list := range [][]plan.Entry{d.Altered, d.Missing, d.Extra} {
+		slices.SortFunc(list, plan.BiggestFirst)
+	}
+	d.Update, err = towards(ctx, l, tree, d, c.Base, b)
+	return d, err
+}
+
+// Verify reads every byte of the build's files and compares. The tree is what it
+// read, for a repair.
+func Verify(ctx context.Context, l *lane.Lane, b *game.Build, pin game.Pin) (*Drift, *scan.Tree, error) {
+	c, err := compose.OfPin(ctx, l, b, pin)
+	if err != nil {
+		return nil, nil, err
+	}
+	tree, err := l.Walk(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	match := l.Game.Rules().Matcher()
+	spelling := c.Spelling()
+	err = l.Read(ctx, tree, scan.Request{
+		Sink: scan.Hash(),
+		Skip: func(e *scan.Entry) bool {
+			_, built := c.Manifest.File(spelling.Of(e.Path))
+			return e.Known && (!built || !pin.Exact && match.Kept(e.Path))
+		},
+		Task: "Verifying",
+	})
+	if err != nil {
+		return nil, nil, err
+	}
+	d, err := drift(ctx, l, tree, b, pin)
+	return d, tree, err
+}
+
+// Trouble reports whether the lane has drifted or its block is broken.
+func (s *Status) Trouble() bool {
+	return s.Drift != nil && s.Drift.Any() || slices.ContainsFunc(s.Block, func(b block.State) bool { return !b.Holds })
+}

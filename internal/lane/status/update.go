@@ -1,0 +1,168 @@
+package status
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"morvant/internal/catalogue"
+	"morvant/internal/digest"
+	"morvant/internal/game"
+	"morvant/internal/identify"
+	"morvant/internal/lane"
+	"morvant/internal/lane/compose"
+	"morvant/internal/manifest"
+	"morvant/internal/scan"
+	"morvant/internal/version"
+	"morvant/internal/volume"
+)
+
+// SaysLabel returns the label of the version that the game itself gives, and what
+// said so: of a known build if it means one, else as it stands there. What the game
+// wrote when it last ran does not count.
+func SaysLabel(ctx context.Context, l *lane.Lane) (label string, by identify.Evidence, err error) {
+	says, err := identify.Says(l.Dir, l.Game.Program, l.Game.Version)
+	if err != nil {
+		return "", by, err
+	}
+	builds, err := l.Home.Builds(ctx, l.Game.Name)
+	if err != nil {
+		return "", by, err
+	}
+	for _, e := range says {
+		if e.Log || label != "" && e.Source != l.Game.Program {
+			continue
+		}
+		label, by = shortest(e.Says), e
+		for _, b := range builds {
+			if version.Means(e.Says, b.Label) {
+				label = b.Label
+				break
+			}
+		}
+	}
+	if catalogue.CheckLabel(label) != nil {
+		return "", by, nil
+	}
+	return label, by, nil
+}
+
+// shortest takes zeros off the end of a version of four numbers, as programs show
+// them, down to three numbers.
+func shortest(s string) string {
+	var n [4]int
+	if got, err := fmt.Sscanf(s, "%d.%d.%d.%d", &n[0], &n[1], &n[2], &n[3]); got == 4 && err == nil && n[3] == 0 {
+		return fmt.Sprintf("%d.%d.%d", n[0], n[1], n[2])
+	}
+	return s
+}
+
+// Update is another known build that a lane has drifted towards: most likely the
+// launcher has updated it.
+type Update struct {
+	Build *game.Build
+	Done  int // files that are as in that build, of those that differ from the held one
+	Of    int // files that differ between the two
+}
+
+// Share returns how complete the update is, from 0 to 1.
+func (u *Update) Share() float64 { return float64(u.Done) / float64(u.Of) }
+
+// better reports whether u is to be named rather than o, which explains as much: a
+// feed's build before a snapshot of one, then the one that is more complete.
+func (u *Update) better(o *Update) bool {
+	if offered := len(u.Build.Feeds) > 0; offered != (len(o.Build.Feeds) > 0) {
+		return offered
+	}
+	return u.Share() > o.Share()
+}
+
+// explained is the part of the drift that another build must account for to be
+// named: a player's own changes do not look like a build.
+const explained = 0.5
+
+// towards finds the build that the lane has drifted to; nil if the drift is like
+// none that is known.
+func towards(ctx context.Context, l *lane.Lane, t *scan.Tree, d *Drift, held *manifest.Manifest, heldBuild *game.Build) (*Update, error) {
+	fold := func(p string) string { return p }
+	if l.IgnoresCase() {
+		fold = volume.Fold
+	}
+	drifted := make(map[string]bool)
+	for _, e := range slices.Concat(d.Altered, d.Missing) {
+		drifted[fold(e.Path)] = true
+	}
+	if len(drifted) == 0 {
+		return nil, nil
+	}
+	known, err := compose.Known(ctx, l.Home, l.Store, l.Game)
+	if err != nil {
+		return nil, err
+	}
+	has := func(p string) (digest.Digest, bool) {
+		e := t.Entry(p)
+		if e == nil || e.Kind != scan.File {
+			return digest.Digest{}, false
+		}
+		return e.Digest, true
+	}
+	match := l.Game.Rules().Matcher()
+	offered := make(map[string]bool) // files of any build of a feed
+	for _, k := range known {
+		for _, p := range k.Parts {
+			for _, f := range p.Manifest.Files {
+				offered[fold(f.Path)] = offered[fold(f.Path)] || len(k.Build.Feeds) > 0
+			}
+		}
+	}
+	holds := make(map[string]digest.Digest, len(held.Files))
+	for _, f := range held.Files {
+		holds[fold(f.Path)] = f.Digest
+	}
+	var best *Update
+	bestFits := 0
+	for _, k := range known {
+		if k.Build.Digest() == heldBuild.Digest() {
+			continue
+		}
+		other := make(map[string]digest.Digest)
+		for _, p := range k.Parts {
+			if p.Required || compose.Stands(t, p.Manifest) {
+				for _, f := range p.Manifest.Files {
+					other[fold(f.Path)] = f.Digest
+				}
+			}
+		}
+		u, fits := &Update{Build: k.Build}, 0
+		consider := func(p string, is digest.Digest, wanted bool) {
+			if match.Kept(p) || match.Scratch(p) {
+				return
+			}
+			u.Of++
+			if now, there := has(p); there == wanted && (!wanted || now == is) {
+				u.Done++
+				if drifted[p] {
+					fits++
+				}
+			}
+		}
+		for p, is := range other {
+			if was, ok := holds[p]; !ok || was != is {
+				consider(p, is, true)
+			}
+		}
+		for p := range holds {
+			// A snapshot may hold files of the player that no feed's build has.
+			if _, ok := other[p]; !ok && (len(k.Build.Feeds) == 0 || offered[p]) {
+				consider(p, digest.Digest{}, false)
+			}
+		}
+		if float64(fits) < explained*float64(len(drifted)) {
+			continue
+		}
+		if best == nil || fits > bestFits || fits == bestFits && u.better(best) {
+			best, bestFits = u, fits
+		}
+	}
+	return best, nil
+}

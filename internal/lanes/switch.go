@@ -1,0 +1,283 @@
+package lanes
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/backup"
+	"morvant/internal/lane/change"
+	"morvant/internal/lane/guard"
+	"morvant/internal/process"
+	"morvant/internal/volume"
+)
+
+// Switch parks the lane, which must be the live one, and puts another in its place.
+// No file is copied. Killed at any point, the next Open finishes it or takes it back.
+// The lane that is live then is returned; l is of no use any more but for Close.
+func Switch(ctx context.Context, l *lane.Lane, name string) (*lane.Lane, error) {
+	to, err := l.Home.Lane(ctx, l.Game.Name, name)
+	if err != nil {
+		return nil, err
+	}
+	from, err := l.Home.Lane(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return nil, err
+	}
+	if to.Live || !from.Live {
+		return nil, fmt.Errorf("%s: %w", to.Name, lane.ErrLive)
+	}
+	if err := l.FindParked(ctx, to); err != nil {
+		return nil, err
+	}
+	s := &game.Switch{From: l.Name, To: to.Name, Place: to.Place, FromLinked: from.Linked, ToLinked: to.Linked, Park: from.Place, UID: game.NewUID()}
+	if !from.Linked {
+		s.Park = game.ParkedName(l.Game.Live, l.Name)
+	}
+	if err := canSwitch(l, s); err != nil {
+		return nil, err
+	}
+	// Both tell who they are, for whoever has to find out after a crash.
+	if err := l.SetMark(ctx, false); err != nil {
+		return nil, err
+	}
+	if s.Saves, err = backup.Leave(ctx, l, s.To); err != nil {
+		return nil, err
+	}
+	if err := l.Home.BeginSwitch(ctx, l.Game.Name, s); err != nil {
+		return nil, err
+	}
+	ctx = context.WithoutCancel(ctx)
+	if err := guard.Suspend(ctx, l); err != nil {
+		return nil, errors.Join(err, settle(ctx, l))
+	}
+	// An open folder cannot be renamed on every system.
+	if err := l.Root.Close(); err != nil {
+		return nil, err
+	}
+	l.Root = nil
+	if err := changePlaces(s, l.Game); err != nil {
+		return nil, errors.Join(err, takeBack(ctx, l, s))
+	}
+	return arrive(ctx, l, s)
+}
+
+// canSwitch checks what can be known before anything is moved.
+func canSwitch(l *lane.Lane, s *game.Switch) error {
+	if err := l.MayChange(); err != nil {
+		return err
+	}
+	if err := lane.NotRunningIn(s.Place); err != nil {
+		return err
+	}
+	if got := lane.MarkOf(s.Place); got != (lane.Identity{Game: l.Game.Name, Lane: s.To}) {
+		return fmt.Errorf("%s: %w %s any more; its marker says otherwise", s.Place, lane.ErrNotTheLane, s.To)
+	}
+	parent := filepath.Dir(l.Game.Live)
+	if same, err := volume.SameDisk(s.Place, parent); err != nil {
+		return err
+	} else if !same && !s.ToLinked {
+		return fmt.Errorf("%s: %w than %s, so that it cannot be moved there", s.Place, lane.ErrOtherDisk, parent)
+	}
+	if s.ToLinked {
+		if err := volume.CanLink(parent, s.Place); err != nil {
+			return err
+		}
+	}
+	if !s.FromLinked && s.Park != s.Place {
+		if _, err := os.Lstat(s.Park); err == nil {
+			return fmt.Errorf("%s, where lane %s is to be parked: %w", s.Park, s.From, lane.ErrInTheWay)
+		}
+	}
+	return nil
+}
+
+// arrive ends a switch whose folders have changed places.
+func arrive(ctx context.Context, l *lane.Lane, s *game.Switch) (*lane.Lane, error) {
+	if err := l.Home.CarrySwitch(ctx, l.Game.Name, s, l.Now()); err != nil {
+		return nil, err
+	}
+	is, err := l.Home.Lane(ctx, l.Game.Name, s.To)
+	if err != nil {
+		return nil, err
+	}
+	next, err := change.BesideAs(ctx, l, is)
+	if err != nil {
+		return nil, err
+	}
+	if err := backup.Enter(ctx, next, s); err != nil {
+		return nil, errors.Join(err, next.Close())
+	}
+	if err := settle(ctx, next); err != nil {
+		return nil, errors.Join(err, next.Close())
+	}
+	return next, nil
+}
+
+// takeBack ends a switch that could not be made, if everything still stands where
+// it did; otherwise the next Open does.
+func takeBack(ctx context.Context, l *lane.Lane, s *game.Switch) error {
+	if lane.MarkOf(l.Game.Live) != (lane.Identity{Game: l.Game.Name, Lane: s.From}) {
+		return nil
+	}
+	root, err := l.OpenFolder(l.Dir)
+	if err != nil {
+		return err
+	}
+	l.Root = root
+	return settle(ctx, l)
+}
+
+// settle brings the block to what the live lane wants, and ends the switch.
+func settle(ctx context.Context, l *lane.Lane) error {
+	if err := guard.Resume(ctx, l); err != nil {
+		l.Meter.Warn(fmt.Sprintf("the block is not as it should be: %v; see morvant block --show", err))
+	}
+	if err := l.SetMark(ctx, false); err != nil {
+		return err
+	}
+	return l.Home.EndSwitch(ctx, l.Game.Name)
+}
+
+// RecoverSwitch ends a switch that an earlier run did not.
+func RecoverSwitch(ctx context.Context, l *lane.Lane) error {
+	s, err := l.Home.Switching(ctx, l.Game.Name)
+	if err != nil || s == nil {
+		return err
+	}
+	if err := renewMarkers(l, s); err != nil {
+		return err
+	}
+	from := lane.Identity{Game: l.Game.Name, Lane: s.From}
+	back := lane.MarkOf(l.Game.Live) == from
+	if !back {
+		if err := changePlaces(s, l.Game); err != nil {
+			if back = lane.MarkOf(l.Game.Live) == from; !back {
+				return fmt.Errorf("an unfinished switch to lane %s: %w", s.To, err)
+			}
+		}
+	}
+	if back {
+		is, err := l.Home.Lane(ctx, l.Game.Name, s.From)
+		if err != nil {
+			return err
+		}
+		was, err := change.BesideAs(ctx, l, is)
+		if err != nil {
+			return err
+		}
+		l.Tell("The switch of %s to lane %s had been interrupted; it is taken back.", l.Game.Display(), s.To)
+		return errors.Join(settle(ctx, was), was.Close())
+	}
+	if s.Saves != 0 {
+		if err := backup.RecoverEntering(ctx, l, s); err != nil {
+			return err
+		}
+	}
+	next, err := arrive(ctx, l, s)
+	if err != nil {
+		return err
+	}
+	l.Tell("The switch of %s to lane %s had been interrupted; it is finished now.", l.Game.Display(), s.To)
+	return next.Close()
+}
+
+// changePlaces moves the lane that is live away and the other one in, from whatever point
+// an earlier try has come to.
+func changePlaces(s *game.Switch, g *game.Game) error {
+	live := g.Live
+	from, to := lane.Identity{Game: g.Name, Lane: s.From}, lane.Identity{Game: g.Name, Lane: s.To}
+	if lane.MarkOf(live) == from {
+		if err := leave(s, live); err != nil {
+			return err
+		}
+	}
+	if _, err := os.Lstat(live); errors.Is(err, fs.ErrNotExist) {
+		enter := func() error { return process.Rename(s.Place, live) }
+		if s.ToLinked {
+			enter = func() error { return process.Patiently(live, func() error { return volume.Link(s.Place, live) }) }
+		}
+		if err := enter(); err != nil {
+			// Better the old lane than none.
+			return errors.Join(err, comeBack(s, live))
+		}
+	}
+	if got := lane.MarkOf(live); got != to {
+		return fmt.Errorf("%s: %w %s", live, lane.ErrNotTheLane, s.To)
+	}
+	if !s.FromLinked && s.Park != s.Place && LeftAt(s, from) {
+		if err := process.Rename(s.Place, s.Park); err != nil {
+			return err
+		}
+	}
+	return syncFolders(filepath.Dir(live), filepath.Dir(s.Place), filepath.Dir(s.Park))
+}
+
+// LeftAt reports whether the lane that was live stands where the other one stood. Its marker
+// says so; where that cannot be read just now, nothing else can have got there.
+func LeftAt(s *game.Switch, from lane.Identity) bool {
+	switch got := lane.MarkOf(s.Place); got {
+	case from:
+		return true
+	case lane.Identity{}:
+		info, err := os.Lstat(s.Place)
+		_, parkErr := os.Lstat(s.Park)
+		return err == nil && info.IsDir() && volume.Absent(parkErr)
+	}
+	return false
+}
+
+// comeBack puts the lane that was live back to the live path, where there is nothing.
+func comeBack(s *game.Switch, live string) error {
+	if s.FromLinked {
+		return volume.Link(s.Park, live)
+	}
+	return process.Rename(s.Park, live)
+}
+
+// leave takes the lane that is live away from the live path; where the system can,
+// the other one is there at once.
+func leave(s *game.Switch, live string) error {
+	if s.FromLinked {
+		if !volume.IsLink(live) {
+			return fmt.Errorf("%s: %w, and not a link", live, lane.ErrInTheWay)
+		}
+		return process.Patiently(live, func() error { return os.Remove(live) })
+	}
+	if !s.ToLinked {
+		if err := volume.Exchange(live, s.Place); !errors.Is(err, volume.ErrUnsupported) {
+			return err
+		}
+	}
+	return process.Rename(live, s.Park)
+}
+
+func syncFolders(list ...string) error {
+	slices.Sort(list)
+	for _, dir := range slices.Compact(list) {
+		if err := volume.SyncFolder(dir); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// renewMarkers writes a marker anew that cannot be read, where the other folder of a
+// switch tells which lane this one is.
+func renewMarkers(l *lane.Lane, s *game.Switch) error {
+	names := map[lane.Identity]string{{Game: l.Game.Name, Lane: s.From}: s.To, {Game: l.Game.Name, Lane: s.To}: s.From}
+	for _, pair := range [][2]string{{l.Game.Live, s.Place}, {s.Place, l.Game.Live}, {l.Game.Live, s.Park}, {s.Park, l.Game.Live}} {
+		if other, known := names[lane.MarkOf(pair[1])]; known && lane.BrokenMarker(pair[0]) {
+			if err := lane.WriteMarker(pair[0], lane.Marker{Game: l.Game.Name, Lane: other, State: "free"}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
