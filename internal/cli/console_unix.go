@@ -2,7 +2,9 @@
 
 package cli
 
-import "os"
+import (
+	"os"
+)
 
 func notTyped([]string, *os.File) bool { return false }
 

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"unsafe"
 
+	"morvant/internal/cli/app"
+
 	"golang.org/x/sys/windows"
 )
 
@@ -57,7 +59,7 @@ var singleQuoted = regexp.MustCompile(`^(--[a-z-]+=)?'`)
 func checkQuotes(args []string) error {
 	for _, arg := range args {
 		if singleQuoted.MatchString(arg) {
-			return usagef(`%s: single quotes mean nothing here; put double quotes around it: "%s"`, arg, strings.ReplaceAll(arg, "'", ""))
+			return app.Usagef(`%s: single quotes mean nothing here; put double quotes around it: "%s"`, arg, strings.ReplaceAll(arg, "'", ""))
 		}
 	}
 	return nil

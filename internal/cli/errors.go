@@ -5,24 +5,26 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"runtime"
 	"strings"
 	"syscall"
-
-	"morvant/internal/lane/backup"
-	"morvant/internal/lane/change"
-	"morvant/internal/lane/compose"
-	"morvant/internal/watch"
 
 	"morvant/internal/apply"
 	"morvant/internal/block"
 	"morvant/internal/catalogue"
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/games"
+	"morvant/internal/cli/hold"
+	"morvant/internal/cli/share"
+	"morvant/internal/cli/view"
 	"morvant/internal/database"
 	"morvant/internal/edit"
 	"morvant/internal/exchange"
 	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/lane"
+	"morvant/internal/lane/backup"
+	"morvant/internal/lane/change"
+	"morvant/internal/lane/compose"
 	"morvant/internal/manifest"
 	"morvant/internal/pack"
 	"morvant/internal/pinfile"
@@ -34,67 +36,48 @@ import (
 	"morvant/internal/store"
 	"morvant/internal/upkeep"
 	"morvant/internal/volume"
+	"morvant/internal/watch"
 )
 
-// errDifferent ends a command whose answer is "not the same".
-var errDifferent = errors.New("different")
-
-// errUnanswered ends a command that needed an answer and got none.
-var errUnanswered = errors.New("this changes files and needs an answer")
-
-// errDeclined ends a command whose question was answered with no.
-var errDeclined = errors.New("nothing was changed")
-
 // report writes an error as one line with what to do next, and chooses the exit code.
-func (a *app) report(err error) int {
-	var wrong usage
+func report(a *app.App, err error) int {
+	var wrong app.Usage
 	switch {
 	case err == nil:
-		return exitDone
-	case errors.Is(err, errDifferent):
-		return exitDifferent
-	case errors.Is(err, errDeclined):
-		fmt.Fprintln(a.err, "Nothing was changed.")
-		return exitUnanswered
+		return app.ExitDone
+	case errors.Is(err, app.ErrDifferent):
+		return app.ExitDifferent
+	case errors.Is(err, app.ErrDeclined):
+		fmt.Fprintln(a.Err, "Nothing was changed.")
+		return app.ExitUnanswered
 	case errors.Is(err, context.Canceled):
-		fmt.Fprintln(a.err, "morvant: interrupted; nothing is half-done, and the next run goes on from here")
-		return exitInterrupted
+		fmt.Fprintln(a.Err, "morvant: interrupted; nothing is half-done, and the next run goes on from here")
+		return app.ExitInterrupted
 	}
-	var ended *exitCode
+	var ended *app.ExitCode
 	if errors.As(err, &ended) {
-		return ended.code
+		return ended.Code
 	}
-	line := "morvant: " + oneLine(err)
+	line := "morvant: " + view.OneLine(err)
 	if next := advice(err); next != "" {
 		line += ". " + next
 	}
-	fmt.Fprintln(a.err, line)
+	fmt.Fprintln(a.Err, line)
 	switch {
 	case errors.As(err, &wrong):
-		return exitUsage
-	case errors.Is(err, errUnanswered):
-		return exitUnanswered
+		return app.ExitUsage
+	case errors.Is(err, app.ErrUnanswered):
+		return app.ExitUnanswered
 	}
-	return exitFailed
-}
-
-func oneLine(err error) string {
-	var space *volume.SpaceError
-	if errors.As(err, &space) {
-		return fmt.Sprintf("not enough free space in %s: %s are needed and %s are free", space.Dir, size(space.Need), size(space.Free))
-	}
-	if database.Unwritable(err) {
-		return "Morvant's home cannot be written to now"
-	}
-	return strings.Join(strings.FieldsFunc(err.Error(), func(r rune) bool { return r == '\n' }), "; ")
+	return app.ExitFailed
 }
 
 // advice says what to do about an error.
 func advice(err error) string {
-	var which *whichGame
+	var which *app.WhichGame
 	var unknown *game.UnknownError
 	var ambiguous *game.AmbiguousError
-	var file *pinfileError
+	var file *share.PinfileError
 	var held *process.HeldError
 	var damage *store.DamageError
 	var refused *feed.RefusedError
@@ -102,7 +85,7 @@ func advice(err error) string {
 	var busy *feed.BusyError
 	var wrong *feed.ContentError
 	if errors.As(err, &file) {
-		return file.advice()
+		return file.Advice()
 	}
 	switch {
 	case errors.Is(err, upkeep.ErrStateLost):
@@ -112,8 +95,8 @@ func advice(err error) string {
 	case errors.Is(err, syscall.EMFILE):
 		return "Raise the limit of open files (ulimit -n 256), then run the command again"
 	case errors.As(err, &which):
-		return "Say which one with -g: " + strings.Join(which.names, ", ")
-	case errors.Is(err, errNoGame):
+		return "Say which one with -g: " + strings.Join(which.Names, ", ")
+	case errors.Is(err, app.ErrNoGame):
 		return "Register one: morvant add NAME FOLDER"
 	case errors.As(err, &unknown) && unknown.Kind == "game":
 		return "morvant games lists them"
@@ -123,7 +106,7 @@ func advice(err error) string {
 		return "morvant history lists them"
 	case errors.As(err, &ambiguous):
 		return "Write more of it, or use the label"
-	case errors.Is(err, errUnanswered):
+	case errors.Is(err, app.ErrUnanswered):
 		return "Look at the plan with --dry-run, then run it again with --yes"
 	case errors.Is(err, manifest.ErrVersion), errors.Is(err, pack.ErrVersion), errors.Is(err, database.ErrVersion),
 		errors.Is(err, apply.ErrVersion), errors.Is(err, plan.ErrVersion), errors.Is(err, catalogue.ErrVersion):
@@ -139,7 +122,7 @@ func advice(err error) string {
 	case errors.Is(err, store.ErrBusy):
 		return "Try again when it has finished"
 	case errors.Is(err, game.ErrProtected):
-		return rights() + ". Then run the command again"
+		return app.Rights() + ". Then run the command again"
 	case errors.Is(err, game.ErrBusy):
 		return "Try again when it has finished; the lock goes with the process"
 	case errors.Is(err, game.ErrSettings):
@@ -226,9 +209,9 @@ func advice(err error) string {
 		return "Move it away, then try again"
 	case errors.As(err, &held):
 		return "Close it, then try again (a window that works in the folder holds it too: cd .. leaves it)"
-	case errors.Is(err, errStillBlocked):
+	case errors.Is(err, games.ErrStillBlocked):
 		return "Take the block off first: morvant unblock"
-	case errors.Is(err, errNoRules):
+	case errors.Is(err, hold.ErrNoRules):
 		return "Add some: morvant block presets lists what there is, morvant block add takes one"
 	case errors.Is(err, block.ErrTouched):
 		return "Look at it, then run morvant unblock --force to put back what the block had found"
@@ -248,13 +231,4 @@ func advice(err error) string {
 		return "Give yourself the right to read and write it, then run the command again"
 	}
 	return ""
-}
-
-// rights says how a player comes by the right to change a game's folder.
-func rights() string {
-	const move = "Move the game to a folder of your own"
-	if runtime.GOOS == "windows" {
-		return move + " (C:\\Games, not Program Files), or give yourself the right: the folder's Properties, Security, Edit, your name, Full control"
-	}
-	return move + ", or give yourself the right to write there"
 }

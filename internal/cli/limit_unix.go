@@ -2,7 +2,9 @@
 
 package cli
 
-import "syscall"
+import (
+	"syscall"
+)
 
 // openFiles returns how many files this process may have open at once.
 func openFiles() uint64 {

@@ -1,0 +1,99 @@
+package app
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/feed"
+)
+
+func ForceFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "force", Usage: "put back also what somebody has changed since it was blocked"}
+}
+
+func ChangeFlags() []cli.Flag {
+	return []cli.Flag{&cli.BoolFlag{Name: "dry-run", Aliases: []string{"n"}, Usage: "show the plan and stop"}}
+}
+
+func OneOf(values ...string) func(string) error {
+	return func(s string) error {
+		for _, v := range values {
+			if s == v {
+				return nil
+			}
+		}
+		return fmt.Errorf("%q is none of %v", s, values)
+	}
+}
+
+// Usage is an error in how the program was called.
+type Usage struct{ error }
+
+// AsUsage makes an error one in how the program was called.
+func AsUsage(err error) error { return Usage{err} }
+
+func Usagef(format string, args ...any) error { return Usage{fmt.Errorf(format, args...)} }
+
+// Arguments returns the positional arguments, between least and most of them.
+func Arguments(c *cli.Command, least, most int) ([]string, error) {
+	list := c.Args().Slice()
+	switch {
+	case len(list) < least:
+		return nil, Usagef("%s needs %s; see %s --help", c.FullName(), c.ArgsUsage, c.FullName())
+	case len(list) > most:
+		return nil, Usagef("%q is one argument too many; see %s --help", list[most], c.FullName())
+	}
+	return list, nil
+}
+
+// Number reads the number of a change or a backup; where says what lists them.
+func Number(text, of, where string) (int64, error) {
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < 1 {
+		return 0, Usagef("%q is not the number of a %s; morvant %s lists them", text, of, where)
+	}
+	return n, nil
+}
+
+// OptionalNumber reads the only argument of a command as number does; 0 if there is none.
+func OptionalNumber(c *cli.Command, of, where string) (int64, error) {
+	args, err := Arguments(c, 0, 1)
+	if err != nil || len(args) == 0 {
+		return 0, err
+	}
+	return Number(args[0], of, where)
+}
+
+// LineFlags are those of every command that may use a line.
+func LineFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "limit", Usage: "fetch no faster than this `SPEED` (5MB/s)", Validator: func(s string) error { _, err := parseSpeed(s); return err }},
+		&cli.DurationFlag{Name: "timeout", Usage: "give up on a server that has been silent for this long", Value: 30 * time.Second},
+	}
+}
+
+// parseSpeed reads "5MB/s"; an empty text means no limit.
+func parseSpeed(s string) (int64, error) {
+	if s == "" {
+		return 0, nil
+	}
+	n, err := humanize.ParseBytes(strings.TrimSuffix(s, "/s"))
+	if err != nil || n < 1000 || n > 1<<40 {
+		return 0, fmt.Errorf("%q is not a speed; write it like 5MB/s", s)
+	}
+	return int64(n), nil
+}
+
+func (a *App) FeedOptions(c *cli.Command) feed.Options {
+	limit, _ := parseSpeed(c.String("limit")) // checked when the flag was read
+	return feed.Options{Limit: limit, Silence: c.Duration("timeout"), Meter: a.Meter, Now: a.Now}
+}
+
+func ComponentFlag() cli.Flag {
+	return &cli.StringSliceFlag{Name: "component", Usage: "a `COMPONENT` of the build; none: those that the game has"}
+}

@@ -1,0 +1,296 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/adrg/xdg"
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/view"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/entry"
+	"morvant/internal/lane/guard"
+	"morvant/internal/store"
+	"morvant/internal/upkeep"
+)
+
+// Home opens Morvant's home. One that is named, or that there was before, is not made
+// anew unless a game is being added.
+func (a *App) Home(ctx context.Context, c *cli.Command) (*game.Home, error) {
+	dir, err := filepath.Abs(c.String("home"))
+	if err != nil {
+		return nil, err
+	}
+	adds := c.FullName() == "morvant add"
+	known := HomesFile()
+	if !game.IsHome(dir) {
+		switch before := game.KnownHome(known, dir); {
+		case adds && before:
+			a.Note("The home that was at %s is not there: is its disk attached?", dir)
+			if err := a.Ask(c, "Make a new one, which knows nothing of it?"); err != nil {
+				return nil, fmt.Errorf("%s: %w, and there was one: %w", dir, game.ErrNoHome, err)
+			}
+		case adds && c.IsSet("home"):
+			a.Note("A new home is made at %s.", dir)
+		case before || c.IsSet("home"):
+			return nil, fmt.Errorf("%w at %s", game.ErrNoHome, dir)
+		}
+	}
+	home, err := game.OpenHomeWith(ctx, dir, game.HomeOptions{Who: c.FullName(), Now: a.Now})
+	if err != nil {
+		return nil, err
+	}
+	for _, text := range home.Said {
+		a.Note("%s", text)
+	}
+	home.Warn = a.Meter.Warn
+	game.RememberHome(known, home.Dir())
+	return home, nil
+}
+
+// HomesFile is where the homes of this user are listed, apart from them: so one that is
+// not there can be told from one that never was.
+func HomesFile() string { return filepath.Join(xdg.ConfigHome, "morvant", "homes") }
+
+// OnHome makes an action without arguments out of what a command does with the home.
+func (a *App) OnHome(f func(context.Context, *cli.Command, *game.Home) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		if _, err := Arguments(c, 0, 0); err != nil {
+			return err
+		}
+		home, err := a.Home(ctx, c)
+		if err != nil {
+			return err
+		}
+		defer home.Close()
+		return f(ctx, c, home)
+	}
+}
+
+// OnGame is onHome for commands about one game.
+func (a *App) OnGame(f func(context.Context, *cli.Command, *game.Home, string) error) cli.ActionFunc {
+	return a.OnHome(func(ctx context.Context, c *cli.Command, home *game.Home) error {
+		name, err := a.ChooseGame(ctx, home, c)
+		if err != nil {
+			return err
+		}
+		return f(ctx, c, home, name)
+	})
+}
+
+// WithGame runs f on the game that the command is about.
+func (a *App) WithGame(ctx context.Context, c *cli.Command, f func(*game.Home, string) error) error {
+	home, err := a.Home(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer home.Close()
+	name, err := a.ChooseGame(ctx, home, c)
+	if err != nil {
+		return err
+	}
+	return f(home, name)
+}
+
+// WithLane runs f on the live lane of the game that the command is about.
+func (a *App) WithLane(ctx context.Context, c *cli.Command, f func(*lane.Lane, *game.Home) error) error {
+	return a.WithGame(ctx, c, func(home *game.Home, name string) error {
+		return a.OnLane(ctx, c, home, name, f)
+	})
+}
+
+// WithChange is withLane for commands that may change the lane.
+func (a *App) WithChange(ctx context.Context, c *cli.Command, f func(*lane.Lane, *game.Home) error) error {
+	return a.WithLane(ctx, c, a.Changing(ctx, c, f))
+}
+
+// Changing runs f with files let go that a block has made immutable, unless it is a
+// dry run.
+func (a *App) Changing(ctx context.Context, c *cli.Command, f func(*lane.Lane, *game.Home) error) func(*lane.Lane, *game.Home) error {
+	return func(l *lane.Lane, home *game.Home) error {
+		if c.Bool("dry-run") {
+			return f(l, home)
+		}
+		if err := guard.Loosen(ctx, l); err != nil {
+			return err
+		}
+		return errors.Join(f(l, home), guard.Tighten(context.WithoutCancel(ctx), l))
+	}
+}
+
+// OnLane runs f on a lane. Where the index of the store turns out to be damaged, it is
+// made anew from the packs, and f runs once more.
+func (a *App) OnLane(ctx context.Context, c *cli.Command, home *game.Home, name string, f func(*lane.Lane, *game.Home) error) error {
+	err := a.onLaneOnce(ctx, c, home, name, f)
+	if !errors.Is(err, store.ErrIndexLost) || ctx.Err() != nil {
+		return err
+	}
+	if mendErr := upkeep.MendIndex(ctx, home); mendErr != nil {
+		return err
+	}
+	a.Note("The index of the store was damaged; it has been made anew from the packs.")
+	return a.onLaneOnce(ctx, c, home, name, f)
+}
+
+func (a *App) onLaneOnce(ctx context.Context, c *cli.Command, home *game.Home, name string, f func(*lane.Lane, *game.Home) error) error {
+	l, err := entry.Open(ctx, home, name, a.LaneOptions(c))
+	if err != nil {
+		return err
+	}
+	for _, text := range l.Recovered {
+		a.Note("%s", text)
+	}
+	if l.Unfinished != nil {
+		a.Note("Note: %s.", view.OneLine(l.Unfinished))
+	}
+	return errors.Join(f(l, home), l.Close())
+}
+
+// LaneOptions says how a command opens a lane.
+func (a *App) LaneOptions(c *cli.Command) lane.Options {
+	line := a.FeedOptions(c)
+	o := lane.Options{Who: c.FullName(), Meter: a.Meter, Now: a.Now, Limit: line.Limit, Silence: line.Silence}
+	switch c.FullName() {
+	case "morvant pin", "morvant undo":
+		o.Remake = a.remake(c)
+	case "morvant verify":
+		if c.Bool("repair") {
+			o.Remake = a.remake(c)
+		}
+	case "morvant lane list", "morvant saves list", "morvant export":
+		o.Absent = true
+	}
+	return o
+}
+
+// remake asks whether a folder that is gone as a whole is to be made again.
+func (a *App) remake(c *cli.Command) func(*lane.GoneError) error {
+	return func(gone *lane.GoneError) error {
+		how, question := "is gone", "Make it again?"
+		if gone.Empty {
+			how, question = "is empty", "Fill it again?"
+		}
+		a.Note("The folder of %s (%s) %s. What Morvant has recorded of it is in the store.", gone.Game.Display(), gone.Dir, how)
+		if gone.Own != nil {
+			a.Note("snapshot/%s of %s has %s of your own. Bring them back afterwards with: morvant carry snapshot/%s",
+				gone.Own.Label, view.Day(gone.Own.Made), view.Count(gone.OwnFiles, "file"), gone.Own.Label)
+		}
+		if c.Bool("dry-run") {
+			return gone
+		}
+		return a.Ask(c, question)
+	}
+}
+
+// ChooseGame picks the game: named, else the one around the working folder, else
+// the only one. The lane is the one that is named, else the one around the working
+// folder, else the live one.
+func (a *App) ChooseGame(ctx context.Context, home *game.Home, c *cli.Command) (string, error) {
+	home.UseLane(c.String("lane"))
+	named := c.String("game")
+	if dir, err := os.Getwd(); err == nil {
+		g, l, err := home.Holding(ctx, dir)
+		if err == nil && g != nil && (named == "" || named == g.Name) {
+			if c.String("lane") == "" && !l.Live {
+				home.UseLane(l.Name)
+			}
+			return g.Name, nil
+		}
+		if name, err := a.movedHere(ctx, home, c, dir); name != "" || err != nil {
+			return name, err
+		}
+	}
+	if named != "" {
+		return named, nil
+	}
+	names, err := home.Names()
+	if err != nil {
+		return "", err
+	}
+	switch len(names) {
+	case 0:
+		return "", ErrNoGame
+	case 1:
+		return names[0], nil
+	}
+	return "", &WhichGame{names}
+}
+
+// movedHere finds a game by the marker of the folder around dir, where the live folder
+// that is remembered is not there any more: it has moved here. Without a yes it is not
+// taken over.
+func (a *App) movedHere(ctx context.Context, home *game.Home, c *cli.Command, dir string) (string, error) {
+	for ; filepath.Dir(dir) != dir; dir = filepath.Dir(dir) {
+		name, is := lane.LaneAt(dir)
+		if name == "" {
+			continue
+		}
+		if named := c.String("game"); named != "" && named != name {
+			return "", nil
+		}
+		g, err := home.Load(name)
+		if err != nil {
+			return "", nil // a marker of somebody else's game
+		}
+		l, err := home.Lane(ctx, name, is)
+		if err != nil || !l.Live || l.Linked {
+			return "", nil
+		}
+		if _, err := os.Stat(g.Live); err == nil {
+			return "", nil
+		}
+		a.Note("%s is not at %s any more; the marker here says that this is it.", g.Display(), g.Live)
+		if err := a.Ask(c, "Go on with "+dir+"?"); err != nil {
+			return "", fmt.Errorf("%w (or: morvant game set -g %s --live %s)", err, name, view.Quoted(dir))
+		}
+		return name, a.SetLive(ctx, home, g, dir)
+	}
+	return "", nil
+}
+
+// SetLive makes a folder the live one of a game.
+func (a *App) SetLive(ctx context.Context, home *game.Home, g *game.Game, dir string) error {
+	live, err := home.LaneName(ctx, g.Name)
+	if err != nil {
+		return err
+	}
+	if dir, err = home.CheckFolder(ctx, g.Name, live, dir); err != nil {
+		return err
+	}
+	if _, err := home.Edit(g.Name, map[string]any{"live": dir}); err != nil {
+		return err
+	}
+	return entry.Moved(ctx, home, g.Name, g.Live)
+}
+
+var ErrNoGame = errors.New("no game is registered yet")
+
+type WhichGame struct{ Names []string }
+
+func (e *WhichGame) Error() string { return "several games are registered" }
+
+// WithLiveLane runs f on the live lane, wherever the command is given.
+func (a *App) WithLiveLane(ctx context.Context, c *cli.Command, f func(*lane.Lane, *game.Home) error) error {
+	return a.WithGame(ctx, c, func(home *game.Home, name string) error {
+		home.UseLane("")
+		return a.OnLane(ctx, c, home, name, f)
+	})
+}
+
+// OnOneLane runs f on the lane of that name.
+func (a *App) OnOneLane(ctx context.Context, c *cli.Command, name string, f func(*lane.Lane, *game.Home) error) error {
+	return a.WithGame(ctx, c, func(home *game.Home, game string) error {
+		home.UseLane(name)
+		return a.OnLane(ctx, c, home, game, f)
+	})
+}
+
+// LeaveFolder makes the program work from elsewhere: on some systems a folder that a
+// program works in can be neither renamed nor removed. What the command line named has
+// been made full by then.
+func LeaveFolder(l *lane.Lane) { _ = os.Chdir(filepath.Dir(l.Dir)) }

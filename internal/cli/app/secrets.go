@@ -1,0 +1,77 @@
+package app
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+)
+
+// Secrets reads what must not be seen: from lines of stdin, a variable, or a
+// terminal that does not show it.
+type Secrets struct {
+	App   *App
+	lines *bufio.Reader // nil: not from stdin
+}
+
+// maxSecret bounds a password, a code or a key, in bytes.
+const maxSecret = 4096
+
+// Read returns a secret. variable names an environment variable that may hold it.
+func (s *Secrets) Read(what, variable string) (string, error) {
+	switch {
+	case variable != "":
+		v := os.Getenv(variable)
+		if v == "" {
+			return "", Usagef("the variable %s is empty", variable)
+		}
+		return v, nil
+	case s.lines != nil:
+		line, err := s.lines.ReadString('\n')
+		line = strings.TrimRight(line, "\r\n")
+		if line == "" {
+			if err != nil {
+				return "", Usagef("there is no line with the %s on stdin", what)
+			}
+			return "", Usagef("the line with the %s on stdin is empty", what)
+		}
+		return line[:min(len(line), maxSecret)], nil
+	case !term.IsTerminal(int(s.App.In.Fd())):
+		return "", fmt.Errorf("the %s is asked for at a terminal: %w", what, ErrUnanswered)
+	}
+	s.App.Meter.pause()
+	return s.App.readUnseen(strings.ToUpper(what[:1]) + what[1:] + ": ")
+}
+
+// readUnseen asks at the terminal and shows nothing of the answer, not even of what
+// is typed before the question is there.
+func (a *App) readUnseen(prompt string) (string, error) {
+	fd := int(a.In.Fd())
+	was, err := term.MakeRaw(fd)
+	if err != nil {
+		return "", err
+	}
+	defer term.Restore(fd, was)
+	text, err := term.NewTerminal(struct {
+		io.Reader
+		io.Writer
+	}{a.In, a.Stderr}, "").ReadPassword(prompt)
+	if errors.Is(err, io.EOF) {
+		return "", context.Canceled // Ctrl-C and Ctrl-D
+	}
+	return text, err
+}
+
+func (a *App) Secrets(c *cli.Command, fromStdin string) *Secrets {
+	s := &Secrets{App: a}
+	if c.Bool(fromStdin) {
+		s.lines = bufio.NewReader(a.In)
+	}
+	return s
+}

@@ -1,0 +1,282 @@
+package feeds
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/view"
+	"morvant/internal/feed"
+	"morvant/internal/game"
+)
+
+func (a commands) feedCommand() *cli.Command {
+	return &cli.Command{
+		Name: "feed", Usage: "where builds come from", Category: app.GroupFeeds,
+		Description: "Example: morvant feed add https://feeds.example/cinder-quay",
+		Commands: []*cli.Command{
+			{
+				Name: "add", Usage: "add a feed: a web address or a folder", ArgsUsage: "ADDRESS [MIRROR...]",
+				Description: "Example: morvant feed add https://feeds.example/cinder-quay --key RWQ...\n\n" +
+					"Shows the key that signs the feed and keeps it: from then on nothing signed by another key is taken.\n" +
+					"Further addresses are mirrors, asked when the first fails.",
+				Flags: append(app.LineFlags(),
+					&cli.StringFlag{Name: "name", Usage: "what to call it here; else as it calls itself"},
+					&cli.StringFlag{Name: "key", Usage: "take it only if signed by this `KEY`"}),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := app.Arguments(c, 1, 16)
+					if err != nil {
+						return err
+					}
+					return a.WithGame(ctx, c, func(home *game.Home, name string) error { return a.feedAdd(ctx, c, home, name, args) })
+				},
+			},
+			{
+				Name: "list", Usage: "list the feeds of a game", Description: "Example: morvant feed list",
+				Action: a.OnGame(func(_ context.Context, c *cli.Command, home *game.Home, name string) error {
+					return a.feedList(c, home, name)
+				}),
+			},
+			{
+				Name: "refresh", Usage: "ask the feeds what is new", ArgsUsage: "[FEED]", Flags: app.LineFlags(),
+				Description: "Example: morvant feed refresh",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := app.Arguments(c, 0, 1)
+					if err != nil {
+						return err
+					}
+					return a.WithGame(ctx, c, func(home *game.Home, name string) error { return a.feedRefresh(ctx, c, home, name, args) })
+				},
+			},
+			{
+				Name: "remove", Usage: "forget a feed; what was fetched from it stays", ArgsUsage: "FEED",
+				Description: "Example: morvant feed remove quay-archive",
+				Action: a.onFeed(1, func(_ context.Context, c *cli.Command, f *feed.Feed) error {
+					if err := a.Ask(c, "Forget the feed "+f.Name+"?"); err != nil {
+						return err
+					}
+					if err := f.Remove(); err != nil {
+						return err
+					}
+					return a.Done(c, "The feed "+f.Name+" is forgotten.")
+				}),
+			},
+			{
+				Name: "sign-in", Usage: "tell a feed who you are", ArgsUsage: "[FEED]",
+				Description: "Example: morvant feed sign-in --user ada\n\n" +
+					"The password, and a one-time code if the service wants one, are asked for without showing them. For scripts\n" +
+					"they are read from stdin (first line, second line) or from variables that you name.",
+				Flags: append(app.LineFlags(),
+					&cli.StringFlag{Name: "user", Usage: "the account's `NAME`"},
+					&cli.BoolFlag{Name: "password-stdin", Usage: "read password and code from stdin, a line each"},
+					&cli.StringFlag{Name: "password-env", Usage: "the `VARIABLE` that holds the password"},
+					&cli.StringFlag{Name: "code-env", Usage: "the `VARIABLE` that holds the one-time code"}),
+				Action: a.onFeed(0, a.signIn),
+			},
+			{
+				Name: "sign-out", Usage: "forget who you are, and what was unlocked", ArgsUsage: "[FEED]",
+				Description: "Example: morvant feed sign-out",
+				Action: a.onFeed(0, func(_ context.Context, c *cli.Command, f *feed.Feed) error {
+					if err := f.SignOut(); err != nil {
+						return err
+					}
+					return a.Done(c, "Signed out of "+f.Name+".")
+				}),
+			},
+			{
+				Name: "unlock", Usage: "give the key of a locked channel", ArgsUsage: "CHANNEL",
+				Description: "Example: morvant feed unlock preview",
+				Flags: append(app.LineFlags(),
+					&cli.StringFlag{Name: "feed", Usage: "the `FEED` whose channel it is"},
+					&cli.BoolFlag{Name: "key-stdin", Usage: "read the key from stdin"},
+					&cli.StringFlag{Name: "key-env", Usage: "the `VARIABLE` that holds the key"}),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := app.Arguments(c, 1, 1)
+					if err != nil {
+						return err
+					}
+					return a.WithGame(ctx, c, func(home *game.Home, name string) error { return a.unlock(ctx, c, home, name, args[0]) })
+				},
+			},
+		},
+	}
+}
+
+// onFeed runs f on the feed that the only argument names; least is how many must
+// be given.
+func (a commands) onFeed(least int, f func(context.Context, *cli.Command, *feed.Feed) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		args, err := app.Arguments(c, least, 1)
+		if err != nil {
+			return err
+		}
+		return a.WithGame(ctx, c, func(home *game.Home, name string) error {
+			one, err := feed.Find(home.FeedsDir(name), strings.Join(args, ""))
+			if err != nil {
+				return err
+			}
+			return f(ctx, c, one)
+		})
+	}
+}
+
+func (a commands) feedAdd(ctx context.Context, c *cli.Command, home *game.Home, name string, addresses []string) error {
+	f, err := feed.Add(ctx, feed.Adding{Base: home.FeedsDir(name), Name: c.String("name"), Addresses: addresses, Key: c.String("key")}, a.FeedOptions(c))
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		j, err := view.ToFeedJSON(f)
+		if err != nil {
+			return err
+		}
+		return a.Emit(struct {
+			Schema string `json:"schema"`
+			view.FeedJSON
+		}{"morvant-feed-added/1", j})
+	}
+	a.Say("The feed %s is added. It is signed by the key", view.Strong(f.Name))
+	a.Say("  %s", f.Key)
+	if c.String("key") == "" {
+		a.Say("  %s", view.Faint("Compare it with what its publisher says; only this key counts from now on."))
+	}
+	return a.describeFeed(f)
+}
+
+// describeFeed lists channels and says what is needed to get at them.
+func (a commands) describeFeed(f *feed.Feed) error {
+	d, err := f.Described()
+	if err != nil {
+		return err
+	}
+	channels, err := f.Channels()
+	if err != nil {
+		return err
+	}
+	for _, line := range d.Channels {
+		text := view.Faint("locked; its key opens it: morvant feed unlock " + line.Name)
+		for _, ch := range channels {
+			if ch.Channel == line.Name {
+				text = view.Count(len(ch.Builds), "build")
+			}
+		}
+		a.Say("  channel %s: %s", line.Name, text)
+	}
+	if _, in := f.SignedIn(); d.SignIn != nil && !in {
+		a.Say("It wants to know who you are before it hands out content: morvant feed sign-in")
+	}
+	return nil
+}
+
+func (a commands) feedList(c *cli.Command, home *game.Home, name string) error {
+	feeds, err := home.Feeds(name)
+	if err != nil {
+		return err
+	}
+	list := []view.FeedJSON{}
+	for _, f := range feeds {
+		j, err := view.ToFeedJSON(f)
+		if err != nil {
+			home.Tell(game.BrokenFeed(f, err))
+			continue
+		}
+		list = append(list, j)
+	}
+	if c.Bool("json") {
+		return a.Emit(struct {
+			Schema string          `json:"schema"`
+			Game   string          `json:"game"`
+			Feeds  []view.FeedJSON `json:"feeds"`
+		}{"morvant-feeds/1", name, list})
+	}
+	if len(list) == 0 {
+		a.Say("No feed is known for %s. Add one: morvant feed add ADDRESS", name)
+		return nil
+	}
+	var rows [][]string
+	for _, j := range list {
+		var channels []string
+		for _, ch := range j.Channels {
+			text := fmt.Sprintf("%s (%d)", ch.Channel, ch.Builds)
+			if !ch.Open {
+				text = ch.Channel + " (locked)"
+			}
+			channels = append(channels, text)
+		}
+		who := "no need"
+		switch {
+		case j.SignedIn && j.User != "":
+			who = "as " + view.PrintableName(j.User)
+		case j.SignedIn:
+			who = "unlocked"
+		case j.SignIn:
+			who = "not yet"
+		}
+		expires := j.Expires.Local().Format(time.DateOnly)
+		if !j.Expires.After(a.Now()) {
+			expires = view.Paint(view.Bad, expires+" expired")
+		}
+		rows = append(rows, []string{j.Feed, strings.Join(channels, ", "), who, view.Day(j.Refreshed), expires, strings.Join(j.Addresses, "\n")})
+	}
+	a.Say("%s", a.Fitted([]string{"Feed", "Channels", "Signed in", "Last answer", "Valid until", "Address"}, rows))
+	return nil
+}
+
+func (a commands) feedRefresh(ctx context.Context, c *cli.Command, home *game.Home, name string, args []string) error {
+	feeds, err := home.Feeds(name)
+	if err != nil {
+		return err
+	}
+	if len(args) == 1 {
+		one, err := feed.Find(home.FeedsDir(name), args[0])
+		if err != nil {
+			return err
+		}
+		feeds = []*feed.Feed{one}
+	}
+	if len(feeds) == 0 {
+		return feed.ErrNone
+	}
+	before, err := home.Offered(name)
+	if err != nil {
+		before = nil // a copy that cannot be read is replaced
+	}
+	known := make(map[string]bool)
+	for _, b := range before {
+		known[b.Name()+b.Digest().String()] = true
+	}
+	var errs []error
+	for _, f := range feeds {
+		if err := f.Refresh(ctx, a.FeedOptions(c)); err != nil {
+			errs = append(errs, fmt.Errorf("feed %s: %w", f.Name, err))
+		}
+	}
+	after, err := home.Offered(name)
+	if err != nil {
+		return errors.Join(append(errs, err)...)
+	}
+	fresh := []string{}
+	for _, b := range after {
+		if !known[b.Name()+b.Digest().String()] {
+			fresh = append(fresh, b.Name())
+		}
+	}
+	if c.Bool("json") {
+		errs = append(errs, a.Emit(struct {
+			Schema string   `json:"schema"`
+			Game   string   `json:"game"`
+			New    []string `json:"new"`
+			Builds int      `json:"builds"`
+		}{"morvant-refreshed/1", name, fresh, len(after)}))
+	} else if len(fresh) > 0 {
+		a.Say("%s new: %s.", view.Count(len(fresh), "build"), strings.Join(fresh, ", "))
+	} else if len(errs) == 0 {
+		a.Say("Nothing new; %s known.", view.Count(len(after), "build"))
+	}
+	return errors.Join(errs...)
+}

@@ -1,0 +1,77 @@
+package feeds
+
+import (
+	"context"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/find"
+	"morvant/internal/cli/proposal"
+	"morvant/internal/cli/view"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/compose"
+)
+
+func (a commands) fetchCommand() *cli.Command {
+	return &cli.Command{
+		Name: "fetch", Usage: "bring a build's missing content here, to be pinned later", ArgsUsage: "BUILD", Category: app.GroupFeeds,
+		Description: "Example: morvant fetch 1.1.1 --limit 5MB/s\n\n" +
+			"Only what neither the store nor any file of the game holds comes over the line. What has arrived stays when the\n" +
+			"fetch is interrupted, and is not fetched again.",
+		Flags: append(append(app.ChangeFlags(), app.LineFlags()...), app.ComponentFlag()),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := app.Arguments(c, 1, 1)
+			if err != nil {
+				return err
+			}
+			return a.WithLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
+				b, err := find.FindOffered(ctx, a.App, c, home, l.Game.Name, args[0])
+				if err != nil {
+					return err
+				}
+				f, err := compose.ProposeFetch(ctx, l, b, c.StringSlice("component"))
+				if err != nil {
+					return err
+				}
+				return a.fetch(ctx, c, l, f)
+			})
+		},
+	}
+}
+
+func (a commands) fetch(ctx context.Context, c *cli.Command, l *lane.Lane, f *compose.Fetch) error {
+	dry := c.Bool("dry-run")
+	j := view.FetchJSON{Schema: "morvant-fetch/1", Game: l.Game.Name, Build: f.Build.Name(), Components: append([]string{}, f.Choice.Names...), Done: !dry}
+	p := f.Plan
+	j.Files, j.Bytes, j.Fetch, j.Found, j.Grow = p.Files, p.Bytes, p.Fetch, p.Found, p.Grow
+	if p.Feed != nil {
+		j.Feed = p.Feed.Name
+	}
+	talk := !c.Bool("json") && !c.Bool("quiet")
+	if talk {
+		a.Say("%s of %s (%s, %s)", view.Strong(f.Build.Label), l.Game.Display(), f.Build.Line(), view.Day(f.Build.Made))
+		proposal.ShowChoice(a.App, f.Choice)
+		proposal.ShowFetchPlan(a.App, p, l.Store.Dir())
+	}
+	if !dry {
+		result, err := compose.CarryOutFetch(ctx, l, f)
+		a.Meter.End()
+		if err != nil {
+			return err
+		}
+		j.Received = result.Received
+	}
+	switch {
+	case c.Bool("json"):
+		return a.Emit(j)
+	case dry:
+		a.Say("This was a dry run; nothing was fetched.")
+	case p.Empty() && talk:
+		a.Say("All of it is here already. Go to it: morvant pin %s", f.Build.Label)
+	case talk:
+		a.Say("%s is here: %s came over the line. Go to it: morvant pin %s", view.Paint(view.Good, f.Build.Label), view.Size(j.Received), f.Build.Label)
+	}
+	return nil
+}

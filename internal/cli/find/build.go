@@ -1,0 +1,102 @@
+package find
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/view"
+	"morvant/internal/game"
+	"morvant/internal/ref"
+)
+
+// FindOffered finds the build that was typed; see findFresh.
+func FindOffered(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, name, text string) (*game.Build, error) {
+	r, err := ref.Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	return FindFresh(ctx, a, c, home, name, r)
+}
+
+// FindFresh finds a build, asking the feeds what is new first where the answer may depend
+// on it: for what needs fresh catalogues, and for what is not known.
+func FindFresh(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, name string, r ref.Ref) (*game.Build, error) {
+	if !r.NeedsFresh() {
+		if found, err := home.FindBuild(ctx, name, r); err == nil {
+			tellFound(a, r, found)
+			return found.Build, nil
+		}
+	}
+	RefreshQuietly(ctx, a, c, home, name)
+	return FindBuild(ctx, a, home, name, r)
+}
+
+// refreshAfter is how old a catalogue may be before it is asked for again in passing.
+const refreshAfter = 10 * 60 // seconds
+
+func RefreshQuietly(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, name string) {
+	feeds, err := home.Feeds(name)
+	if err != nil {
+		return // said where it matters
+	}
+	for _, f := range feeds {
+		if a.Now().Sub(f.Refreshed).Seconds() < refreshAfter {
+			continue
+		}
+		if err := f.Refresh(ctx, a.FeedOptions(c)); err != nil && ctx.Err() == nil {
+			a.Note("Note: the feed %s could not be asked what is new (%s).", f.Name, view.OneLine(err))
+		}
+	}
+}
+
+// NamedBuild finds the build that was typed.
+func NamedBuild(ctx context.Context, a *app.App, home *game.Home, name, text string) (*game.Build, error) {
+	r, err := ref.Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	return FindBuild(ctx, a, home, name, r)
+}
+
+// FindBuild finds a build, and says what its name led to where that may surprise.
+func FindBuild(ctx context.Context, a *app.App, home *game.Home, name string, r ref.Ref) (*game.Build, error) {
+	found, err := home.FindBuild(ctx, name, r)
+	if err != nil {
+		return nil, err
+	}
+	tellFound(a, r, found)
+	return found.Build, nil
+}
+
+func tellFound(a *app.App, r ref.Ref, found game.Found) {
+	if r.Kind == ref.Day {
+		a.Note("%s is %s of %s.", r, found.Label, view.Day(found.Made))
+		if len(found.SameDay) > 0 {
+			var others []string
+			for _, b := range found.SameDay {
+				others = append(others, b.Label+" ("+view.Day(b.Made)+")")
+			}
+			a.Note("Also of that day: %s.", strings.Join(others, ", "))
+		}
+	}
+	if found.Of != "" {
+		a.Note("More than one feed has a channel %s; here %s is what %s means by it.", found.Line(), r, found.Of)
+	}
+	if n := len(found.Early); n > 0 {
+		more := ""
+		if n > 1 {
+			more = fmt.Sprintf(" (%s more)", view.Comma(n-1))
+		}
+		b := found.Early[0]
+		a.Note("%s is dated %s, which has not come yet, and is passed over%s; name it to have it all the same.", b.Name(), view.Day(b.Made), more)
+	}
+	for _, other := range found.Others {
+		if found.Channel == "" && other.Digest() != found.Digest() {
+			a.Note("%s is your snapshot; %s is the feed's build of that name.", r, other.Name())
+		}
+	}
+}

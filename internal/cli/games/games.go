@@ -1,0 +1,243 @@
+package games
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/view"
+	"morvant/internal/game"
+	"morvant/internal/identify"
+	"morvant/internal/lane"
+	"morvant/internal/lane/backup"
+	"morvant/internal/process"
+	"morvant/internal/scan"
+	"morvant/internal/volume"
+)
+
+func settingFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "title", Usage: "how the game is called in messages"},
+		&cli.StringFlag{Name: "program", Usage: "the `FILE` to start, inside the live folder"},
+		&cli.StringSliceFlag{Name: "keep", Usage: "a `PATTERN` for files that are yours: never replaced or removed"},
+		&cli.StringSliceFlag{Name: "scratch", Usage: "a `PATTERN` for files nobody misses: logs, caches"},
+		&cli.StringSliceFlag{Name: "saves", Usage: "a `PATTERN` for folders of saved games: ~, $VARIABLES, *"},
+	}
+}
+
+func (a commands) addCommand() *cli.Command {
+	return &cli.Command{
+		Name: "add", Usage: "register a game's live folder", ArgsUsage: "NAME FOLDER", Category: app.GroupGames,
+		Description: "Example: morvant add cinder-quay ~/Games/\"Cinder Quay\" --keep \"Mods/**\" --scratch \"logs/**\"\n\n" +
+			"NAME is yours to choose: lower-case letters, digits and dashes. Nothing in the folder is changed,\n" +
+			"but for a small folder .morvant that tells which install it is.",
+		Flags: settingFlags(),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := app.Arguments(c, 2, 2)
+			if err != nil {
+				return err
+			}
+			home, err := a.Home(ctx, c)
+			if err != nil {
+				return err
+			}
+			defer home.Close()
+			return a.add(ctx, c, home, args[0], args[1])
+		},
+	}
+}
+
+func (a commands) add(ctx context.Context, c *cli.Command, home *game.Home, name, dir string) error {
+	if err := game.CheckName(name); err != nil {
+		return err
+	}
+	if _, err := os.Stat(home.SettingsFile(name)); err == nil {
+		return fmt.Errorf("a game named %s is %w; choose another name, or see morvant game show -g %s", name, game.ErrExists, name)
+	}
+	live, err := home.CheckFolder(ctx, name, game.MainLane, dir)
+	if err != nil {
+		return err
+	}
+	g := &game.Game{Name: name, Settings: game.Settings{
+		Title: c.String("title"), Live: live, Program: filepath.ToSlash(c.String("program")),
+		Keep: c.StringSlice("keep"), Scratch: c.StringSlice("scratch"), Saves: c.StringSlice("saves"),
+	}}
+	if err := g.Rules().Check(); err != nil {
+		return fmt.Errorf("%w: %v", game.ErrSettings, err)
+	}
+	if err := checkSaves(ctx, home, g, nil, g.Saves); err != nil {
+		return err
+	}
+	found, err := countFolder(ctx, g)
+	if err != nil {
+		return err
+	}
+	if err := home.Create(g); err != nil {
+		return err
+	}
+	return a.OnLane(ctx, c, home, name, func(l *lane.Lane, home *game.Home) error {
+		if err := l.Mark(ctx); err != nil {
+			return err
+		}
+		if c.Bool("json") {
+			return a.Emit(struct {
+				Schema string `json:"schema"`
+				view.GameJSON
+				Files int   `json:"files"`
+				Bytes int64 `json:"bytes"`
+			}{"morvant-game/1", a.gameJSON(home, g), found.files, found.bytes})
+		}
+		a.Say("%s is registered: %s, %s in %s.", view.Strong(g.Display()), view.Count(found.files, "file"), view.Size(found.bytes), g.Live)
+		if says, err := identify.Says(g.Live, g.Program, nil); err == nil && len(says) > 0 {
+			a.Say("Its program says that it is %s (%s).", says[0].Says, says[0].Source)
+		}
+		for _, o := range found.odd {
+			a.Note("Note: %s is %s; Morvant leaves it alone.", o.Path, o.What)
+		}
+		a.noteRights(g.Live, found.protected)
+		a.NoteDisk(g.Live)
+		if app := process.Bundle(g.Live); app != "" {
+			a.Note("Note: the folder is in an app, and macOS may refuse an app to which files were added; rather register %s, with --program %s.", view.Quoted(filepath.Dir(app)), view.Quoted(filepath.Base(app)))
+		}
+		a.Say("Next: morvant snapshot LABEL records it as it is now.")
+		return nil
+	})
+}
+
+// checkSaves checks patterns for saves before they are added to the old ones.
+func checkSaves(ctx context.Context, home *game.Home, g *game.Game, old, added []string) error {
+	f, err := backup.Finder(ctx, home, g, game.MainLane, g.Live)
+	if err != nil {
+		return err
+	}
+	f.Patterns = old
+	return f.Check(added)
+}
+
+// noteRights says what will not work for want of rights, and what to do.
+func (a commands) noteRights(live string, protected []string) {
+	if n := len(protected); n > 0 {
+		where := protected[0]
+		if n > 1 {
+			where += " and " + view.Count(n-1, "folder") + " more"
+		}
+		a.Note("Note: you may not change files in %s; a pin that changes something there will be refused.", where)
+	}
+	around := filepath.Dir(live)
+	aroundWritable := volume.Writable(around)
+	if !aroundWritable {
+		a.Note("Note: you may not rename folders in %s; lane switch and lane new will need that.", around)
+	}
+	if !aroundWritable || len(protected) > 0 {
+		a.Note("%s.", app.Rights())
+	}
+}
+
+// folderCount is what a first walk through a folder counts.
+type folderCount struct {
+	files int
+	bytes int64
+	odd   []scan.Oddity
+	// protected are folders that this user may not change.
+	protected []string
+}
+
+func countFolder(ctx context.Context, g *game.Game) (folderCount, error) {
+	var n folderCount
+	root, err := os.OpenRoot(g.Live)
+	if err != nil {
+		return n, err
+	}
+	defer root.Close()
+	t, err := scan.Walk(ctx, root, g.Rules())
+	if err != nil {
+		return n, err
+	}
+	for i := range t.Entries {
+		switch e := &t.Entries[i]; {
+		case e.Kind == scan.File:
+			n.files++
+			n.bytes += e.Stamp.Size
+		case e.Kind == scan.Dir && !volume.Writable(filepath.Join(g.Live, filepath.FromSlash(e.Path))):
+			n.protected = append(n.protected, e.Path)
+		}
+	}
+	n.odd = t.Odd
+	return n, nil
+}
+
+func (a commands) gamesCommand() *cli.Command {
+	return &cli.Command{
+		Name: "games", Usage: "list the registered games", Category: app.GroupGames,
+		Description: "Example: morvant games",
+		Action:      a.OnHome(a.games),
+	}
+}
+
+func (a commands) gameJSON(home *game.Home, g *game.Game) view.GameJSON {
+	return view.GameJSON{
+		Game: g.Name, Title: g.Title, Live: g.Live, Program: g.Program,
+		Keep: append([]string{}, g.Keep...), Scratch: append([]string{}, g.Scratch...),
+		Settings: home.SettingsFile(g.Name),
+	}
+}
+
+// describeGame adds what the state knows of a game.
+func (a commands) describeGame(ctx context.Context, home *game.Home, g *game.Game) (view.GameJSON, error) {
+	j := a.gameJSON(home, g)
+	builds, err := home.Builds(ctx, g.Name)
+	if err != nil {
+		return j, err
+	}
+	is, err := home.Lane(ctx, g.Name, "")
+	if err != nil {
+		return j, err
+	}
+	pin := is.Pin
+	if _, err := os.Stat(g.Folder(is)); err != nil {
+		j.Absent = true
+	}
+	j.Builds = len(builds)
+	for _, b := range builds {
+		if pin.Held() && b.Is(pin) {
+			j.Pinned = b.Label
+		}
+	}
+	return j, nil
+}
+
+func (a commands) games(ctx context.Context, c *cli.Command, home *game.Home) error {
+	games, broken, err := home.Games()
+	if err != nil {
+		return err
+	}
+	list := []view.GameJSON{}
+	var rows [][]string
+	for _, g := range games {
+		j, err := a.describeGame(ctx, home, g)
+		if err != nil {
+			return err
+		}
+		list = append(list, j)
+		rows = append(rows, []string{g.Name, g.Title, j.Held(), fmt.Sprint(j.Builds), g.Live})
+	}
+	if c.Bool("json") {
+		err = a.Emit(struct {
+			Schema string          `json:"schema"`
+			Games  []view.GameJSON `json:"games"`
+		}{"morvant-games/1", list})
+	} else if len(rows) == 0 && len(broken) == 0 {
+		a.Say("No game is registered yet. Register one: morvant add NAME FOLDER")
+	} else if len(rows) > 0 {
+		a.Say("%s", view.Grid([]string{"Game", "Title", "State", ">Builds", "Live folder"}, rows))
+	}
+	for _, name := range view.SortedKeys(broken) {
+		err = errors.Join(err, broken[name])
+	}
+	return err
+}

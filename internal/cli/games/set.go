@@ -1,0 +1,212 @@
+package games
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/block"
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/view"
+	"morvant/internal/game"
+	"morvant/internal/rules"
+	"morvant/internal/version"
+)
+
+func (a commands) gameCommand() *cli.Command {
+	set := settingFlags()
+	set = append(set,
+		&cli.StringFlag{Name: "live", Usage: "the `FOLDER` that the launcher starts"},
+		&cli.StringSliceFlag{Name: "no-keep", Usage: "take a keep `PATTERN` away"},
+		&cli.StringSliceFlag{Name: "no-scratch", Usage: "take a scratch `PATTERN` away"},
+		&cli.StringSliceFlag{Name: "no-saves", Usage: "take a saves `PATTERN` away"},
+		&cli.BoolFlag{Name: "saves-per-lane", Usage: "each lane has saves of its own (--saves-per-lane=false: all share one set)"},
+		&cli.StringFlag{Name: "convert-saves", Usage: "a `COMMAND` for the saves after a pin, run on a copy; empty: none"},
+		&cli.StringSliceFlag{Name: "after-pin", Usage: "a `COMMAND` to run after a pin, in the game's folder"},
+		&cli.StringSliceFlag{Name: "no-after-pin", Usage: "take such a `COMMAND` away"},
+		&cli.StringSliceFlag{Name: "version-rule", Usage: "where the game says its version: `FILE=PATTERN`, with the version in parentheses"},
+		&cli.StringSliceFlag{Name: "waiting-rule", Usage: "where the launcher says which update waits: `FILE=PATTERN`, with the build in parentheses"},
+	)
+	return &cli.Command{
+		Name: "game", Usage: "one game's settings: show, set, forget", Category: app.GroupGames,
+		Commands: []*cli.Command{
+			{
+				Name: "show", Usage: "show a game's settings", Description: "Example: morvant game show -g cinder-quay",
+				Action: a.OnGame(a.gameShow),
+			},
+			{
+				Name: "set", Usage: "change a game's settings; comments in the file stay", Flags: set,
+				Description: "Example: morvant game set --keep \"Harbours/**\" --no-scratch \"logs/**\"\n\n" +
+					"--keep and --scratch add patterns to those there are. The same file can be edited by hand.",
+				Action: a.OnGame(a.gameSet),
+			},
+			{
+				Name: "forget", Usage: "forget a game; touches no file of the game", Description: "Example: morvant game forget -g cinder-quay",
+				Action: a.OnGame(a.gameForget),
+			},
+		},
+	}
+}
+
+func (a commands) gameShow(ctx context.Context, c *cli.Command, home *game.Home, name string) error {
+	g, err := home.Load(name)
+	if err != nil {
+		return err
+	}
+	j, err := a.describeGame(ctx, home, g)
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.Emit(struct {
+			Schema string `json:"schema"`
+			view.GameJSON
+		}{"morvant-game/1", j})
+	}
+	a.Say("%s", view.Strong(g.Display()))
+	a.Say("%s", view.Fields(
+		"name", g.Name, "state", j.Held(), "builds", fmt.Sprint(j.Builds), "live folder", g.Live, "program", g.Program,
+		"keep", strings.Join(g.Keep, "  "), "scratch", strings.Join(g.Scratch, "  "), "saves", strings.Join(g.Saves, "  "), "settings", j.Settings,
+	))
+	return nil
+}
+
+func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, name string) error {
+	g, err := home.Load(name)
+	if err != nil {
+		return err
+	}
+	change := make(map[string]any)
+	for flag, key := range map[string]string{"title": "title", "program": "program", "convert-saves": "convert_saves"} {
+		if c.IsSet(flag) {
+			change[key] = nil
+			if v := c.String(flag); v != "" {
+				change[key] = v
+			}
+		}
+	}
+	if c.IsSet("saves-per-lane") {
+		change["saves_per_lane"] = c.Bool("saves-per-lane")
+	}
+	if c.IsSet("live") {
+		if err := a.SetLive(ctx, home, g, c.String("live")); err != nil {
+			return err
+		}
+	}
+	for flag, old := range map[string][]string{"keep": g.Keep, "scratch": g.Scratch, "saves": g.Saves, "after-pin": g.AfterPin} {
+		key := strings.ReplaceAll(flag, "-", "_")
+		if !c.IsSet(flag) && !c.IsSet("no-"+flag) {
+			continue
+		}
+		list := slices.Clone(old)
+		for _, p := range c.StringSlice(flag) {
+			if !slices.Contains(list, p) {
+				list = append(list, p)
+			}
+		}
+		for _, p := range c.StringSlice("no-" + flag) {
+			i := slices.Index(list, p)
+			if i < 0 {
+				return app.Usagef("there is no %s rule %q; the rules are: %s", flag, p, strings.Join(old, "  "))
+			}
+			list = slices.Delete(list, i, i+1)
+		}
+		change[key] = nil
+		if len(list) > 0 {
+			change[key] = list
+		}
+	}
+	says, err := parseRules(c.StringSlice("version-rule"), func(file, find string) version.Rule { return version.Rule{File: file, Find: find} })
+	if err != nil {
+		return err
+	}
+	waits, err := parseRules(c.StringSlice("waiting-rule"), func(file, find string) block.Waiting { return block.Waiting{File: file, Find: find} })
+	if err != nil {
+		return err
+	}
+	if len(change)+len(says)+len(waits) == 0 && !c.IsSet("live") {
+		return app.Usagef("say what to set; see %s --help", c.FullName())
+	}
+	if err := (rules.Rules{Keep: c.StringSlice("keep"), Scratch: c.StringSlice("scratch")}).Check(); err != nil {
+		return fmt.Errorf("%w: %v", game.ErrSettings, err)
+	}
+	if added := c.StringSlice("saves"); len(added) > 0 {
+		dropped := c.StringSlice("no-saves")
+		old := slices.DeleteFunc(slices.Clone(g.Saves), func(p string) bool { return slices.Contains(dropped, p) })
+		if err := checkSaves(ctx, home, g, old, added); err != nil {
+			return err
+		}
+	}
+	if _, err := home.Edit(name, change); err != nil {
+		return err
+	}
+	if _, err := home.AddVersionRules(name, says); err != nil {
+		return err
+	}
+	if _, err := home.AddWaitingRules(name, waits); err != nil {
+		return err
+	}
+	return a.gameShow(ctx, c, home, name)
+}
+
+// parseRules reads rules given as FILE=PATTERN.
+func parseRules[R interface{ Check() error }](list []string, rule func(file, find string) R) ([]R, error) {
+	var out []R
+	for _, text := range list {
+		file, find, _ := strings.Cut(text, "=")
+		r := rule(file, find)
+		if err := r.Check(); err != nil {
+			return nil, app.AsUsage(err)
+		}
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+// ErrStillBlocked keeps a game that is blocked from being forgotten: nobody could put
+// back any more what the block found.
+var ErrStillBlocked = errors.New("updates of the game are still blocked")
+
+func (a commands) gameForget(ctx context.Context, c *cli.Command, home *game.Home, name string) error {
+	g, err := home.Load(name)
+	if err != nil {
+		return err
+	}
+	lanes, err := home.Lanes(ctx, name)
+	if err != nil {
+		return err
+	}
+	for _, l := range lanes {
+		holds, err := home.Holds(ctx, name, l.Name)
+		if err != nil {
+			return err
+		}
+		if len(holds) > 0 {
+			return ErrStillBlocked
+		}
+	}
+	j, err := a.describeGame(ctx, home, g)
+	if err != nil {
+		return err
+	}
+	a.Note("%s, its %s and its history will be forgotten. No file in %s is touched;", g.Display(), view.Count(j.Builds, "snapshot"), g.Live)
+	a.Note("the content in the store stays until morvant store trim.")
+	if err := a.Ask(c, "Forget "+g.Name+"?"); err != nil {
+		return err
+	}
+	if err := home.Forget(ctx, name); err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.Emit(struct {
+			Schema string `json:"schema"`
+			Game   string `json:"game"`
+		}{"morvant-forgotten/1", name})
+	}
+	a.Say("%s is forgotten.", g.Display())
+	return nil
+}

@@ -1,0 +1,100 @@
+package hold
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/find"
+	"morvant/internal/cli/view"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/compose"
+	"morvant/internal/lane/record"
+	"morvant/internal/rules"
+)
+
+// additionFlags are what a pin can have beside its build.
+func additionFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringSliceFlag{Name: "overlay", Usage: "lay files of another build or folder over it: `BUILD:PATTERN`; later ones win"},
+		&cli.StringSliceFlag{Name: "companion", Usage: "a small file that the build needs beside it: `PATH=TEXT`, \\n for a new line"},
+		&cli.StringSliceFlag{Name: "edit", Usage: "set one value in a text file: `FILE:PATTERN=VALUE`, the value to set captured in parentheses"},
+		&cli.StringSliceFlag{Name: "keep", Usage: "files that are yours as long as this pin holds: `PATTERN`"},
+	}
+}
+
+// additions reads what the command line wants beside the build.
+func (a commands) additions(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) (game.Pin, error) {
+	add := game.Pin{Keep: c.StringSlice("keep")}
+	for _, text := range c.StringSlice("overlay") {
+		o, err := a.parseOverlay(ctx, c, l, home, text)
+		if err != nil {
+			return add, err
+		}
+		add.Overlays = append(add.Overlays, o)
+	}
+	for _, text := range c.StringSlice("companion") {
+		path, content, ok := strings.Cut(text, "=")
+		if !ok {
+			return add, app.Usagef("%q is not PATH=TEXT", text)
+		}
+		add.Companions = append(add.Companions, game.Companion{Path: filepath.ToSlash(path), Text: strings.ReplaceAll(content, `\n`, "\n")})
+	}
+	for _, text := range c.StringSlice("edit") {
+		file, rest, ok := strings.Cut(text, ":")
+		at := strings.LastIndexByte(rest, '=')
+		if !ok || at < 0 {
+			return add, app.Usagef("%q is not FILE:PATTERN=VALUE", text)
+		}
+		add.Edits = append(add.Edits, game.Edit{File: filepath.ToSlash(file), Find: rest[:at], Set: rest[at+1:]})
+	}
+	return add, nil
+}
+
+// parseOverlay reads BUILD:PATTERN. A folder is recorded as a snapshot first, so that
+// what is laid over can be restored later.
+func (a commands) parseOverlay(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, text string) (game.Overlay, error) {
+	at := strings.LastIndexByte(text, ':')
+	if at <= 0 || at == len(text)-1 {
+		return game.Overlay{}, app.Usagef("%q is not BUILD:PATTERN", text)
+	}
+	ref, pattern := text[:at], text[at+1:]
+	if err := (rules.Rules{Keep: []string{pattern}}).Check(); err != nil {
+		return game.Overlay{}, app.AsUsage(err)
+	}
+	b, err := a.overlayBuild(ctx, c, l, home, ref, pattern)
+	if err != nil {
+		return game.Overlay{}, err
+	}
+	o := game.Overlay{Name: b.Name(), Digest: b.Digest(), Pattern: pattern}
+	if b.Components != nil {
+		choice, err := compose.Choose(ctx, l, b, nil)
+		if err != nil {
+			return o, err
+		}
+		o.Components = choice.Names
+		b = b.With(choice.Names)
+	}
+	o.Build = b.UID
+	return o, nil
+}
+
+func (a commands) overlayBuild(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, text, pattern string) (*game.Build, error) {
+	if info, err := os.Stat(text); err == nil && info.IsDir() && strings.ContainsAny(text, `/\`) {
+		if text, err = filepath.Abs(text); err != nil {
+			return nil, err
+		}
+		b, err := record.RecordFolder(ctx, l, text, "overlay", "files of "+text, rules.NewSet([]string{pattern}))
+		if err != nil {
+			return nil, err
+		}
+		a.Note("%s of %s recorded as snapshot/%s.", view.Count(b.Files, "file"), text, b.Label)
+		return b, nil
+	}
+	return find.FindOffered(ctx, a.App, c, home, l.Game.Name, text)
+}

@@ -1,0 +1,199 @@
+package hold
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/block"
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/view"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/guard"
+)
+
+func (a commands) blockCommand() *cli.Command {
+	return &cli.Command{
+		Name: "block", Usage: "keep the launcher from updating the game", Category: app.GroupPin,
+		Description: "Example: morvant block add staging-folder path=~/.launcher/staging\n         morvant block\n         morvant block --show\n\n" +
+			"Sets the block rules in the game's settings; pin does so by itself. Each rule notes what it found, and unblock\n" +
+			"puts exactly that back. --explain says what each rule does, and what none of them can do.",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "show", Usage: "say how each rule stands, and change nothing"},
+			&cli.BoolFlag{Name: "explain", Usage: "say in plain words what each rule does"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if _, err := app.Arguments(c, 0, 0); err != nil {
+				return err
+			}
+			return a.WithLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.block(ctx, c, l) })
+		},
+		Commands: []*cli.Command{
+			{
+				Name: "add", Usage: "add the rules of a preset to the game's settings", ArgsUsage: "PRESET [NAME=VALUE...]",
+				Description: "Example: morvant block add key-value-setting file=~/.launcher/state.cfg key=updates value=by-hand\n\n" +
+					"morvant block presets lists what there is. They are set with the next pin, or by morvant block.",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := app.Arguments(c, 1, 16)
+					if err != nil {
+						return err
+					}
+					return a.WithGame(ctx, c, func(home *game.Home, name string) error { return a.addBlock(c, home, name, args[0], args[1:]) })
+				},
+			},
+			{
+				Name: "presets", Usage: "list the presets: rules by kind of launcher",
+				Description: "Example: morvant block presets\n\nYour own are TOML files in the folder presets of Morvant's home.",
+				Action:      a.OnHome(func(_ context.Context, c *cli.Command, home *game.Home) error { return a.showPresets(c, home) }),
+			},
+		},
+	}
+}
+
+func (a commands) unblockCommand() *cli.Command {
+	return &cli.Command{
+		Name: "unblock", Usage: "let the launcher update again: put back what the block found", Category: app.GroupPin,
+		Description: "Example: morvant unblock\n\nWhat somebody has changed since is named, and put back only after asking, or with --force.",
+		Flags:       []cli.Flag{app.ForceFlag()},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if _, err := app.Arguments(c, 0, 0); err != nil {
+				return err
+			}
+			return a.WithLane(ctx, c, func(l *lane.Lane, _ *game.Home) error {
+				if err := a.unblock(ctx, c, l); err != nil {
+					return err
+				}
+				return a.Done(c, l.Game.Display()+" is not blocked; everything is as it was found.")
+			})
+		},
+	}
+}
+
+// unblock takes the block off; where somebody has changed something since, it asks.
+func (a commands) unblock(ctx context.Context, c *cli.Command, l *lane.Lane) error {
+	err := guard.Unblock(ctx, l, c.Bool("force"))
+	if !errors.Is(err, block.ErrTouched) {
+		return err
+	}
+	a.Note("%s", view.OneLine(err))
+	if answer := a.Ask(c, "Put back what the block found there all the same?"); answer != nil {
+		return errors.Join(err, answer)
+	}
+	return guard.Unblock(ctx, l, true)
+}
+
+func presetsDir(home *game.Home) string { return filepath.Join(home.Dir(), "presets") }
+
+func (a commands) addBlock(c *cli.Command, home *game.Home, name, preset string, pairs []string) error {
+	list, err := block.Presets(presetsDir(home))
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, p := range list {
+		names = append(names, p.Name)
+		if p.Name != preset {
+			continue
+		}
+		values := make(map[string]string)
+		for _, pair := range pairs {
+			k, v, ok := strings.Cut(pair, "=")
+			if !ok {
+				return app.Usagef("%q is not NAME=VALUE", pair)
+			}
+			values[k] = v
+		}
+		rules, err := p.Fill(values)
+		if err != nil {
+			return app.AsUsage(err)
+		}
+		if _, err := home.AddBlockRules(name, rules); err != nil {
+			return err
+		}
+		for _, r := range rules {
+			a.Note("Added: %s.", r.Describe())
+		}
+		return a.Done(c, "The rules are in "+home.SettingsFile(name)+"; set them with morvant block, or pin.")
+	}
+	return app.Usagef("there is no preset %q, only %s", preset, strings.Join(names, ", "))
+}
+
+func (a commands) showPresets(c *cli.Command, home *game.Home) error {
+	list, err := block.Presets(presetsDir(home))
+	if err != nil {
+		return err
+	}
+	type presetJSON struct {
+		Preset string   `json:"preset"`
+		About  string   `json:"about"`
+		Needs  []string `json:"needs"`
+	}
+	out := []presetJSON{}
+	var rows [][]string
+	for _, p := range list {
+		out = append(out, presetJSON{p.Name, p.About, append([]string{}, p.Needs...)})
+		rows = append(rows, []string{p.Name, strings.Join(p.Needs, ", "), p.About})
+	}
+	if c.Bool("json") {
+		return a.Emit(struct {
+			Schema  string       `json:"schema"`
+			Presets []presetJSON `json:"presets"`
+		}{"morvant-presets/1", out})
+	}
+	a.Say("%s", a.Fitted([]string{"Preset", "Needs", "For"}, rows))
+	return nil
+}
+
+func (a commands) block(ctx context.Context, c *cli.Command, l *lane.Lane) error {
+	if len(l.Game.Block) == 0 {
+		return ErrNoRules
+	}
+	if c.Bool("explain") {
+		a.explainBlock(l)
+		return nil
+	}
+	if !c.Bool("show") {
+		if err := guard.Block(ctx, l); err != nil {
+			return err
+		}
+	}
+	states, err := guard.States(ctx, l)
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.Emit(struct {
+			Schema string           `json:"schema"`
+			Game   string           `json:"game"`
+			Rules  []view.BlockJSON `json:"rules"`
+		}{"morvant-block/1", l.Game.Name, view.ToBlockJSON(states)})
+	}
+	var rows [][]string
+	for _, s := range states {
+		how := view.Paint(view.Good, "holds")
+		if !s.Holds {
+			how = view.Paint(view.Bad, "does not hold")
+		}
+		rows = append(rows, []string{s.Rule.Kind, how, view.FirstNonEmpty(s.Broke, s.Rule.Describe()+view.LeftAlone(s.Left))})
+	}
+	a.Say("%s", a.Fitted([]string{"Rule", "State", "What"}, rows))
+	return nil
+}
+
+var ErrNoRules = errors.New("the game has no block rules")
+
+func (a commands) explainBlock(l *lane.Lane) {
+	a.Say("What keeps updates away from %s:", view.Strong(l.Game.Display()))
+	for _, r := range l.Game.Block {
+		a.Say("  %-10s %s.", r.Kind, r.Describe())
+	}
+	a.Say("")
+	a.Say("Each rule notes what it found, and unblock puts exactly that back. Mods, saves and other files of yours are")
+	a.Say("not touched. Morvant does nothing between its commands: a launcher that rewrites its own setting is noticed by")
+	a.Say("the next status. An updater with administrator's rights can write anything; against that only the launcher's own")
+	a.Say("setting helps, or starting the game without its launcher.")
+}

@@ -1,0 +1,124 @@
+package hold
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/view"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+)
+
+func (a commands) historyCommand() *cli.Command {
+	return &cli.Command{
+		Name: "history", Usage: "list the changes of the game's folder", Category: app.GroupPin,
+		Description: "Example: morvant history",
+		Action:      a.OnGame(a.history),
+		Commands: []*cli.Command{{
+			Name: "output", Usage: "show what the steps after a pin have said", ArgsUsage: "NUMBER",
+			Description: "Example: morvant history output 3",
+			Action: func(ctx context.Context, c *cli.Command) error {
+				args, err := app.Arguments(c, 1, 1)
+				if err != nil {
+					return err
+				}
+				id, err := app.Number(args[0], "change", "history")
+				if err != nil {
+					return err
+				}
+				return a.WithGame(ctx, c, func(home *game.Home, name string) error {
+					text, err := home.Output(ctx, name, id)
+					if err != nil {
+						return err
+					}
+					if c.Bool("json") {
+						return a.Emit(struct {
+							Schema string `json:"schema"`
+							Change int64  `json:"change"`
+							Output string `json:"output"`
+						}{"morvant-output/1", id, text})
+					}
+					fmt.Fprint(a.Out, text)
+					return nil
+				})
+			},
+		}, {
+			Name: "forget", Usage: "forget changes made before a date; they cannot be taken back any more", ArgsUsage: "DATE",
+			Description: "Example: morvant history forget 2031-08-01\n\nThe content that only they needed is given back by morvant store trim.",
+			Action: func(ctx context.Context, c *cli.Command) error {
+				args, err := app.Arguments(c, 1, 1)
+				if err != nil {
+					return err
+				}
+				before, err := time.ParseInLocation(time.DateOnly, args[0], time.Local)
+				if err != nil {
+					return app.Usagef("%q is not a date; write it like 2031-08-01", args[0])
+				}
+				return a.WithGame(ctx, c, func(home *game.Home, name string) error {
+					if err := a.Ask(c, "Forget every change of "+name+" before "+args[0]+"?"); err != nil {
+						return err
+					}
+					n, err := home.ForgetChanges(ctx, name, before)
+					if err != nil {
+						return err
+					}
+					if c.Bool("json") {
+						return a.Emit(struct {
+							Schema  string `json:"schema"`
+							Changes int64  `json:"changes"`
+						}{"morvant-forgotten/1", n})
+					}
+					a.Say("%s forgotten.", view.Count(int(n), "change"))
+					return nil
+				})
+			},
+		}},
+	}
+}
+
+func (a commands) history(ctx context.Context, c *cli.Command, home *game.Home, name string) error {
+	g, err := home.Load(name)
+	if err != nil {
+		return err
+	}
+	is, err := home.LaneName(ctx, name)
+	if err != nil {
+		return err
+	}
+	list, err := home.History(ctx, name, is)
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.Emit(view.ToHistoryJSON(name, list))
+	}
+	if len(list) == 0 {
+		a.Say("Nothing in the folder of %s has been changed by Morvant yet.", g.Display())
+		return nil
+	}
+	var rows [][]string
+	for _, h := range list {
+		state := "stands"
+		if h.Undone != 0 {
+			state = fmt.Sprintf("taken back by %d", h.Undone)
+		} else if h.What == "undo" {
+			state = ""
+		}
+		t := h.Totals
+		rows = append(rows, []string{
+			fmt.Sprint(h.ID), view.Day(h.Made), lane.Describe(h),
+			view.Comma(t.Replaced), view.Comma(t.Added), view.Comma(t.Removed), view.Comma(t.Moved), view.Size(t.Written), state,
+		})
+	}
+	a.Say("%s", view.Grid([]string{">No", "Date", "Change", ">Replaced", ">Added", ">Removed", ">Moved", ">Written", "State"}, rows))
+	for _, h := range list {
+		if h.Notes != "" {
+			a.Say("Change %d: %s.", h.ID, h.Notes)
+		}
+	}
+	return nil
+}

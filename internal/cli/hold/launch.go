@@ -1,0 +1,209 @@
+package hold
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/view"
+	"morvant/internal/game"
+	"morvant/internal/identify"
+	"morvant/internal/lane"
+	"morvant/internal/lane/change"
+	"morvant/internal/lane/status"
+	"morvant/internal/lanes"
+	"morvant/internal/process"
+	"morvant/internal/version"
+)
+
+func (a commands) launchCommand() *cli.Command {
+	return &cli.Command{
+		Name: "launch", Usage: "check the game and start its program directly", ArgsUsage: "[LANE] [-- ARGUMENTS...]", Category: app.GroupPin,
+		Description: "Example: morvant launch -- --windowed\n         morvant launch current\n\n" +
+			"With LANE it switches there first. " +
+			"Checks that the folder is as held and that the block holds, starts the program (morvant game set --program) in its\n" +
+			"own folder, and says which build reported itself. The program's exit code is passed on.",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "check-only", Usage: "check, and start nothing"},
+			&cli.StringFlag{Name: "through", Usage: "start this `COMMAND` instead: the launcher"},
+			&cli.DurationFlag{Name: "wait", Usage: "how long to wait until the game has said its version", Value: 3 * time.Second},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			to, args, err := a.laneToLaunch(c)
+			if err != nil {
+				return err
+			}
+			return a.WithGame(ctx, c, func(home *game.Home, name string) error {
+				g, err := home.Load(name)
+				if err != nil {
+					return err
+				}
+				if to != "" {
+					home.UseLane("")
+					if err := a.OnLane(ctx, c, home, name, func(l *lane.Lane, _ *game.Home) error { return a.switchTo(ctx, l, to) }); err != nil {
+						return err
+					}
+				}
+				if err := a.OnLane(ctx, c, home, name, a.Changing(ctx, c, func(l *lane.Lane, _ *game.Home) error { return a.fit(ctx, c, l) })); err != nil {
+					return err
+				}
+				if c.Bool("check-only") {
+					return nil
+				}
+				return a.launch(ctx, c, g, args)
+			})
+		},
+	}
+}
+
+// laneToLaunch returns the lane that is named before the game's own arguments, and
+// these: they stand behind --.
+func (a commands) laneToLaunch(c *cli.Command) (to string, args []string, err error) {
+	args = c.Args().Slice()
+	own := 0
+	if i := slices.Index(a.Args, "--"); i >= 0 {
+		own = len(a.Args) - i - 1
+	}
+	named := len(args) - own
+	switch {
+	case named > 1:
+		return "", nil, app.Usagef("put -- before the game's own arguments: morvant launch -- %s", view.QuotedAll(args))
+	case named == 1:
+		return args[0], args[1:], nil
+	}
+	return "", args, nil
+}
+
+// switchTo makes a lane the live one, if it is not.
+func (a commands) switchTo(ctx context.Context, l *lane.Lane, name string) error {
+	if name == l.Name {
+		return nil
+	}
+	app.LeaveFolder(l)
+	next, err := lanes.Switch(ctx, l, name)
+	if err != nil {
+		return err
+	}
+	a.Note("Lane %s is live now; lane %s is parked.", name, l.Name)
+	return next.Close()
+}
+
+// fit checks that the lane can be started, and asks where it is not as it should be.
+func (a commands) fit(ctx context.Context, c *cli.Command, l *lane.Lane) error {
+	s, err := status.Of(ctx, l)
+	if err != nil {
+		return err
+	}
+	if s.OnlyCompanions() && !s.Running && !c.Bool("check-only") {
+		if s, err = a.writeCompanions(ctx, l); err != nil {
+			return err
+		}
+	}
+	a.Note("%s", view.Headline(s))
+	if line := view.BlockLine(s.Block); line != "" {
+		a.Note("  updates: %s", line)
+	}
+	if s.Running {
+		return lane.ErrRunning
+	}
+	if s.Drift == nil || !s.Drift.Any() {
+		return nil
+	}
+	if u := s.Drift.Update; u != nil && u.Done < u.Of {
+		a.Note("  An update to %s is half done: %d of %d files.", u.Build.Label, u.Done, u.Of)
+	}
+	if c.Bool("check-only") {
+		return app.ErrDifferent
+	}
+	return a.Ask(c, "Start it all the same? (morvant verify --repair brings it back)")
+}
+
+// writeCompanions brings back the small files that a build needs, where nothing else
+// has drifted.
+func (a commands) writeCompanions(ctx context.Context, l *lane.Lane) (*status.Status, error) {
+	p, err := change.ProposeRepair(ctx, l, nil)
+	if err != nil {
+		return nil, err
+	}
+	if err := change.CarryOut(ctx, l, p); err != nil {
+		return nil, err
+	}
+	for i := range p.Plan.Steps {
+		if p.Plan.Steps[i].Writes() {
+			a.Note("Written: %s, which the build needs beside it.", p.Plan.Steps[i].Path)
+		}
+	}
+	return status.Of(ctx, l)
+}
+
+func (a commands) launch(ctx context.Context, c *cli.Command, g *game.Game, args []string) error {
+	name := c.String("through")
+	if name == "" {
+		if g.Program == "" {
+			return app.Usagef("it is not known what to start: morvant game set --program FILE")
+		}
+		name = filepath.Join(g.Live, filepath.FromSlash(g.Program))
+	}
+	cmd := process.Program(name, args...)
+	cmd.Dir = g.Live
+	if c.String("through") == "" {
+		cmd.Dir = filepath.Dir(name)
+	}
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = a.In, a.Stdout, a.Stderr
+	started := a.Now()
+	if err := cmd.Start(); err != nil {
+		return fmt.Errorf("start %s: %w", name, err)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	var err error
+	over := false
+	select {
+	case err = <-ended:
+		over = true
+	case <-time.After(c.Duration("wait")):
+	case <-ctx.Done(): // the game gets the Ctrl-C as well
+	}
+	a.reported(g, started)
+	if !over {
+		err = <-ended
+	}
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		return &app.ExitCode{Code: exit.ExitCode()}
+	}
+	return err
+}
+
+// reported says which version the game has said to be since it was started.
+func (a commands) reported(g *game.Game, started time.Time) {
+	root, err := os.OpenRoot(g.Live)
+	if err != nil {
+		return
+	}
+	defer root.Close()
+	for _, r := range g.Version {
+		info, err := root.Stat(filepath.FromSlash(r.File))
+		if err != nil || info.ModTime().Before(started.Add(-2*time.Second)) {
+			continue // from another time
+		}
+		if v, err := version.OfText(root, r); err == nil {
+			a.Note("It says that it is %s (%s).", view.Strong(v), r.File)
+			return
+		}
+	}
+	says, err := identify.Says(g.Live, g.Program, nil)
+	if err == nil && len(says) > 0 {
+		a.Note("Its program says that it is %s (%s); what it says while it runs is not known (a version rule would tell).", says[0].Says, says[0].Source)
+		return
+	}
+	a.Note("It has not said which version it is.")
+}

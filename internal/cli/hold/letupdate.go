@@ -1,0 +1,237 @@
+package hold
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/view"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/change"
+	"morvant/internal/lane/guard"
+	"morvant/internal/lane/record"
+	"morvant/internal/lane/status"
+	"morvant/internal/lanes"
+	"morvant/internal/process"
+	"morvant/internal/watch"
+)
+
+// What let-update does once the update is there.
+const (
+	thenPin  = "pin"
+	thenBack = "back"
+	thenStay = "stay"
+)
+
+func (a commands) letUpdateCommand() *cli.Command {
+	return &cli.Command{
+		Name: "let-update", Usage: "take an update on purpose: let it in, record it, then hold it or go back", Category: app.GroupPin,
+		Description: "Example: morvant let-update\n         morvant let-update --after \"./launcher --update\" --then back\n\n" +
+			"Takes the block off, waits until the launcher is done and the folder is quiet, records the new build under the\n" +
+			"label that it reports, and asks whether to hold it or to go back. Ctrl-C while it waits sets the block again.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "after", Usage: "a `COMMAND` that updates the game; without one, update it in the launcher"},
+			&cli.StringFlag{Name: "then", Usage: "what to do then, without asking: pin, back or stay", Validator: app.OneOf(thenPin, thenBack, thenStay)},
+			&cli.StringFlag{Name: "label", Usage: "call the new build by this `LABEL`"},
+			&cli.DurationFlag{Name: "calm", Usage: "how long nothing must change until the update counts as done", Value: 20 * time.Second},
+			app.ForceFlag(),
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if _, err := app.Arguments(c, 0, 0); err != nil {
+				return err
+			}
+			return a.WithLiveLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.letUpdateIn(ctx, c, l, home) })
+		},
+	}
+}
+
+// letUpdateIn takes the update in the lane that follows updates, where the live one
+// is held and another one does, and puts the live one back afterwards.
+func (a commands) letUpdateIn(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) error {
+	s, err := home.Lanes(ctx, l.Game.Name)
+	if err != nil {
+		return err
+	}
+	for _, other := range s {
+		if !other.Follows || other.Live {
+			continue
+		}
+		app.LeaveFolder(l)
+		next, err := lanes.Switch(ctx, l, other.Name)
+		if err != nil {
+			return err
+		}
+		a.Note("Lane %s is live now, to take the update.", other.Name)
+		err = a.letUpdate(ctx, c, next)
+		back, switchErr := lanes.Switch(context.WithoutCancel(ctx), next, l.Name)
+		if switchErr != nil {
+			return errors.Join(err, switchErr, next.Close())
+		}
+		a.Note("Lane %s is live again.", l.Name)
+		return errors.Join(err, back.Close(), next.Close())
+	}
+	return a.letUpdate(ctx, c, l)
+}
+
+func (a commands) letUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) error {
+	before, err := status.Of(ctx, l)
+	if err != nil {
+		return err
+	}
+	if before.Running {
+		return lane.ErrRunning
+	}
+	name := l.Game.Display()
+	switch {
+	case before.Drift != nil && before.Drift.Any() && before.Drift.Update == nil:
+		a.Note("%s is held at %s, and %s An update may overwrite what you changed.", view.Strong(name), before.Build.Label, view.Differs(before.Drift))
+		if err := a.Ask(c, "Let it in all the same?"); err != nil {
+			return err
+		}
+	case before.Build == nil && before.Equals == nil: // to be able to go back
+		s, err := record.Snapshot(ctx, l, "", "before an update")
+		if err != nil {
+			return err
+		}
+		before.Equals = s.Build
+		a.Note("The folder is recorded as %s, to go back to.", view.Strong(s.Build.Label))
+	}
+	if err := watch.BeginAwait(ctx, l); err != nil {
+		return err
+	}
+	if err := a.unblock(ctx, c, l); err != nil {
+		return errors.Join(err, watch.EndAwait(ctx, l))
+	}
+	status, err := a.awaitUpdate(ctx, c, l)
+	if err != nil {
+		err = a.letIn(ctx, l, before, err)
+	}
+	if err := errors.Join(err, watch.EndAwait(ctx, l)); err != nil {
+		return err
+	}
+	label := c.String("label")
+	if label == "" {
+		if label, err = a.newLabel(ctx, l, status); err != nil {
+			return err
+		}
+	}
+	s, err := record.Snapshot(ctx, l, label, "")
+	if err != nil {
+		return err
+	}
+	if !c.Bool("json") {
+		a.Say("%s is %s now; it is recorded as snapshot/%s, and the store grew by %s.", view.Strong(name), view.Strong(label), label, view.Size(s.Stored))
+	}
+	return a.afterUpdate(ctx, c, l, before, s.Build)
+}
+
+// awaitUpdate waits for the update, or does it.
+func (a commands) awaitUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) (*status.Status, error) {
+	w := watch.Await{Quiet: c.Duration("calm"), Tell: func(what string) { a.Note("Waiting: %s.", what) }}
+	if command := c.String("after"); command != "" {
+		a.Note("Updates are let in. Running %s.", command)
+		w.After = func(ctx context.Context) error {
+			cmd := process.Shell(ctx, command)
+			cmd.Dir, cmd.Stdout, cmd.Stderr = l.Game.Live, a.Stderr, a.Stderr
+			if err := cmd.Run(); err != nil {
+				return fmt.Errorf("%s: %w", command, err)
+			}
+			return nil
+		}
+	} else {
+		a.Note("Updates are let in. Update %s in its launcher now; it counts as done when nothing has changed for %s.\nCtrl-C sets the block again.",
+			l.Game.Display(), c.Duration("calm"))
+	}
+	return watch.AwaitUpdate(ctx, l, w)
+}
+
+// letIn ends a wait that came to nothing: where the folder is as before, the block is
+// set again; where it is not, the player has to say what is to become of it.
+func (a commands) letIn(ctx context.Context, l *lane.Lane, before *status.Status, cause error) error {
+	ctx = context.WithoutCancel(ctx)
+	now, err := status.Of(ctx, l)
+	if err != nil || now.Build == nil {
+		return errors.Join(cause, err)
+	}
+	if now.Drift.Any() && (before.Drift == nil || !before.Drift.Any()) {
+		a.Note("The folder is not %s any more, and updates are not blocked. morvant verify --repair goes back and blocks them again.", now.Build.Label)
+		return cause
+	}
+	if len(before.Block) > 0 {
+		if err := guard.Block(ctx, l); err != nil {
+			return errors.Join(cause, err)
+		}
+		a.Note("The block is set again; %s is still %s.", l.Game.Display(), now.Build.Label)
+	}
+	return cause
+}
+
+// newLabel finds a label for the build that has come.
+func (a commands) newLabel(ctx context.Context, l *lane.Lane, s *status.Status) (string, error) {
+	label, _, err := status.SaysLabel(ctx, l)
+	if err != nil {
+		return "", err
+	}
+	if s.Drift != nil && s.Drift.Update != nil && s.Drift.Update.Done == s.Drift.Update.Of {
+		label = s.Drift.Update.Build.Label
+	}
+	return record.FreeLabel(ctx, l, label)
+}
+
+// afterUpdate holds the new build, goes back, or leaves it.
+func (a commands) afterUpdate(ctx context.Context, c *cli.Command, l *lane.Lane, before *status.Status, fresh *game.Build) error {
+	then := c.String("then")
+	if then == "" && before.Build == nil {
+		then = thenStay // it goes on following
+	}
+	if then == "" {
+		question := "Hold it at " + fresh.Label + " now?"
+		switch err := a.Ask(c, question); {
+		case err == nil:
+			then = thenPin
+		case !errors.Is(err, app.ErrDeclined):
+			return err
+		default:
+			then = thenStay
+			if before.Build != nil && a.Ask(c, "Go back to "+before.Build.Label+"?") == nil {
+				then = thenBack
+			}
+		}
+	}
+	p, err := a.proposeAfter(ctx, l, then, before, fresh)
+	if err != nil {
+		return err
+	}
+	if p == nil {
+		return a.Done(c, l.Game.Display()+" stays as it is.")
+	}
+	if err := change.CarryOut(ctx, l, p); err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.Emit(view.ToPlanJSON(l.Game.Name, p, true))
+	}
+	a.Say("%s", view.Outcome(l, p))
+	return nil
+}
+
+// proposeAfter plans what comes after an update; nil: nothing has to be done.
+func (a commands) proposeAfter(ctx context.Context, l *lane.Lane, then string, before *status.Status, fresh *game.Build) (*change.Proposal, error) {
+	switch {
+	case then == thenPin:
+		o := change.PinOptions{Hold: true, Clean: before.Pin.Clean, Exact: before.Pin.Exact, Open: before.Pin.Open, Add: game.Pin{Companions: before.Pin.Companions, Keep: before.Pin.Keep}}
+		return change.ProposePin(ctx, l, fresh, o)
+	case then == thenBack && before.Build != nil:
+		return change.ProposeRepair(ctx, l, nil)
+	case then == thenBack:
+		return change.ProposePin(ctx, l, before.Equals, change.PinOptions{})
+	case before.Build != nil:
+		return change.ProposeLift(ctx, l)
+	}
+	return nil, nil
+}

@@ -1,0 +1,132 @@
+package hold
+
+import (
+	"context"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/find"
+	"morvant/internal/cli/proposal"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/change"
+	"morvant/internal/ref"
+)
+
+func (a commands) pinCommand() *cli.Command {
+	return &cli.Command{
+		Name: "pin", Usage: "bring the game to a build and hold it there", ArgsUsage: "BUILD", Category: app.GroupPin,
+		Description: "Example: morvant pin 1.1.1\n\n" +
+			"Only what differs is replaced. Files under keep rules are never touched; other files that the build does\n" +
+			"not have stay and are reported, but for those of the build held before. Everything that is replaced or\n" +
+			"removed is in the store first, and morvant undo brings it back. What is not on this computer is fetched\n" +
+			"from the game's feeds, once the plan has said how much.",
+		Flags: append(append(append(app.ChangeFlags(), app.LineFlags()...), additionFlags()...), app.ComponentFlag(),
+			&cli.BoolFlag{Name: "clean", Usage: "also remove files that are neither the build's nor yours"},
+			&cli.BoolFlag{Name: "exact", Usage: "bring the snapshot back whole, your own files included, as it was then"},
+			&cli.BoolFlag{Name: "no-block", Usage: "do not keep the launcher from updating it"},
+		),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := app.Arguments(c, 1, 1)
+			if err != nil {
+				return err
+			}
+			if r, err := ref.Parse(args[0]); err == nil && r.Kind == ref.Here {
+				return app.Usagef("here is not recorded yet; run morvant snapshot LABEL, then pin LABEL")
+			}
+			return a.WithChange(ctx, c, func(l *lane.Lane, home *game.Home) error {
+				b, err := find.FindOffered(ctx, a.App, c, home, l.Game.Name, args[0])
+				if err != nil {
+					return err
+				}
+				add, err := a.additions(ctx, c, l, home)
+				if err != nil {
+					return err
+				}
+				p, err := change.ProposePin(ctx, l, b, change.PinOptions{
+					Clean: c.Bool("clean"), Exact: c.Bool("exact"), Hold: true, Components: c.StringSlice("component"), Open: c.Bool("no-block"), Add: add,
+				})
+				if err != nil {
+					return err
+				}
+				return proposal.Carry(ctx, a.App, c, l, p)
+			})
+		},
+	}
+}
+
+func (a commands) unpinCommand() *cli.Command {
+	return &cli.Command{
+		Name: "unpin", Usage: "lift the hold and bring back the folder from before it", Category: app.GroupPin,
+		Description: "Example: morvant unpin\n         morvant unpin --stay\n         morvant unpin --to newest",
+		Flags: append(append(app.ChangeFlags(), app.LineFlags()...),
+			&cli.BoolFlag{Name: "stay", Usage: "leave every file as it is"},
+			&cli.StringFlag{Name: "to", Usage: "go to this `BUILD` instead"},
+		),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if _, err := app.Arguments(c, 0, 0); err != nil {
+				return err
+			}
+			if c.Bool("stay") && c.IsSet("to") {
+				return app.Usagef("--stay and --to say different things; choose one")
+			}
+			return a.WithChange(ctx, c, func(l *lane.Lane, home *game.Home) error {
+				p, err := a.proposeUnpin(ctx, c, l, home)
+				if err != nil {
+					return err
+				}
+				return proposal.Carry(ctx, a.App, c, l, p)
+			})
+		},
+	}
+}
+
+func (a commands) proposeUnpin(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) (*change.Proposal, error) {
+	switch {
+	case c.Bool("stay"):
+		return change.ProposeLift(ctx, l)
+	case c.IsSet("to"):
+		if pin, err := home.Pin(ctx, l.Game.Name, l.Name); err != nil || !pin.Held() {
+			return nil, firstOf(err, lane.ErrNotHeld)
+		}
+		b, err := find.FindOffered(ctx, a.App, c, home, l.Game.Name, c.String("to"))
+		if err != nil {
+			return nil, err
+		}
+		return change.ProposePin(ctx, l, b, change.PinOptions{})
+	}
+	return change.ProposeUnpin(ctx, l)
+}
+
+func firstOf(errs ...error) error {
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (a commands) undoCommand() *cli.Command {
+	return &cli.Command{
+		Name: "undo", Usage: "take back the last change of the game's folder", ArgsUsage: "[NUMBER]", Category: app.GroupPin,
+		Description: "Example: morvant undo\n\n" +
+			"Content, names, times and modes come back as they were. An undo is a change too: to take it back,\n" +
+			"give its number from morvant history.",
+		Flags: app.ChangeFlags(),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			id, err := app.OptionalNumber(c, "change", "history")
+			if err != nil {
+				return err
+			}
+			return a.WithChange(ctx, c, func(l *lane.Lane, home *game.Home) error {
+				p, _, err := change.ProposeUndo(ctx, l, id)
+				if err != nil {
+					return err
+				}
+				return proposal.Carry(ctx, a.App, c, l, p)
+			})
+		},
+	}
+}

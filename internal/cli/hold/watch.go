@@ -1,0 +1,187 @@
+package hold
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/sync/errgroup"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/view"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/change"
+	"morvant/internal/lane/guard"
+	"morvant/internal/lane/status"
+	"morvant/internal/watch"
+)
+
+func (a commands) watchCommand() *cli.Command {
+	return &cli.Command{
+		Name: "watch", Usage: "stay, and tell when something touches the held game", Category: app.GroupPin,
+		Description: "Example: morvant watch --repair\n         morvant watch --once --quiet; echo $?\n\n" +
+			"Waits until it has been quiet for a moment, then says in one line what has changed. Ctrl-C ends it. --install prints\n" +
+			"how to have it run by itself (a systemd user unit, a Windows task); nothing is installed.",
+		Flags: append(app.LineFlags(),
+			&cli.BoolFlag{Name: "repair", Usage: "bring the held build back, and set the block again"},
+			&cli.BoolFlag{Name: "once", Usage: "look once and end, with exit code 3 if something differs: for schedulers"},
+			&cli.StringFlag{Name: "notice", Usage: "a `COMMAND` that shows a message, given as its last argument"},
+			&cli.DurationFlag{Name: "calm", Usage: "how long it must be quiet before it is looked at", Value: 2 * time.Second},
+			&cli.DurationFlag{Name: "every", Usage: "look this often in any case", Value: 5 * time.Minute},
+			&cli.BoolFlag{Name: "install", Usage: "print how to have it run by itself"},
+		),
+		Action: a.OnHome(func(ctx context.Context, c *cli.Command, home *game.Home) error {
+			names, err := a.watchedGames(ctx, c, home)
+			if err != nil {
+				return err
+			}
+			if c.Bool("install") {
+				return a.showInstall(c, home, names[0])
+			}
+			return a.watch(ctx, c, home, names)
+		}),
+	}
+}
+
+// watchedGames lists the games to watch: the one that is meant, or all where none is.
+func (a commands) watchedGames(ctx context.Context, c *cli.Command, home *game.Home) ([]string, error) {
+	name, err := a.ChooseGame(ctx, home, c)
+	var which *app.WhichGame
+	if errors.As(err, &which) && !c.Bool("install") {
+		return which.Names, nil
+	}
+	return []string{name}, err
+}
+
+// watcher is one run of the watch command.
+type watcher struct {
+	app     *app.App
+	c       *cli.Command
+	differs bool // at the last look
+}
+
+func (a commands) watch(ctx context.Context, c *cli.Command, home *game.Home, names []string) error {
+	if !c.Bool("once") && !c.Bool("json") {
+		a.Note("Watching %s; Ctrl-C ends it.", strings.Join(names, ", "))
+	}
+	var turn sync.Mutex
+	differs := false
+	g, ctx := errgroup.WithContext(ctx)
+	for _, name := range names {
+		w := &watcher{app: a.App, c: c}
+		watch := &watch.Watch{
+			Quiet: c.Duration("calm"), Every: c.Duration("every"), Once: c.Bool("once"), See: w.see, Turn: &turn,
+			Limit: func(problem string) { a.Note("Note: %s", problem) },
+		}
+		o := a.LaneOptions(c)
+		o.Remake = func(gone *lane.GoneError) error {
+			if gone.Empty && c.Bool("repair") {
+				return nil
+			}
+			return gone // a folder that is not there is waited for
+		}
+		g.Go(func() error {
+			err := watch.Run(ctx, home, name, o)
+			turn.Lock()
+			defer turn.Unlock()
+			differs = differs || w.differs
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	if c.Bool("once") && differs {
+		return app.ErrDifferent
+	}
+	return nil
+}
+
+// see tells of one event, and mends.
+func (w *watcher) see(ctx context.Context, l *lane.Lane, e watch.Event) (mended bool, err error) {
+	s := e.Status
+	message, trouble := view.DescribeEvent(s), s.Trouble()
+	w.differs = trouble
+	if e.Before == nil && !trouble && !w.c.Bool("json") {
+		w.app.Note("%s", message)
+		return false, nil
+	}
+	if trouble && w.c.Bool("repair") && s.Build != nil {
+		if mended, err = w.mend(ctx, l, s); err != nil {
+			if ctx.Err() != nil {
+				return false, ctx.Err()
+			}
+			message += fmt.Sprintf("; it could not be mended: %s", view.OneLine(err))
+		} else if mended {
+			message += "; brought back to " + s.Build.Label
+			w.differs = false
+		}
+	}
+	if command := w.c.String("notice"); command != "" && trouble {
+		words := strings.Fields(command)
+		if err := exec.CommandContext(ctx, words[0], append(words[1:], message)...).Run(); err != nil {
+			w.app.Note("Note: %s: %v", words[0], err)
+		}
+	}
+	if !w.c.Bool("json") {
+		w.app.Say("%s  %s", e.Time.Local().Format("15:04:05"), message)
+		return mended, nil
+	}
+	j := view.EventJSON{Schema: "morvant-event/1", Time: e.Time, Game: l.Game.Name, Drifted: s.Drift != nil && s.Drift.Any(), Block: view.ToBlockJSON(s.Block), Message: message, Mended: mended}
+	if s.Build != nil {
+		j.Build = s.Build.Label
+	}
+	if d := view.ToDrift(s.Drift); d != nil {
+		j.Files, j.Update = len(d.Altered)+len(d.Missing), d.Update
+	}
+	return mended, json.NewEncoder(w.app.Stdout).Encode(j)
+}
+
+// mend brings the lane back and sets the block again.
+func (w *watcher) mend(ctx context.Context, l *lane.Lane, s *status.Status) (bool, error) {
+	err := guard.Loosen(ctx, l)
+	switch {
+	case err != nil:
+	case s.Drift.Any():
+		var p *change.Proposal
+		if p, err = change.ProposeRepair(ctx, l, nil); err == nil {
+			err = change.CarryOut(ctx, l, p) // which sees to the block as well
+		}
+	default:
+		err = guard.Block(ctx, l)
+	}
+	err = errors.Join(err, guard.Tighten(context.WithoutCancel(ctx), l))
+	return err == nil, err
+}
+
+// showInstall prints what a system needs to run the watch by itself.
+func (a commands) showInstall(c *cli.Command, home *game.Home, name string) error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	args := fmt.Sprintf("--home %q -g %s watch --repair", home.Dir(), name)
+	if runtime.GOOS == "windows" {
+		a.Say("In a command prompt, as yourself:")
+		a.Say(`  schtasks /Create /TN "Morvant %s" /SC ONLOGON /TR "\"%s\" %s"`, name, self, strings.ReplaceAll(args, `"`, `\"`))
+		a.Say("Take it away again:")
+		a.Say(`  schtasks /Delete /TN "Morvant %s"`, name)
+		return nil
+	}
+	unit := "morvant-" + name + ".service"
+	a.Say("Put this into ~/.config/systemd/user/%s:", unit)
+	a.Say("\n[Unit]\nDescription=Keeps %s on its build\n\n[Service]\nExecStart=%q %s\nRestart=on-failure\n\n[Install]\nWantedBy=default.target\n", name, filepath.ToSlash(self), args)
+	a.Say("Then: systemctl --user enable --now %s", unit)
+	a.Say("Take it away again: systemctl --user disable --now %s", unit)
+	return nil
+}

@@ -1,0 +1,168 @@
+package installs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/find"
+	"morvant/internal/cli/proposal"
+	"morvant/internal/cli/view"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/change"
+	"morvant/internal/ref"
+)
+
+// takeAsk leaves it to the player which conflicts the other side wins.
+const takeAsk = "ask"
+
+func (a commands) carryCommand() *cli.Command {
+	return &cli.Command{
+		Name: "carry", Usage: "bring your own files of another lane, snapshot or folder here", ArgsUsage: "FROM [PATTERN...]", Category: app.GroupLanes,
+		Description: "Example: morvant carry lane/main\n         morvant carry snapshot/1.1.1 \"Mods/**\" --conflict newer\n         morvant carry \"/games/Quay (copy)\" \"Harbours/**\"\n\n" +
+			"Your own are files under keep rules, and others that no known build has. Files that are here and differ stay, or\n" +
+			"give way if --conflict says so: newer, theirs, mine, or ask.",
+		Flags: append(app.ChangeFlags(), &cli.StringFlag{Name: "conflict", Usage: "which wins where both sides have a file: `WHICH` of ask, newer, theirs, mine",
+			Value: takeAsk, Validator: app.OneOf(takeAsk, string(change.TakeNewer), string(change.TakeTheirs), string(change.TakeMine))}),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := app.Arguments(c, 1, 100)
+			if err != nil {
+				return err
+			}
+			return a.WithChange(ctx, c, func(l *lane.Lane, home *game.Home) error {
+				from, err := a.carrySource(ctx, home, l, args[0])
+				if err != nil {
+					return err
+				}
+				return errors.Join(a.carryOwn(ctx, c, l, from, args[1:]), from.Close())
+			})
+		},
+	}
+}
+
+// carrySource finds what is meant: lane/NAME, a folder, or a snapshot.
+func (a commands) carrySource(ctx context.Context, home *game.Home, l *lane.Lane, text string) (*change.Source, error) {
+	r, err := ref.Parse(text)
+	if err == nil && r.Kind == ref.Lane {
+		return change.FromLane(ctx, l, r.Name)
+	}
+	if info, err := os.Stat(text); err == nil && info.IsDir() && strings.ContainsAny(text, `/\.`) {
+		dir, err := filepath.Abs(text)
+		if err != nil {
+			return nil, err
+		}
+		return change.FromFolder(ctx, l, dir)
+	}
+	if err != nil {
+		return nil, err
+	}
+	b, err := find.FindBuild(ctx, a.App, home, l.Game.Name, r)
+	if err != nil {
+		return nil, err
+	}
+	return change.FromBuild(ctx, l, b)
+}
+
+func (a commands) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, from *change.Source, patterns []string) error {
+	found, err := change.CompareOwn(ctx, l, from, patterns)
+	if err != nil {
+		return err
+	}
+	if len(found.New)+len(found.Conflicts)+found.Same == 0 {
+		return fmt.Errorf("%s: %w", from.Name, errNothingOwn)
+	}
+	take := change.Take(c.String("conflict"))
+	if !c.Bool("json") && !c.Bool("quiet") {
+		a.showConflicts(found)
+	}
+	if take == takeAsk {
+		if take, err = a.chooseTake(c, found); err != nil {
+			return err
+		}
+	}
+	p, err := change.ProposeCarry(ctx, l, found, take)
+	if err != nil {
+		return err
+	}
+	return proposal.Carry(ctx, a.App, c, l, p)
+}
+
+var errNothingOwn = errors.New("there is nothing of yours that matches")
+
+// chooseTake asks what is to become of conflicts.
+func (a commands) chooseTake(c *cli.Command, found *change.Carrying) (change.Take, error) {
+	newer := 0
+	for _, k := range found.Conflicts {
+		if k.Newer {
+			newer++
+		}
+	}
+	if newer == 0 || c.Bool("dry-run") {
+		return change.TakeMine, nil
+	}
+	switch err := a.Ask(c, fmt.Sprintf("Take the %s newer there?", view.ThatAre(newer))); {
+	case err == nil:
+		return change.TakeNewer, nil
+	case errors.Is(err, app.ErrDeclined):
+		return change.TakeMine, nil
+	default:
+		return "", err
+	}
+}
+
+func (a commands) showConflicts(found *change.Carrying) {
+	a.Say("From %s: %s new here, %s the same, %s different.", found.Source.Name,
+		view.Count(len(found.New), "file"), view.Comma(found.Same), view.Comma(len(found.Conflicts)))
+	if len(found.Conflicts) == 0 {
+		return
+	}
+	var rows [][]string
+	for _, k := range found.Conflicts {
+		which := "here"
+		if k.Newer {
+			which = "there"
+		}
+		rows = append(rows, []string{k.Path, view.Size(k.Here), view.Stamp(k.HereTime), view.Size(k.There), view.Stamp(k.ThereTime), which})
+	}
+	a.Say("\n%s\n", a.Fitted([]string{"Different", ">Here", "", ">There", "", "Newer"}, rows))
+}
+
+// carryKept brings the files under keep rules of another lane.
+func (a commands) carryKept(ctx context.Context, c *cli.Command, l *lane.Lane, name string) error {
+	if len(l.Game.Keep) == 0 {
+		a.Note("No keep rule says what is yours; morvant carry brings it once one does.")
+		return nil
+	}
+	from, err := change.FromLane(ctx, l, name)
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	found, err := change.CompareOwn(ctx, l, from, l.Game.Keep)
+	if err != nil {
+		return err
+	}
+	if len(found.New) == 0 {
+		return nil
+	}
+	p, err := change.ProposeCarry(ctx, l, found, change.TakeMine)
+	if err != nil {
+		return err
+	}
+	if err := change.CarryOut(ctx, l, p); err != nil {
+		return err
+	}
+	var bytes int64
+	for _, e := range found.New {
+		bytes += e.Size
+	}
+	a.Note("%s of lane %s (keep rules) copied, %s.", view.Count(len(found.New), "file"), name, view.Size(bytes))
+	return nil
+}

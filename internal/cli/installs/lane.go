@@ -1,0 +1,387 @@
+package installs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/find"
+	"morvant/internal/cli/proposal"
+	"morvant/internal/cli/view"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/change"
+	"morvant/internal/lane/compose"
+	"morvant/internal/lane/record"
+	"morvant/internal/lane/status"
+	"morvant/internal/lanes"
+	"morvant/internal/ref"
+)
+
+func (a commands) laneCommand() *cli.Command {
+	return &cli.Command{
+		Name: "lane", Usage: "parallel installs: list, new, switch, rename, remove, share, unshare", Category: app.GroupLanes,
+		Commands: []*cli.Command{
+			{
+				Name: "list", Usage: "list the lanes: live or parked, build, drift, size",
+				Description: "Example: morvant lane list",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					if _, err := app.Arguments(c, 0, 0); err != nil {
+						return err
+					}
+					return a.WithLane(ctx, c, func(l *lane.Lane, _ *game.Home) error { return a.laneList(ctx, c, l) })
+				},
+			},
+			a.laneNewCommand(),
+			{
+				Name: "switch", Usage: "park the live lane and put another in its place", ArgsUsage: "LANE",
+				Description: "Example: morvant lane switch old\n\n" +
+					"Two renames, no copy; the live folder's path stays the same. The block of the one goes, that of the other comes.",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := app.Arguments(c, 1, 1)
+					if err != nil {
+						return err
+					}
+					return a.WithLiveLane(ctx, c, func(l *lane.Lane, _ *game.Home) error { return a.laneSwitch(ctx, c, l, args[0]) })
+				},
+			},
+			{
+				Name: "rename", Usage: "give a lane another name", ArgsUsage: "LANE NAME",
+				Description: "Example: morvant lane rename main current",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := app.Arguments(c, 2, 2)
+					if err != nil {
+						return err
+					}
+					return a.OnOneLane(ctx, c, args[0], func(l *lane.Lane, _ *game.Home) error {
+						app.LeaveFolder(l)
+						if err := lanes.Rename(ctx, l, args[1]); err != nil {
+							return err
+						}
+						return a.Done(c, fmt.Sprintf("Lane %s is lane %s now.", args[0], args[1]))
+					})
+				},
+			},
+			{
+				Name: "remove", Usage: "forget a parked lane; its files stay unless you say otherwise", ArgsUsage: "LANE",
+				Description: "Example: morvant lane remove old --delete\n\n" +
+					"--delete also deletes its folder; all that is in it is recorded as a snapshot first.",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "delete", Usage: "delete its files as well"}},
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := app.Arguments(c, 1, 1)
+					if err != nil {
+						return err
+					}
+					return a.OnOneLane(ctx, c, args[0], func(l *lane.Lane, _ *game.Home) error { return a.laneRemove(ctx, c, l) })
+				},
+			},
+			{
+				Name: "share", Usage: "keep a big folder of yours once, for several lanes", ArgsUsage: "FOLDER",
+				Description: "Example: morvant lane share Mods/Scenery --to \"/games/Quay scenery\"\n\n" +
+					"Moves the folder there and puts links in its place. A link is a leaf: no command walks into it.",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "to", Usage: "the `FOLDER` to move it to", Required: true},
+					&cli.StringSliceFlag{Name: "with", Usage: "another `LANE` that is to have it (default: all that have nothing there)"},
+				},
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := app.Arguments(c, 1, 1)
+					if err != nil {
+						return err
+					}
+					return a.WithLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.laneShare(ctx, c, l, home, args[0]) })
+				},
+			},
+			{
+				Name: "unshare", Usage: "turn a shared folder back into one of this lane's own", ArgsUsage: "FOLDER",
+				Description: "Example: morvant lane unshare Mods/Scenery",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := app.Arguments(c, 1, 1)
+					if err != nil {
+						return err
+					}
+					return a.WithLane(ctx, c, func(l *lane.Lane, _ *game.Home) error {
+						p := view.Slashed(args[0])
+						if err := lanes.Unshare(ctx, l, p); err != nil {
+							return err
+						}
+						return a.Done(c, fmt.Sprintf("%s is lane %s's own again.", p, l.Name))
+					})
+				},
+			},
+		},
+	}
+}
+
+func (a commands) laneShare(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, folder string) error {
+	folder = view.Slashed(folder)
+	with := c.StringSlice("with")
+	if !c.IsSet("with") {
+		lanes, err := home.Lanes(ctx, l.Game.Name)
+		if err != nil {
+			return err
+		}
+		for _, o := range lanes {
+			if _, err := os.Lstat(filepath.Join(l.Game.Folder(o), filepath.FromSlash(folder))); errors.Is(err, fs.ErrNotExist) {
+				with = append(with, o.Name)
+			}
+		}
+	}
+	linked, err := lanes.Share(ctx, l, folder, c.String("to"), with)
+	if err != nil {
+		return err
+	}
+	return a.Done(c, fmt.Sprintf("%s is in %s now, and linked into %s %s.", folder, c.String("to"), view.LaneWord(len(linked)), strings.Join(linked, ", ")))
+}
+
+func (a commands) laneList(ctx context.Context, c *cli.Command, l *lane.Lane) error {
+	list, err := lanes.Glimpses(ctx, l)
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		out := []view.LaneJSON{}
+		for _, g := range list {
+			out = append(out, view.ToLaneJSON(g))
+		}
+		return a.Emit(struct {
+			Schema string          `json:"schema"`
+			Game   string          `json:"game"`
+			Lanes  []view.LaneJSON `json:"lanes"`
+		}{"morvant-lanes/1", l.Game.Name, out})
+	}
+	var rows [][]string
+	for _, g := range list {
+		rows = append(rows, view.LaneRow(g))
+	}
+	a.Say("%s", a.Fitted([]string{"Lane", "Where", "Build", "State", ">Size", ">Shared", "Last live", "Folder"}, rows))
+	for _, g := range list {
+		if g.Err != nil {
+			a.Note("Lane %s: %s", g.Name, view.OneLine(g.Err))
+		}
+	}
+	return nil
+}
+
+func (a commands) laneSwitch(ctx context.Context, c *cli.Command, l *lane.Lane, name string) error {
+	if name == l.Name {
+		return a.Done(c, fmt.Sprintf("%s is lane %s already.", l.Game.Display(), name))
+	}
+	app.LeaveFolder(l)
+	next, err := lanes.Switch(ctx, l, name)
+	if err != nil {
+		return err
+	}
+	line := fmt.Sprintf("%s is lane %s now", l.Game.Display(), name)
+	pin, b, err := next.Pin(ctx)
+	held := err == nil && pin.Held() && b != nil
+	if held {
+		line += ", held at " + b.Label
+	}
+	line += fmt.Sprintf("; lane %s is parked.", l.Name)
+	if label, err := status.Waiting(next); err == nil && label != "" && held {
+		a.Note("Note: the launcher has %s waiting; morvant let-update takes it in the lane that follows updates.", label)
+	}
+	return errors.Join(a.Done(c, line), next.Close())
+}
+
+func (a commands) laneRemove(ctx context.Context, c *cli.Command, l *lane.Lane) error {
+	question := fmt.Sprintf("Forget lane %s? Its files in %s stay.", l.Name, l.Dir)
+	if c.Bool("delete") {
+		question = fmt.Sprintf("Record all of lane %s as a snapshot, and delete %s?", l.Name, l.Dir)
+	}
+	if l.Live {
+		return fmt.Errorf("%s: %w", l.Name, lane.ErrLive)
+	}
+	if err := a.Ask(c, question); err != nil {
+		return err
+	}
+	app.LeaveFolder(l)
+	b, err := lanes.Remove(ctx, l, c.Bool("delete"))
+	if err != nil {
+		return err
+	}
+	if b != nil {
+		return a.Done(c, fmt.Sprintf("Lane %s is removed; snapshot/%s has all that was in it.", l.Name, b.Label))
+	}
+	return a.Done(c, fmt.Sprintf("Lane %s is forgotten; its files are in %s.", l.Name, l.Dir))
+}
+
+func (a commands) laneNewCommand() *cli.Command {
+	return &cli.Command{
+		Name: "new", Usage: "make another install, from a build, another lane or a folder", ArgsUsage: "NAME",
+		Description: "Example: morvant lane new old --from 1.1.1 --like main\n         morvant lane new races --adopt \"/games/Quay for races\"\n\n" +
+			"The new lane is parked beside the live folder and held at its build. Where the file system can, it shares the space\n" +
+			"of what another lane has already. --like LANE also brings that lane's mods, maps and settings (its keep rules).",
+		Flags: append(append(app.ChangeFlags(), app.LineFlags()...), app.ComponentFlag(),
+			&cli.StringFlag{Name: "from", Usage: "a `BUILD`, or lane/NAME for all that another lane holds (default: what the live lane is held to)"},
+			&cli.BoolFlag{Name: "exact", Usage: "bring a snapshot whole, the player's own files included"},
+			&cli.StringFlag{Name: "adopt", Usage: "make a lane of this `FOLDER`, which stays where it is"},
+			&cli.StringFlag{Name: "like", Usage: "also copy the files under keep rules of this `LANE`"},
+			&cli.StringFlag{Name: "to", Usage: "the `FOLDER` for it, instead of beside the live folder"},
+			&cli.BoolFlag{Name: "linked", Usage: "it stays in its folder, also when it is live: the live folder becomes a link to it"},
+		),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := app.Arguments(c, 1, 1)
+			if err != nil {
+				return err
+			}
+			if c.IsSet("adopt") && (c.IsSet("from") || c.IsSet("to")) {
+				return app.Usagef("--adopt takes a folder as it is; --from and --to make a new one")
+			}
+			return a.WithLiveLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
+				n := lanes.NewLane{Name: args[0], Dir: c.String("to"), Linked: c.Bool("linked")}
+				if c.IsSet("adopt") {
+					n.Dir = c.String("adopt")
+					return a.laneAdopt(ctx, c, l, n)
+				}
+				return a.laneNew(ctx, c, l, home, n)
+			})
+		},
+	}
+}
+
+// laneAdopt makes a lane of a folder, and records and holds it as it is.
+func (a commands) laneAdopt(ctx context.Context, c *cli.Command, l *lane.Lane, n lanes.NewLane) error {
+	if c.Bool("dry-run") {
+		dir, err := lanes.CheckAdopt(ctx, l, n)
+		if err != nil {
+			return err
+		}
+		return a.Done(c, fmt.Sprintf("%s would become lane %s of %s, recorded as it is and held there. This was a dry run; nothing was changed.", dir, n.Name, l.Game.Display()))
+	}
+	o, err := lanes.Adopt(ctx, l, n)
+	if err != nil {
+		return err
+	}
+	if err := a.adopted(ctx, c, l, o); err != nil {
+		return errors.Join(err, lanes.Discard(context.WithoutCancel(ctx), o), o.Close())
+	}
+	return o.Close()
+}
+
+// adopted records and holds a lane that has just been adopted.
+func (a commands) adopted(ctx context.Context, c *cli.Command, l, o *lane.Lane) error {
+	n := o.Name
+	label, err := record.FreeLabel(ctx, o, n)
+	if err != nil {
+		return err
+	}
+	s, err := record.Snapshot(ctx, o, label, "lane "+n+", as it was adopted")
+	if err != nil {
+		return err
+	}
+	p, err := change.ProposePin(ctx, o, s.Build, change.PinOptions{Hold: true})
+	if err != nil {
+		return err
+	}
+	if err := change.CarryOut(ctx, o, p); err != nil {
+		return err
+	}
+	if err := lanes.Made(ctx, o); err != nil {
+		return err
+	}
+	return a.Done(c, fmt.Sprintf("%s is lane %s of %s, recorded as snapshot/%s and held there.", o.Dir, n, l.Game.Display(), label))
+}
+
+func (a commands) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, n lanes.NewLane) error {
+	from, err := a.laneOrigin(ctx, c, l, home)
+	if err != nil {
+		return err
+	}
+	odd, err := lanes.Oddities(ctx, l)
+	if err != nil {
+		return err
+	}
+	for _, o := range odd {
+		if !o.Name {
+			a.Note("Note: %s is %s, which no snapshot has; the new lane will not have it.", o.Path, o.What)
+		}
+	}
+	o, err := lanes.Create(ctx, l, n)
+	if err != nil {
+		return err
+	}
+	a.NoteDisk(o.Dir)
+	err = a.fillLane(ctx, c, o, from)
+	if err != nil || c.Bool("dry-run") {
+		// Nothing is in it yet that anybody would miss.
+		err = errors.Join(err, lanes.Discard(context.WithoutCancel(ctx), o))
+		return errors.Join(err, o.Close())
+	}
+	if err = lanes.Made(ctx, o); err == nil && c.IsSet("like") {
+		err = a.carryKept(ctx, c, o, c.String("like"))
+	}
+	return errors.Join(err, o.Close())
+}
+
+// laneOrigin is what a new lane is made of.
+type laneOrigin struct {
+	build      *game.Build
+	components []string
+	whole      bool // with the player's own files, of another lane
+}
+
+// laneOrigin finds what a new lane is to be made of.
+func (a commands) laneOrigin(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) (*laneOrigin, error) {
+	if c.String("from") == "" {
+		pin, b, err := l.Pin(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if b == nil {
+			return nil, app.Usagef("say what to make it of: --from BUILD (morvant builds lists them), or --adopt FOLDER")
+		}
+		return &laneOrigin{build: b, components: pin.Components}, home.FindOffers(b)
+	}
+	r, err := ref.Parse(c.String("from"))
+	if err != nil {
+		return nil, err
+	}
+	if r.Kind == ref.Lane {
+		return a.otherLane(ctx, l, r.Name)
+	}
+	b, err := find.FindFresh(ctx, a.App, c, home, l.Game.Name, r)
+	if err != nil {
+		return nil, err
+	}
+	choice, err := compose.Choose(ctx, l, b, c.StringSlice("component")) // as the live lane has
+	if err != nil {
+		return nil, err
+	}
+	return &laneOrigin{build: b, components: choice.Names}, nil
+}
+
+// otherLane records another lane, to make one like it.
+func (a commands) otherLane(ctx context.Context, l *lane.Lane, name string) (*laneOrigin, error) {
+	other, err := change.Beside(ctx, l, name)
+	if err != nil {
+		return nil, err
+	}
+	defer other.Close()
+	label, err := record.FreeLabel(ctx, other, "lane-"+name)
+	if err != nil {
+		return nil, err
+	}
+	s, err := record.Snapshot(ctx, other, label, "lane "+name+", to make another of it")
+	if err != nil {
+		return nil, err
+	}
+	a.Note("Lane %s is recorded as snapshot/%s.", name, label)
+	return &laneOrigin{build: s.Build, whole: true}, nil
+}
+
+// fillLane brings a build into a new lane.
+func (a commands) fillLane(ctx context.Context, c *cli.Command, o *lane.Lane, from *laneOrigin) error {
+	p, err := change.ProposePin(ctx, o, from.build, change.PinOptions{Hold: true, Whole: c.Bool("exact") || from.whole, Components: from.components})
+	if err != nil {
+		return err
+	}
+	return proposal.Carry(ctx, a.App, c, o, p)
+}

@@ -1,0 +1,89 @@
+package proposal
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/view"
+	"morvant/internal/lane"
+	"morvant/internal/lane/change"
+)
+
+// Carry shows a plan, asks, carries it out and says what came of it. It is the
+// end of every command that changes a lane.
+func Carry(ctx context.Context, a *app.App, c *cli.Command, l *lane.Lane, p *change.Proposal) error {
+	dry := c.Bool("dry-run")
+	asJSON := c.Bool("json")
+	if !asJSON && !c.Bool("quiet") {
+		ShowPlan(a, c, l, p)
+	}
+	if dry {
+		if err := change.Ready(l, p); err != nil {
+			a.Note("Note: as things stand it could not be carried out: %s.", view.OneLine(err))
+		}
+	}
+	if !dry {
+		if err := acceptStranger(ctx, a, l); err != nil {
+			return err
+		}
+		if err := change.Ready(l, p); err != nil {
+			return err
+		}
+		if !p.Plan.Empty() {
+			if err := a.Ask(c, "Go ahead?"); err != nil {
+				return err
+			}
+		}
+		if err := change.CarryOut(ctx, l, p); err != nil {
+			return err
+		}
+	}
+	if asJSON {
+		return a.Emit(view.ToPlanJSON(l.Game.Name, p, !dry))
+	}
+	if dry {
+		a.Say("\nThis was a dry run; nothing was changed.")
+		return nil
+	}
+	a.Say("%s", view.Outcome(l, p))
+	return nil
+}
+
+// acceptStranger asks whether a folder that may not be the game's is to be taken for it.
+// No option says so: it takes somebody who has read what is there.
+func acceptStranger(ctx context.Context, a *app.App, l *lane.Lane) error {
+	why := l.Stranger()
+	if why == "" {
+		return nil
+	}
+	n, bytes := contentOf(l.Dir)
+	a.Note("%s may not be the folder of %s: %s. It holds %s, %s.", l.Dir, l.Title(), why, view.Count(n, "file"), view.Size(bytes))
+	if !term.IsTerminal(int(a.In.Fd())) {
+		return fmt.Errorf("%w: %s; if it is the one, say so: morvant game set -g %s --live %s", lane.ErrStranger, why, l.Game.Name, view.Quoted(l.Dir))
+	}
+	if err := a.Question("Change it all the same?"); err != nil {
+		return err
+	}
+	return l.Accept(ctx)
+}
+
+// contentOf counts what a folder holds.
+func contentOf(dir string) (n int, bytes int64) {
+	_ = filepath.WalkDir(dir, func(_ string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return nil
+		}
+		if info, err := d.Info(); err == nil {
+			n++
+			bytes += info.Size()
+		}
+		return nil
+	})
+	return n, bytes
+}

@@ -1,0 +1,122 @@
+package proposal
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/view"
+	"morvant/internal/feed"
+	"morvant/internal/lane"
+	"morvant/internal/lane/change"
+	"morvant/internal/lane/compose"
+	"morvant/internal/volume"
+)
+
+func ShowPlan(a *app.App, c *cli.Command, l *lane.Lane, p *change.Proposal) {
+	what := lane.Describe(&p.Change)
+	for _, text := range p.Notes {
+		a.Note("Note: %s.", text)
+	}
+	if p.Plan.Empty() {
+		a.Say("%s of %s changes no file.", what, view.Strong(l.Title()))
+		showLeft(a, c, p)
+		showSteps(a, l, p)
+		return
+	}
+	t := p.Plan.Totals()
+	a.Say("%s of %s:", what, view.Strong(l.Title()))
+	a.Say("  %s replaced, %s added, %s removed, %s moved, %s the same; %s to write%s",
+		view.Comma(t.Replaced), view.Comma(t.Added), view.Comma(t.Removed), view.Comma(t.Moved), view.Comma(p.Plan.Same), view.Size(t.Write), view.FreeSpace(l))
+	// Folders go without saying where files come or go with them.
+	if t.Made > t.Added+t.Moved || t.Unmade > t.Removed+t.Moved {
+		a.Say("  %s made, %s removed", view.Count(t.Made, "folder"), view.Comma(t.Unmade))
+	}
+	if p.Shared > 0 {
+		a.Say("  %s of that shared with another lane, and taking no space", view.Size(p.Shared))
+	}
+	if t.Retimed > 0 {
+		a.Say("  %s the date or mode back", view.Gets(t.Retimed))
+	}
+	ShowChoice(a, p.Choice)
+	for _, f := range p.Fetches {
+		ShowFetchPlan(a, f.Plan, l.Store.Dir())
+	}
+	moved := make(map[string]bool)
+	for i := range p.Plan.Steps {
+		moved[p.Plan.Steps[i].From] = true
+	}
+	if rows := view.PlanRows(p.Plan, moved, c.Bool("verbose")); len(rows) > 0 {
+		a.Say("\n%s\n", view.Grid([]string{"Action", ">Size", "File"}, rows))
+	}
+	showLeft(a, c, p)
+	showSteps(a, l, p)
+}
+
+// showSteps tells which commands of the player's run after a pin.
+func showSteps(a *app.App, l *lane.Lane, p *change.Proposal) {
+	if p.Change.What != "pin" {
+		return
+	}
+	for _, line := range l.Game.AfterPin {
+		a.Say("  then runs: %s", line)
+	}
+	if l.Game.ConvertSaves != "" {
+		a.Say("  then converts a copy of the saves: %s", l.Game.ConvertSaves)
+	}
+}
+
+// showLeft tells what a plan leaves alone.
+func showLeft(a *app.App, c *cli.Command, p *change.Proposal) {
+	if p.Plan.Kept > 0 {
+		a.Say("  %s of yours left alone (keep rules)", view.Count(p.Plan.Kept, "file"))
+	}
+	if n := p.Yielded; n > 0 {
+		a.Say("  %s of the build left alone too, as keep or scratch rules cover %s", view.Count(n, "file"), view.Them(n))
+	}
+	if n := len(p.Plan.Extra); n > 0 {
+		a.Say("  %s not of this build left alone; --clean would remove %s:", view.Count(n, "file"), view.Them(n))
+		for i, e := range p.Plan.Extra {
+			if i == view.Few && !c.Bool("verbose") {
+				a.Say("    %s", view.Faint(fmt.Sprintf("and %s more; --verbose lists all", view.Comma(n-view.Few))))
+				break
+			}
+			a.Say("    %s  %s", e.Path, view.Faint(view.Size(e.Size)))
+		}
+	}
+	a.NoteOdd(p.Odd)
+}
+
+// ShowChoice says which components a build is taken with.
+func ShowChoice(a *app.App, ch *compose.Choice) {
+	if ch == nil || len(ch.Names) == 0 {
+		return
+	}
+	text := strings.Join(ch.Names, ", ")
+	if ch.Found {
+		text += view.Faint(", those the folder has")
+	}
+	if len(ch.Others) > 0 {
+		text += view.Faint("; not " + strings.Join(ch.Others, ", ") + " (--component NAME)")
+	}
+	a.Say("  components: %s", text)
+}
+
+// ShowFetchPlan says what comes over the line.
+func ShowFetchPlan(a *app.App, p *feed.Plan, storeDir string) {
+	if p.Empty() {
+		return
+	}
+	found := ""
+	if p.Found > 0 {
+		found = fmt.Sprintf("; %s found in files here", view.Size(p.Found))
+	}
+	room := ""
+	if free, err := volume.Free(storeDir); err == nil {
+		room = fmt.Sprintf(", its disk has %s free", view.Size(free))
+	}
+	a.Say("  to fetch: %s from %s, for %s of %s%s", view.Strong(view.Size(p.Fetch)), p.Feed.Name, view.Count(p.Files, "file"), view.Size(p.Bytes), found)
+	a.Say("  the store grows by %s%s", view.Size(p.Grow), room)
+}

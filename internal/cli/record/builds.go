@@ -1,0 +1,269 @@
+package record
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/find"
+	"morvant/internal/cli/view"
+	"morvant/internal/game"
+	"morvant/internal/lane/compose"
+	"morvant/internal/ref"
+	"morvant/internal/store"
+)
+
+func (a commands) buildsCommand() *cli.Command {
+	return &cli.Command{
+		Name: "builds", Usage: "list what is known of a game's builds", Category: app.GroupRecord,
+		Description: "Example: morvant builds --find mods\n\n" +
+			"Snapshots, and what feeds offer. Wherever a build is named, any of these will do: its label; preview/1.5, a label\n" +
+			"in a channel (snapshot/1.5 for a snapshot); @2031-08-05, the newest of that day or before; =3fa9c1, the beginning\n" +
+			"of its digest; newest; before; here, the folder as it is now.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "on", Usage: "which build was the newest on this `DATE` (2031-08-05), and those near it"},
+			&cli.StringFlag{Name: "find", Usage: "only those with this `TEXT` in label or note"},
+			&cli.StringFlag{Name: "channel", Usage: "only those of this `CHANNEL` (snapshot for those recorded here)"},
+			&cli.StringFlag{Name: "plot", Usage: "draw their history: `FILE.png` or FILE.svg"},
+		},
+		Action: a.OnGame(a.builds),
+		Commands: []*cli.Command{
+			{
+				Name: "note", Usage: "set your own note on a build; without TEXT take it away", ArgsUsage: "BUILD [TEXT]",
+				Description: "Example: morvant builds note 1.1.1 \"the one for the race\"",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := app.Arguments(c, 1, 2)
+					if err != nil {
+						return err
+					}
+					return a.WithGame(ctx, c, func(home *game.Home, name string) error {
+						b, err := find.NamedBuild(ctx, a.App, home, name, args[0])
+						if err != nil {
+							return err
+						}
+						text := strings.Join(args[1:], "")
+						if err := home.SetNote(ctx, b, text); err != nil {
+							return app.AsUsage(err)
+						}
+						if text == "" {
+							return a.Done(c, "Your note on "+b.Label+" is gone.")
+						}
+						return a.Done(c, "Noted on "+b.Label+": "+text)
+					})
+				},
+			},
+			{
+				Name: "forget", Usage: "forget a snapshot; store trim then gives its space back", ArgsUsage: "BUILD",
+				Description: "Example: morvant builds forget 1.0.0",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := app.Arguments(c, 1, 1)
+					if err != nil {
+						return err
+					}
+					return a.WithGame(ctx, c, func(home *game.Home, name string) error {
+						return a.forgetBuild(ctx, c, home, name, args[0])
+					})
+				},
+			},
+		},
+	}
+}
+
+// buildList is what builds lists, with what is to be said of each.
+type buildList struct {
+	builds []*game.Build
+	said   map[*game.Build]string
+}
+
+func (a commands) listBuilds(ctx context.Context, c *cli.Command, home *game.Home, name string) (*buildList, error) {
+	list := &buildList{said: make(map[*game.Build]string)}
+	var err error
+	if list.builds, err = home.Builds(ctx, name); err != nil {
+		return nil, err
+	}
+	if on := c.String("on"); on != "" {
+		r, err := ref.OfDay(c.String("channel"), on)
+		if err != nil {
+			return nil, err
+		}
+		found, err := home.FindBuild(ctx, name, r)
+		if err != nil {
+			return nil, err
+		}
+		list.near(found)
+	}
+	text := strings.ToLower(c.String("find"))
+	list.builds = slices.DeleteFunc(list.builds, func(b *game.Build) bool {
+		return !strings.Contains(strings.ToLower(b.Label+"\n"+b.Note+"\n"+b.Own), text) ||
+			c.IsSet("channel") && b.Line() != c.String("channel")
+	})
+	return list, nil
+}
+
+// near reduces the list to the build that a date led to and those around it.
+func (l *buildList) near(found game.Found) {
+	l.builds = nil
+	add := func(b *game.Build, what string) {
+		if b != nil {
+			l.builds = append(l.builds, b)
+			l.said[b] = what
+		}
+	}
+	add(found.Later, "the next")
+	add(found.Build, view.Paint(view.Fresh, "current that day"))
+	for _, b := range found.SameDay {
+		add(b, "the same day")
+	}
+	add(found.Earlier, "the one before")
+}
+
+func (a commands) builds(ctx context.Context, c *cli.Command, home *game.Home, name string) error {
+	g, err := home.Load(name)
+	if err != nil {
+		return err
+	}
+	list, err := a.listBuilds(ctx, c, home, name)
+	if err != nil {
+		return err
+	}
+	if c.IsSet("plot") && len(list.builds) > 0 {
+		return a.plotBuilds(ctx, c, home, g, list.builds)
+	}
+	is, err := home.Lane(ctx, name, "")
+	if err != nil {
+		return err
+	}
+	here, err := a.here(ctx, home, g, list.builds)
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		out := []view.BuildJSON{}
+		for _, b := range list.builds {
+			j := view.ToBuildJSON(b, is.Pin)
+			if b.Components != nil {
+				n := here.Bytes[b]
+				j.Here = &n
+			}
+			out = append(out, j)
+		}
+		return a.Emit(struct {
+			Schema string           `json:"schema"`
+			Game   string           `json:"game"`
+			Builds []view.BuildJSON `json:"builds"`
+		}{"morvant-builds/1", name, out})
+	}
+	if len(list.builds) == 0 {
+		a.Say("No builds of %s fit. Record one: morvant snapshot LABEL; or add a feed: morvant feed add ADDRESS", g.Display())
+		return nil
+	}
+	a.showBuilds(c, list, is.Pin, here)
+	return nil
+}
+
+// here tells how much of each feed's build is on this computer.
+func (a commands) here(ctx context.Context, home *game.Home, g *game.Game, list []*game.Build) (*compose.Presence, error) {
+	if !slices.ContainsFunc(list, func(b *game.Build) bool { return len(b.Feeds) > 0 }) {
+		return &compose.Presence{}, nil
+	}
+	s, err := store.Open(ctx, home.StoreDir())
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	return compose.Here(ctx, home, s, g, list)
+}
+
+func (a commands) showBuilds(c *cli.Command, list *buildList, pin game.Pin, here *compose.Presence) {
+	feeds := slices.ContainsFunc(list.builds, func(b *game.Build) bool { return b.Components != nil })
+	var rows [][]string
+	for _, b := range list.builds {
+		state := list.said[b]
+		if b.Is(pin) {
+			state = strings.TrimPrefix(state+", "+view.Paint(view.Good, "held"), ", ")
+		}
+		note := b.Note
+		if b.Own != "" {
+			note = strings.TrimPrefix(note+"; yours: "+b.Own, "; ")
+		}
+		row := []string{b.Label, b.Line(), view.Day(b.Made), view.Size(b.Bytes)}
+		if feeds {
+			fetch, have := "", "all"
+			if b.Components != nil {
+				if have = view.Share(here.Bytes[b], b.Bytes); here.Unread && here.Bytes[b] < b.Bytes {
+					have = "?"
+				}
+				if fetch = view.Size(view.Download(b)); view.Download(b) == 0 {
+					fetch = "not offered"
+				}
+			}
+			row = append(row, fetch, have, a.shorten(c, strings.Join(b.ComponentNames(), ", "), 26))
+		} else {
+			row = append(row, view.Count(b.Files, "file"), "="+b.Digest().Short()[:8])
+		}
+		if c.Bool("verbose") && feeds {
+			row = append(row, "="+b.Digest().Short()[:8])
+		}
+		rows = append(rows, append(row, state, note))
+	}
+	head := []string{"Build", "Channel", "Date", ">Size", ">Files", "Digest", "State", "Note"}
+	if feeds {
+		head = []string{"Build", "Channel", "Date", ">Size", ">Download", ">Here", "Components", "State", "Note"}
+		if c.Bool("verbose") {
+			head = slices.Insert(head, 7, "Digest")
+		}
+	}
+	a.Say("%s", a.Fitted(head, rows))
+	if here.Unread {
+		a.Say("%s", view.Faint("?: files of the live folder have changed since they were last read; morvant identify reads them."))
+	}
+}
+
+// shorten shortens a text on a terminal, unless everything is wanted.
+func (a commands) shorten(c *cli.Command, text string, n int) string {
+	if c.Bool("verbose") || a.Width() == 0 {
+		return text
+	}
+	return view.Clip(text, n)
+}
+
+func (a commands) forgetBuild(ctx context.Context, c *cli.Command, home *game.Home, name, text string) error {
+	r, err := ref.Parse(text)
+	if err != nil {
+		return err
+	}
+	found, err := home.FindBuild(ctx, name, r)
+	if err != nil {
+		return err
+	}
+	lanes, err := home.Lanes(ctx, name)
+	if err != nil {
+		return err
+	}
+	if found.UID == "" {
+		return app.Usagef("%s is not a snapshot but what a feed offers; morvant feed remove forgets the feed", found.Name())
+	}
+	for _, l := range lanes {
+		if found.Is(l.Pin) || l.Pin.Lays(found.Build) {
+			return app.Usagef("%s is what lane %s of %s is held to; run morvant unpin or pin another build first", found.Label, l.Name, name)
+		}
+	}
+	if err := a.Ask(c, fmt.Sprintf("Forget %s (%s, %s)?", found.Label, view.Day(found.Made), view.Size(found.Bytes))); err != nil {
+		return err
+	}
+	if err := home.ForgetBuild(ctx, found.Build); err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.Emit(struct {
+			Schema string `json:"schema"`
+			Build  string `json:"build"`
+		}{"morvant-forgotten/1", found.Label})
+	}
+	a.Say("%s is forgotten. morvant store trim gives its space back.", found.Label)
+	return nil
+}

@@ -1,0 +1,200 @@
+package record
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/aymanbagabas/go-udiff"
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/find"
+	"morvant/internal/cli/proposal"
+	"morvant/internal/cli/view"
+	"morvant/internal/feed"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/status"
+	"morvant/internal/manifest"
+	"morvant/internal/ref"
+)
+
+func (a commands) diffCommand() *cli.Command {
+	return &cli.Command{
+		Name: "diff", Usage: "what changes from one build to another", ArgsUsage: "A [B]", Category: app.GroupRecord,
+		Description: "Example: morvant diff 1.1.1 here\n         morvant diff 1.1.1 1.3.0 --text data/cranes.txt\n\nWithout B it is here, the folder as it is now.",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "all", Usage: "list every file, not only the biggest"},
+			&cli.StringFlag{Name: "report", Usage: "write it as a page to read in a browser: `FILE.html`"},
+			&cli.StringFlag{Name: "text", Usage: "compare the lines of the text file `PATH`"},
+			&cli.BoolFlag{Name: "exit-code", Usage: "exit with 3 if anything differs (so does --quiet)"},
+			app.ComponentFlag(),
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := app.Arguments(c, 1, 2)
+			if err != nil {
+				return err
+			}
+			if len(args) == 1 {
+				args = append(args, game.Here)
+			}
+			return a.WithLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.diff(ctx, c, l, home, args[0], args[1]) })
+		},
+	}
+}
+
+func (a commands) side(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, text string) (*status.Side, error) {
+	r, err := ref.Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	if r.Kind == ref.Here {
+		return status.HereSide(ctx, l)
+	}
+	b, err := find.FindBuild(ctx, a.App, home, l.Game.Name, r)
+	if err != nil {
+		return nil, err
+	}
+	if b.Components == nil {
+		return status.BuildSide(ctx, l, b, nil)
+	}
+	return status.BuildSide(ctx, l, b, c.StringSlice("component"))
+}
+
+func (a commands) diff(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, refA, refB string) error {
+	from, err := a.side(ctx, c, l, home, refA)
+	if err != nil {
+		return err
+	}
+	to, err := a.side(ctx, c, l, home, refB)
+	if err != nil {
+		return err
+	}
+	if p := filepath.ToSlash(c.String("text")); p != "" {
+		return a.diffText(ctx, c, l, from, to, p)
+	}
+	d := status.Compare(l, from, to)
+	if file := c.String("report"); file != "" {
+		if err := a.mayWrite(c, file); err != nil {
+			return err
+		}
+		if err := a.writeReport(ctx, l, d, file); err != nil {
+			return err
+		}
+		return a.Done(c, file+" has what changes from "+from.Label+" to "+to.Label+"; open it in a browser.")
+	}
+	cost, costErr := status.Cost(ctx, l, to)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	switch {
+	case c.Bool("json"):
+		j := view.ToDiffJSON(l.Game.Name, d)
+		if cost != nil {
+			j.Fetch = &cost.Fetch
+		}
+		err = a.Emit(j)
+	case !c.Bool("quiet"):
+		a.showDiff(c, l, d)
+		a.showCost(to, cost, costErr)
+	}
+	if err == nil && (c.Bool("quiet") || c.Bool("exit-code")) && !d.Build.Empty() {
+		return app.ErrDifferent
+	}
+	return err
+}
+
+func (a commands) showDiff(c *cli.Command, l *lane.Lane, d *status.Difference) {
+	from, to := d.From.Label, d.To.Label
+	if to == game.Here {
+		to = "the folder as it is now"
+	}
+	if d.Build.Empty() {
+		a.Say("%s: %s and %s are the same, %s.", view.Strong(l.Game.Display()), from, to, view.Count(d.Build.Same, "file"))
+	} else {
+		a.Say("%s: from %s to %s", view.Strong(l.Game.Display()), from, to)
+		a.Say("  %s changed, %s added, %s removed, %s moved, %s the same; %s of new content",
+			view.Comma(len(d.Build.Changed)), view.Comma(len(d.Build.Added)), view.Comma(len(d.Build.Removed)), view.Comma(len(d.Build.Moved)), view.Comma(d.Build.Same), view.Size(d.Build.BytesIn()))
+		a.Say("\n%s", view.Grid([]string{"Change", ">Size", "File"}, view.DiffRows(d.Build, c.Bool("all") || c.Bool("verbose"))))
+	}
+	if k := d.Kept; !k.Empty() {
+		a.Say("\nYour own files (keep rules): %s changed, %s added, %s removed, %s moved. A pin leaves them alone.",
+			view.Comma(len(k.Changed)), view.Comma(len(k.Added)), view.Comma(len(k.Removed)), view.Comma(len(k.Moved)))
+		if c.Bool("all") || c.Bool("verbose") {
+			a.Say("%s", view.Grid([]string{"Change", ">Size", "File"}, view.DiffRows(k, true)))
+		}
+	}
+}
+
+// showCost says what a fetch of a side would come to.
+func (a commands) showCost(to *status.Side, cost *feed.Plan, err error) {
+	proposal.ShowChoice(a.App, to.Choice)
+	switch {
+	case errors.Is(err, feed.ErrNoContent):
+		a.Say("  %s cannot be fetched: %s", to.Label, err)
+	case err != nil:
+		a.Say("  what a fetch of %s would cost is not known: %s", to.Label, view.OneLine(err))
+	case cost.Empty():
+	case cost.Fetch == 0:
+		a.Say("  nothing of %s has to be fetched: files here hold it", to.Label)
+	default:
+		a.Say("  a fetch of %s would bring %s over the line", to.Label, view.Size(cost.Fetch))
+	}
+}
+
+func (a commands) diffText(ctx context.Context, c *cli.Command, l *lane.Lane, from, to *status.Side, p string) error {
+	old, inOld, err := status.Text(ctx, l, from, p)
+	if err != nil {
+		return err
+	}
+	fresh, inNew, err := status.Text(ctx, l, to, p)
+	if err != nil {
+		return err
+	}
+	if !inOld && !inNew {
+		return &game.UnknownError{Kind: "file", Name: p, Near: nearestPaths(p, from.Manifest, to.Manifest)}
+	}
+	for _, text := range [][]byte{old, fresh} {
+		if !view.IsText(text) {
+			return app.Usagef("%s is not a text file, so it has no lines to compare", p)
+		}
+	}
+	diff := udiff.Unified(from.Label+"/"+p, to.Label+"/"+p, string(old), string(fresh))
+	if c.Bool("json") {
+		err = a.Emit(struct {
+			Schema string `json:"schema"`
+			Path   string `json:"path"`
+			From   string `json:"from"`
+			To     string `json:"to"`
+			Diff   string `json:"diff"`
+		}{"morvant-text-diff/1", p, from.Label, to.Label, diff})
+	} else if diff == "" {
+		a.Say("%s is the same in %s and %s.", p, from.Label, to.Label)
+	} else if !c.Bool("quiet") {
+		for line := range strings.Lines(diff) {
+			fmt.Fprint(a.Out, view.PaintLine(line))
+		}
+	}
+	if err == nil && diff != "" && (c.Bool("quiet") || c.Bool("exit-code")) {
+		return app.ErrDifferent
+	}
+	return err
+}
+
+// nearestPaths finds paths that end like p.
+func nearestPaths(p string, manifests ...*manifest.Manifest) []string {
+	base := strings.ToLower(p[strings.LastIndexByte(p, '/')+1:])
+	var near []string
+	for _, m := range manifests {
+		for _, f := range m.Files {
+			if len(near) < 3 && strings.Contains(strings.ToLower(f.Path), base) && !slices.Contains(near, f.Path) {
+				near = append(near, f.Path)
+			}
+		}
+	}
+	return near
+}

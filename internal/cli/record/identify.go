@@ -1,0 +1,193 @@
+package record
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/view"
+	"morvant/internal/game"
+	"morvant/internal/identify"
+	"morvant/internal/lane/compose"
+	"morvant/internal/scan"
+	"morvant/internal/store"
+)
+
+func (a commands) identifyCommand() *cli.Command {
+	return &cli.Command{
+		Name: "identify", Usage: "which known build is this folder?", ArgsUsage: "[FOLDER]", Category: app.GroupRecord,
+		Description: "Example: morvant identify ~/Downloads/\"Cinder Quay copy\"\n\n" +
+			"Compares content with every build that is known, snapshots and what feeds offer. Without FOLDER it is the\n" +
+			"live folder. Nothing is changed.",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := app.Arguments(c, 0, 1)
+			if err != nil {
+				return err
+			}
+			return a.WithGame(ctx, c, func(home *game.Home, name string) error { return a.identify(ctx, c, home, name, args) })
+		},
+	}
+}
+
+func (a commands) identify(ctx context.Context, c *cli.Command, home *game.Home, name string, args []string) error {
+	g, err := home.Load(name)
+	if err != nil {
+		return err
+	}
+	dir := g.Live
+	if len(args) == 1 {
+		if dir, err = filepath.Abs(args[0]); err != nil {
+			return err
+		}
+	}
+	list, err := a.matches(ctx, home, g, dir)
+	if err != nil {
+		return err
+	}
+	program := g.Program
+	if len(args) == 1 {
+		if _, err := os.Stat(filepath.Join(dir, filepath.FromSlash(program))); err != nil {
+			program = "" // another folder may have it elsewhere
+		}
+	}
+	says, err := identify.Says(dir, program, g.Version)
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.Emit(view.ToIdentifyJSON(name, dir, list, says))
+	}
+	a.showMatches(c, dir, list)
+	builds, err := home.Builds(ctx, name)
+	if err != nil {
+		return err
+	}
+	a.showEvidence(list, says, builds)
+	return nil
+}
+
+// showEvidence says what the game itself says, and where that is at odds with its
+// content.
+func (a commands) showEvidence(list []*identify.Match, says []identify.Evidence, builds []*game.Build) {
+	var labels []string
+	for _, b := range builds {
+		labels = append(labels, b.Label)
+	}
+	var against []identify.Evidence
+	if len(list) > 0 {
+		against = identify.Disagrees(says, list[0].Build.Label, labels)
+	}
+	for _, e := range says {
+		text := fmt.Sprintf("%s says %s", e.Source, e.Says)
+		if e.Log {
+			text += " (when it last ran)"
+		}
+		if slices.Contains(against, e) {
+			text = view.Paint(view.Bad, text) + ", which its content does not bear out"
+		}
+		a.Say("  %s", text)
+	}
+}
+
+// matches compares a folder with everything known, and drops what is not like it
+// at all.
+func (a commands) matches(ctx context.Context, home *game.Home, g *game.Game, dir string) ([]*identify.Match, error) {
+	s, err := store.Open(ctx, home.StoreDir())
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	known, err := compose.Known(ctx, home, s, g)
+	if err != nil {
+		return nil, err
+	}
+	cache, err := scan.OpenCache(ctx, home.CacheFile())
+	if err != nil {
+		return nil, err
+	}
+	defer cache.Close()
+	all, err := identify.Folder(ctx, identify.Request{Dir: dir, Rules: g.Rules(), Known: known, Cache: cache, Meter: a.Meter, Now: a.Now})
+	if err != nil {
+		return nil, err
+	}
+	var list []*identify.Match
+	for _, m := range all {
+		if m.Same > 0 {
+			list = append(list, m)
+		}
+	}
+	return list, nil
+}
+
+func (a commands) showMatches(c *cli.Command, dir string, list []*identify.Match) {
+	if len(list) == 0 {
+		a.Say("%s is like no build that is known. morvant builds lists them; morvant feed add brings more.", dir)
+		return
+	}
+	best := list[0]
+	switch {
+	case best.Exact():
+		var same []string
+		for _, m := range list {
+			if m.Exact() {
+				same = append(same, view.Strong(m.Build.Label)+" ("+m.Build.Line()+")")
+			}
+		}
+		a.Say("%s is %s: %s, all as built.", dir, view.Paint(view.Good, strings.Join(same, " and ")), view.Count(best.Same, "file"))
+	default:
+		a.Say("%s is nearest to %s (%s): %s of it is there, %s of %s as built.",
+			dir, view.Strong(best.Build.Label), best.Build.Line(), view.Percent(best.Share()), view.Comma(best.Same), view.Count(best.Files, "file"))
+	}
+	var rows [][]string
+	shown := list
+	if !c.Bool("verbose") {
+		shown = list[:min(view.Few, len(list))]
+	}
+	for _, m := range shown {
+		var there, not []string
+		for _, comp := range m.Components {
+			if comp.There {
+				there = append(there, comp.Name)
+			} else {
+				not = append(not, comp.Name)
+			}
+		}
+		parts := strings.Join(there, ", ")
+		if len(not) > 0 {
+			parts += view.Faint("; not " + strings.Join(not, ", "))
+		}
+		state := view.Percent(m.Share())
+		if m.Exact() {
+			state = view.Paint(view.Good, "exact")
+		}
+		rows = append(rows, []string{m.Build.Label, m.Build.Line(), view.Day(m.Build.Made), state, view.Comma(m.Same), view.Comma(len(m.Altered)), view.Comma(len(m.Missing)), parts})
+	}
+	a.Say("\n%s", view.Grid([]string{"Build", "Channel", "Date", ">Match", ">As built", ">Altered", ">Missing", "Components there"}, rows))
+	if len(shown) < len(list) {
+		a.Say("%s", view.Faint(fmt.Sprintf("and %s more; --verbose lists all", view.Comma(len(list)-len(shown)))))
+	}
+	if best.Extra > 0 {
+		a.Say("%s there is not of %s.", view.Count(best.Extra, "file"), best.Build.Label)
+	}
+	if best.Exact() {
+		return
+	}
+	for _, group := range []struct {
+		word  string
+		paths []string
+	}{{"altered", best.Altered}, {"missing", best.Missing}} {
+		for i, p := range group.paths {
+			if i == view.Few && !c.Bool("verbose") {
+				a.Say("  %s", view.Faint(fmt.Sprintf("and %s more %s; --verbose lists all", view.Comma(len(group.paths)-view.Few), group.word)))
+				break
+			}
+			a.Say("  %s  %s", view.Paint(view.Bad, group.word), p)
+		}
+	}
+}

@@ -1,0 +1,60 @@
+package record
+
+import (
+	"context"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/view"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/record"
+)
+
+func (a commands) snapshotCommand() *cli.Command {
+	return &cli.Command{
+		Name: "snapshot", Usage: "record the live folder, content included", ArgsUsage: "[LABEL]", Category: app.GroupRecord,
+		Description: "Example: morvant snapshot 1.1.1 --note \"with all mods, everything works\"\n\n" +
+			"Without a label the date and time become the label. What is in the store already is not stored again.",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "a line of your own about it"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := app.Arguments(c, 0, 1)
+			if err != nil {
+				return err
+			}
+			label := ""
+			if len(args) > 0 {
+				if label = args[0]; label == "" {
+					return app.Usagef("the label is empty; leave it out for the date and time")
+				}
+			}
+			return a.WithLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
+				s, err := record.Snapshot(ctx, l, label, c.String("note"))
+				if err != nil {
+					return err
+				}
+				return a.showSnapshot(c, l, s)
+			})
+		},
+	}
+}
+
+func (a commands) showSnapshot(c *cli.Command, l *lane.Lane, s *record.Taken) error {
+	if c.Bool("json") {
+		return a.Emit(struct {
+			Schema string `json:"schema"`
+			Game   string `json:"game"`
+			view.BuildJSON
+			StoredBytes int64    `json:"stored_bytes"`
+			LeftOut     []string `json:"left_out"`
+		}{"morvant-snapshot/1", l.Game.Name, view.ToBuildJSON(s.Build, game.Pin{}), s.Stored, view.OddPaths(s.Odd)})
+	}
+	a.Say("%s of %s is recorded: %s, %s; the store grew by %s.",
+		view.Strong(s.Build.Label), l.Game.Display(), view.Count(s.Build.Files, "file"), view.Size(s.Build.Bytes), view.Size(s.Stored))
+	if s.Same != nil {
+		a.Say("Its content is the same as that of %s.", s.Same.Label)
+	}
+	a.NoteOdd(s.Odd)
+	return nil
+}

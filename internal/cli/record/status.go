@@ -1,0 +1,118 @@
+package record
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/view"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/status"
+	"morvant/internal/plan"
+)
+
+func (a commands) statusCommand() *cli.Command {
+	return &cli.Command{
+		Name: "status", Usage: "how the game stands: build, drift, last change", Category: app.GroupRecord,
+		Description: "Example: morvant status\n\nExit code 3 says that the folder differs from what it is held to.",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if _, err := app.Arguments(c, 0, 0); err != nil {
+				return err
+			}
+			return a.WithLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
+				s, err := status.Of(ctx, l)
+				if err != nil {
+					return err
+				}
+				if err := a.showStatus(c, s); err != nil {
+					return err
+				}
+				if s.Drift != nil && s.Drift.Any() {
+					return app.ErrDifferent
+				}
+				return nil
+			})
+		},
+	}
+}
+
+func (a commands) showStatus(c *cli.Command, s *status.Status) error {
+	if c.Bool("json") {
+		j := view.StatusJSON{
+			Schema: "morvant-status/1", Game: s.Game.Name, Live: s.Game.Live, Lane: s.Lane, Folder: s.Dir, Held: s.Build != nil,
+			Drift: view.ToDrift(s.Drift), Drifted: s.Drift != nil && s.Drift.Any(),
+			Files: s.Files, Bytes: s.Bytes, Running: s.Running, Block: view.ToBlockJSON(s.Block), Looked: s.Looked,
+			Waiting: s.Waiting, Says: s.Says, SaysBy: s.SaysBy.Source, Overlays: s.Pin.Overlays, Companions: s.Pin.Companions, Edits: s.Pin.Edits, Keep: s.Pin.Keep,
+		}
+		if s.Build != nil {
+			b := view.ToBuildJSON(s.Build, s.Pin)
+			j.Build = &b
+		}
+		if s.Equals != nil {
+			j.Equals = s.Equals.Label
+		}
+		return a.Emit(j)
+	}
+	a.Say("%s", view.Headline(s))
+	last := ""
+	if s.Last != nil {
+		last = fmt.Sprintf("%s, %s", lane.Describe(s.Last), view.Day(s.Last.Made))
+	}
+	held := ""
+	if s.Build != nil {
+		held = fmt.Sprintf("%s since %s", s.Build.Label, view.Day(s.Pin.Since))
+		if s.Build.Note != "" {
+			held += "  (" + s.Build.Note + ")"
+		}
+	}
+	running := ""
+	if s.Running {
+		running = "yes; close it before anything is changed"
+	}
+	says := ""
+	if s.Says != "" {
+		says = fmt.Sprintf("to be %s (%s)", s.Says, s.SaysBy.Source)
+	}
+	a.Say("%s", view.Fields(append([]string{"lane", view.LaneLine(s), view.FolderWord(s), s.Dir, "holds", view.Count(s.Files, "file") + ", " + view.Size(s.Bytes),
+		"held at", held, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", view.BlockLine(s.Block), "waiting", view.WaitingLine(s), "says", says, "running", running},
+		view.AdditionLines(s.Pin)...)...))
+	a.NoteOdd(s.Odd)
+	if s.Drift != nil {
+		a.showDrift(c, s.Drift)
+		if s.Drift.Any() {
+			a.Say("\nSee it: morvant diff %s    Mend it: morvant verify --repair", s.Build.Label)
+		}
+	}
+	return nil
+}
+
+// showDrift lists what differs, the biggest first.
+func (a commands) showDrift(c *cli.Command, d *status.Drift) {
+	a.Say("\n  %s as built, %s altered, %s missing, %s extra, %s kept", view.Comma(d.AsBuilt), view.Comma(len(d.Altered)), view.Comma(len(d.Missing)), view.Comma(len(d.Extra)), view.Comma(d.Kept))
+	if n := d.Yielded; n > 0 {
+		a.Say("  %s of the build under keep or scratch rules: nobody has looked at %s.", view.Count(n, "file"), view.Them(n))
+	}
+	if u := d.Update; u != nil {
+		how := "all of it"
+		if u.Done < u.Of {
+			how = fmt.Sprintf("half done: %s of %s", view.Comma(u.Done), view.Count(u.Of, "file"))
+		}
+		a.Say("  This looks like an update to %s (%s), %s.", view.Strong(u.Build.Label), u.Build.Line(), how)
+	}
+	var rows [][]string
+	for _, group := range []struct {
+		word string
+		list []plan.Entry
+	}{{view.Paint(view.Bad, "altered"), d.Altered}, {view.Paint(view.Bad, "missing"), d.Missing}, {view.Paint(view.Fresh, "extra"), d.Extra}, {"unread", d.Unread}} {
+		rows = append(rows, view.FileRows(group.word, group.list, c.Bool("verbose"))...)
+	}
+	if len(rows) > 0 {
+		a.Say("\n%s", view.Grid([]string{"State", ">Size", "File"}, rows))
+	}
+	if len(d.Unread) > 0 {
+		a.Say("%s touched since the last look, too large to read in passing: morvant verify reads them.", view.Was(len(d.Unread)))
+	}
+}

@@ -1,0 +1,104 @@
+package record
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/find"
+	"morvant/internal/cli/proposal"
+	"morvant/internal/cli/view"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/change"
+	"morvant/internal/lane/compose"
+	"morvant/internal/lane/status"
+)
+
+func (a commands) verifyCommand() *cli.Command {
+	return &cli.Command{
+		Name: "verify", Usage: "read every byte of the build's files and compare", ArgsUsage: "[BUILD]", Category: app.GroupRecord,
+		Description: "Example: morvant verify --repair\n\n" +
+			"Without BUILD it compares with what the game is held to. Exit code 3 says that something differs.",
+		Flags: append(append(app.ChangeFlags(), app.LineFlags()...), &cli.BoolFlag{Name: "repair", Usage: "bring back what differs, after showing the plan"}),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := app.Arguments(c, 0, 1)
+			if err != nil {
+				return err
+			}
+			if len(args) == 1 && c.Bool("repair") {
+				return app.Usagef("--repair brings back what the game is held to; to go to another build use morvant pin %s", args[0])
+			}
+			with := a.WithLane
+			if c.Bool("repair") {
+				with = a.WithChange
+			}
+			return with(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.verify(ctx, c, l, home, args) })
+		},
+	}
+}
+
+func (a commands) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, args []string) error {
+	pin, b, err := l.Pin(ctx)
+	if err != nil {
+		return err
+	}
+	if len(args) == 1 {
+		found, err := find.NamedBuild(ctx, a.App, home, l.Game.Name, args[0])
+		if err != nil {
+			return err
+		}
+		choice, err := compose.Choose(ctx, l, found, nil)
+		if err != nil {
+			return err
+		}
+		b, pin = found, game.Pin{Components: choice.Names}
+	}
+	if b == nil {
+		return lane.ErrNotHeld
+	}
+	started := a.Now()
+	d, tree, err := status.Verify(ctx, l, b, pin)
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") && !(c.Bool("repair") && d.Any()) {
+		err = a.Emit(struct {
+			Schema  string          `json:"schema"`
+			Game    string          `json:"game"`
+			Build   string          `json:"build"`
+			Drifted bool            `json:"drifted"`
+			Drift   *view.DriftJSON `json:"drift"`
+		}{"morvant-verify/1", l.Game.Name, b.Label, d.Any(), view.ToDrift(d)})
+	} else if !d.Any() {
+		what := "every byte of it"
+		if d.Yielded > 0 {
+			what = "every byte that was looked at"
+		}
+		a.Say("%s is %s, %s %s.", view.Strong(l.Game.Display()), b.Label, what, view.Faint(fmt.Sprintf("(%s read in %s)", view.Count(d.AsBuilt, "file"), a.Now().Sub(started).Round(10*time.Millisecond))))
+		if len(d.Extra) > 0 || d.Kept+d.Yielded > 0 {
+			a.showDrift(c, d)
+			a.NoteOdd(d.Odd)
+		}
+	} else {
+		if !c.Bool("json") {
+			a.Say("%s is not quite %s: %s", view.Strong(l.Game.Display()), b.Label, view.Paint(view.Bad, view.Differs(d)))
+			a.showDrift(c, d)
+			a.NoteOdd(d.Odd)
+		}
+		if c.Bool("repair") {
+			p, err := change.ProposeRepair(ctx, l, tree)
+			if err != nil {
+				return err
+			}
+			return proposal.Carry(ctx, a.App, c, l, p)
+		}
+	}
+	if err == nil && d.Any() {
+		return app.ErrDifferent
+	}
+	return err
+}

@@ -1,0 +1,260 @@
+package share
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/view"
+	"morvant/internal/digest"
+	"morvant/internal/exchange"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/record"
+	"morvant/internal/lane/status"
+	"morvant/internal/manifest"
+	"morvant/internal/pinfile"
+)
+
+func (a commands) compareWithCommand() *cli.Command {
+	return &cli.Command{
+		Name: "compare-with", Usage: "is it the same as a friend's? which files differ", ArgsUsage: "FILE", Category: app.GroupShare,
+		Description: "Example: morvant compare-with race-night.pin.toml\n         morvant compare-with friend.json\n         morvant compare-with sums.txt\n\n" +
+			"FILE is a pin file, what morvant --json status has written on the other computer, or a list of checksums\n" +
+			"(b3sum, sha256sum). Exit code 3 says that something differs.",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := app.Arguments(c, 1, 1)
+			if err != nil {
+				return err
+			}
+			theirs, err := a.readTheirs(args[0])
+			if err != nil {
+				return err
+			}
+			return a.WithLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.compareWith(ctx, c, l, home, theirs) })
+		},
+	}
+}
+
+// theirs is what is known of the other computer's game.
+type theirs struct {
+	label  string
+	digest string // of the build; empty: not known
+	// differs lists what has drifted there.
+	differs []string
+	sums    []exchange.Sum // a list of checksums instead
+	add     game.Pin       // what their pin has beside the build
+}
+
+// maxTheirs bounds the file, in bytes.
+const maxTheirs = 256 << 20
+
+func (a commands) readTheirs(name string) (*theirs, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	b, err := io.ReadAll(io.LimitReader(f, maxTheirs))
+	if err != nil {
+		return nil, err
+	}
+	var status struct {
+		Schema string          `json:"schema"`
+		Build  *view.BuildJSON `json:"build"`
+		Drift  *view.DriftJSON `json:"drift"`
+		game.Pin
+	}
+	if json.Unmarshal(b, &status) == nil && strings.HasPrefix(status.Schema, "morvant-status/") {
+		return fromStatus(status.Build, status.Drift, status.Pin)
+	}
+	pin, pinErr := pinfile.Decode(b)
+	if pinErr == nil {
+		t := &theirs{label: pin.Build, digest: pin.Digest.String(), add: game.Pin{Companions: pin.Companions, Edits: pin.Edits}}
+		for _, o := range pin.Overlays {
+			t.add.Overlays = append(t.add.Overlays, game.Overlay{Name: o.Build, Digest: o.Digest, Pattern: o.Files})
+		}
+		return t, nil
+	}
+	if errors.Is(pinErr, pinfile.ErrNewer) {
+		return nil, fmt.Errorf("%s: %w", name, pinErr)
+	}
+	sums, err := exchange.ParseSums(b)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w: no pin file (%v), no status, and no list of checksums", name, exchange.ErrFormat, pinErr)
+	}
+	return &theirs{sums: sums}, nil
+}
+
+func fromStatus(b *view.BuildJSON, d *view.DriftJSON, add game.Pin) (*theirs, error) {
+	if b == nil {
+		return nil, errors.New("their game is not held to any build: ask for morvant pinfile write, or for a list of checksums (morvant export here)")
+	}
+	t := &theirs{label: b.Label, digest: b.Digest, add: add}
+	if d != nil {
+		for _, f := range slices.Concat(d.Altered, d.Missing) {
+			t.differs = append(t.differs, f.Path)
+		}
+	}
+	return t, nil
+}
+
+func (a commands) compareWith(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, t *theirs) error {
+	j := view.ComparisonJSON{Schema: "morvant-comparison/1", Game: l.Game.Name, Theirs: t.label, Differs: []string{}, Here: []string{}, There: append([]string{}, t.differs...)}
+	if t.sums != nil {
+		var err error
+		if j.Differs, err = record.CheckSums(ctx, l, t.sums, sums); err != nil {
+			return err
+		}
+		j.Same = len(j.Differs) == 0
+		return a.showComparison(c, j, true)
+	}
+	s, err := status.Of(ctx, l)
+	if err != nil {
+		return err
+	}
+	if s.Build == nil {
+		return lane.ErrNotHeld
+	}
+	for _, e := range slices.Concat(s.Drift.Altered, s.Drift.Missing) {
+		j.Here = append(j.Here, e.Path)
+	}
+	j.Mine = s.Build.Label
+	known := true
+	if s.Build.Digest().String() != t.digest {
+		if j.Differs, known, err = a.buildDifference(ctx, l, home, s, t); err != nil {
+			return err
+		}
+	}
+	j.Differs = append(j.Differs, addedOtherwise(s.Pin, t.add)...)
+	j.Same = s.Build.Digest().String() == t.digest && len(j.Differs)+len(j.Here)+len(j.There) == 0
+	return a.showComparison(c, j, known)
+}
+
+// addedOtherwise lists what two pins do not both have beside their builds.
+func addedOtherwise(mine, other game.Pin) []string {
+	of := func(p game.Pin) map[string]string {
+		all := make(map[string]string)
+		for i, o := range p.Overlays {
+			all[fmt.Sprintf("%s (overlay of %s)", o.Pattern, o.Name)] = fmt.Sprint(i, o.Digest)
+		}
+		for _, k := range p.Companions {
+			all[k.Path+" (companion)"] = k.Text
+		}
+		for _, e := range p.Edits {
+			all[e.File+" (a value set in it)"] = e.Find + "=" + e.Set
+		}
+		return all
+	}
+	a, b := of(mine), of(other)
+	var list []string
+	for what, is := range a {
+		if b[what] != is {
+			list = append(list, what)
+		}
+	}
+	for what := range b {
+		if _, both := a[what]; !both {
+			list = append(list, what)
+		}
+	}
+	slices.Sort(list)
+	return list
+}
+
+// buildDifference lists what differs between this build and theirs, if theirs is known.
+func (a commands) buildDifference(ctx context.Context, l *lane.Lane, home *game.Home, s *status.Status, t *theirs) (list []string, known bool, err error) {
+	builds, err := home.Builds(ctx, l.Game.Name)
+	if err != nil {
+		return nil, false, err
+	}
+	i := slices.IndexFunc(builds, func(b *game.Build) bool { return b.Digest().String() == t.digest })
+	if i < 0 {
+		return []string{}, false, nil
+	}
+	mine, err := status.BuildSide(ctx, l, s.Build, s.Pin.Components)
+	if err != nil {
+		return nil, false, err
+	}
+	other, err := status.BuildSide(ctx, l, builds[i], nil)
+	if err != nil {
+		return nil, false, err
+	}
+	return changedPaths(status.Compare(l, mine, other).Build), true, nil
+}
+
+func changedPaths(c *manifest.Changes) []string {
+	list := []string{}
+	for _, f := range c.Changed {
+		list = append(list, f.Path)
+	}
+	for _, f := range c.Added {
+		list = append(list, f.Path)
+	}
+	for _, f := range c.Removed {
+		list = append(list, f.Path)
+	}
+	for _, f := range c.Moved {
+		list = append(list, f.To.Path)
+	}
+	slices.Sort(list)
+	return list
+}
+
+// sums computes what a list may say of content: BLAKE3 and SHA-256, which
+// cannot be told apart by their length.
+func sums(r io.Reader) ([][]byte, error) {
+	b3, sha := digest.NewHasher(), sha256.New()
+	if _, err := io.Copy(io.MultiWriter(b3, sha), r); err != nil {
+		return nil, err
+	}
+	d := b3.Digest()
+	return [][]byte{d[:], sha.Sum(nil)}, nil
+}
+
+func (a commands) showComparison(c *cli.Command, j view.ComparisonJSON, known bool) error {
+	result := app.ErrDifferent
+	if j.Same {
+		result = nil
+	}
+	if c.Bool("json") {
+		return errors.Join(a.Emit(j), result)
+	}
+	switch {
+	case j.Same && j.Mine == "":
+		a.Say("%s", view.Paint(view.Good, "Every file of the list is here and the same."))
+	case j.Same:
+		a.Say("%s Both are %s.", view.Paint(view.Good, "The same."), j.Mine)
+	case j.Mine == "":
+		a.Say("%s of the list %s here.", view.Paint(view.Bad, view.Count(len(j.Differs), "file")), view.DifferOrMissing(len(j.Differs)))
+	case j.Mine != j.Theirs || len(j.Differs) > 0 || !known:
+		a.Say("%s You have %s, they have %s.", view.Paint(view.Bad, "Not the same."), j.Mine, j.Theirs)
+		if !known {
+			a.Say("Their build is not known here, so that its files cannot be compared. A feed that has it would tell.")
+		}
+	default:
+		a.Say("Both are %s, but %s", j.Mine, view.Paint(view.Bad, "not every file is as built."))
+	}
+	for _, group := range []struct {
+		word string
+		list []string
+	}{{"differs", j.Differs}, {"changed here", j.Here}, {"changed there", j.There}} {
+		for i, p := range group.list {
+			if i == view.Few && !c.Bool("verbose") {
+				a.Say("  %-13s  %s", group.word, view.Faint(fmt.Sprintf("and %s more; --verbose lists all", view.Comma(len(group.list)-view.Few))))
+				break
+			}
+			a.Say("  %-13s  %s", group.word, p)
+		}
+	}
+	return result
+}

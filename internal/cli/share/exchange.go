@@ -1,0 +1,98 @@
+package share
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/find"
+	"morvant/internal/cli/view"
+	"morvant/internal/exchange"
+	"morvant/internal/game"
+	"morvant/internal/lane"
+	"morvant/internal/lane/record"
+)
+
+func (a commands) exportCommand() *cli.Command {
+	return &cli.Command{
+		Name: "export", Usage: "write a build in an open format", ArgsUsage: "BUILD FILE", Category: app.GroupShare,
+		Description: "Example: morvant export 1.1.1 quay-1.1.1.zip\n         morvant export 1.1.1 sums.txt --format b3sums\n\n" +
+			"Formats: " + strings.Join(exchange.Formats(), ", ") + ". Without --format the end of FILE says which. A bag (RFC 8493) is a folder, and goes\n" +
+			"on where it was cut off. Lists of checksums fit b3sum --check and sha256sum --check.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "format", Usage: "the `FORMAT`", Validator: app.OneOf(exchange.Formats()...)},
+			app.ComponentFlag(),
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := app.Arguments(c, 2, 2)
+			if err != nil {
+				return err
+			}
+			format, err := formatOf(c.String("format"), args[1])
+			if err != nil {
+				return err
+			}
+			return a.WithLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
+				b, err := find.NamedBuild(ctx, a.App, home, l.Game.Name, args[0])
+				if err != nil {
+					return err
+				}
+				if err := record.Export(ctx, l, b, c.StringSlice("component"), format, args[1]); err != nil {
+					return err
+				}
+				return a.Done(c, fmt.Sprintf("%s has %s of %s.", args[1], b.Label, l.Game.Display()))
+			})
+		},
+	}
+}
+
+func formatOf(named, file string) (string, error) {
+	if named != "" {
+		return named, nil
+	}
+	for _, format := range exchange.Formats() {
+		if strings.HasSuffix(strings.ToLower(file), "."+format) {
+			return format, nil
+		}
+	}
+	return "", app.Usagef("say in which format: --format %s", strings.Join(exchange.Formats(), "|"))
+}
+
+func (a commands) importCommand() *cli.Command {
+	return &cli.Command{
+		Name: "import", Usage: "record a build from a zip, a tar.zst or a BagIt folder", ArgsUsage: "SOURCE [LABEL]", Category: app.GroupShare,
+		Description: "Example: morvant import quay-1.1.1.zip 1.1.1 --note \"from Ada\"\n\nNothing in the game's folder is changed; morvant pin LABEL goes there.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "note", Usage: "a `NOTE` on it"},
+			&cli.StringFlag{Name: "inside", Usage: "only what is in this `FOLDER` of it"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := app.Arguments(c, 1, 2)
+			if err != nil {
+				return err
+			}
+			from := record.Imports{Source: args[0], Inside: c.String("inside"), Note: c.String("note")}
+			if len(args) == 2 {
+				from.Label = args[1]
+			}
+			return a.WithLane(ctx, c, func(l *lane.Lane, _ *game.Home) error {
+				b, err := record.Import(ctx, l, from)
+				if err != nil {
+					return err
+				}
+				if c.Bool("json") {
+					return a.Emit(struct {
+						Schema string `json:"schema"`
+						Game   string `json:"game"`
+						view.BuildJSON
+					}{"morvant-snapshot/1", l.Game.Name, view.ToBuildJSON(b, game.Pin{})})
+				}
+				a.Say("%s of %s is recorded: %s, %s. Go there: morvant pin snapshot/%s", view.Strong(b.Label), l.Game.Display(), view.Count(b.Files, "file"), view.Size(b.Bytes), b.Label)
+				return nil
+			})
+		},
+	}
+}

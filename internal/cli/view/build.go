@@ -1,0 +1,56 @@
+package view
+
+import (
+	"time"
+
+	"morvant/internal/game"
+)
+
+type partJSON struct {
+	Component string `json:"component"`
+	Manifest  string `json:"manifest"`
+	Files     int    `json:"files"`
+	Bytes     int64  `json:"bytes"`
+	Download  int64  `json:"download_bytes"`
+}
+
+type BuildJSON struct {
+	Label   string    `json:"label"`
+	Channel string    `json:"channel"` // "snapshot" for what was recorded here
+	Date    time.Time `json:"date"`
+	Digest  string    `json:"digest"`
+	Files   int       `json:"files"`
+	Bytes   int64     `json:"bytes"`
+	Note    string    `json:"note,omitempty"`
+	OwnNote string    `json:"own_note,omitempty"`
+	Pinned  bool      `json:"pinned"`
+	// Of a feed's build.
+	Feeds      []string   `json:"feeds,omitempty"`
+	Components []partJSON `json:"components,omitempty"`
+	Download   int64      `json:"download_bytes,omitempty"`
+	Here       *int64     `json:"here_bytes,omitempty"`
+}
+
+func ToBuildJSON(b *game.Build, pin game.Pin) BuildJSON {
+	j := BuildJSON{
+		Label: b.Label, Channel: b.Line(), Date: b.Made, Digest: b.Digest().String(), Files: b.Files, Bytes: b.Bytes,
+		Note: b.Note, OwnNote: b.Own, Pinned: b.Is(pin), Download: Download(b),
+	}
+	for _, f := range b.Feeds {
+		j.Feeds = append(j.Feeds, f.Name)
+	}
+	for _, p := range b.Components {
+		j.Components = append(j.Components, partJSON{p.Name, p.Manifest.String(), p.Files, p.Bytes, p.Download})
+	}
+	return j
+}
+
+// Download returns the bytes of all components of a feed's build, as they come
+// over the line.
+func Download(b *game.Build) int64 {
+	var n int64
+	for _, p := range b.Components {
+		n += p.Download
+	}
+	return n
+}

@@ -1,0 +1,25 @@
+package view
+
+type GameJSON struct {
+	Game     string   `json:"game"`
+	Title    string   `json:"title,omitempty"`
+	Live     string   `json:"live"`
+	Program  string   `json:"program,omitempty"`
+	Keep     []string `json:"keep"`
+	Scratch  []string `json:"scratch"`
+	Settings string   `json:"settings"`
+	Pinned   string   `json:"pinned,omitempty"`
+	Builds   int      `json:"builds"`
+	// Absent says that the live folder is not there, or its disk.
+	Absent bool `json:"absent,omitempty"`
+}
+
+func (j GameJSON) Held() string {
+	if j.Absent {
+		return "absent"
+	}
+	if j.Pinned == "" {
+		return "not held"
+	}
+	return "held at " + j.Pinned
+}

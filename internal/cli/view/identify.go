@@ -1,0 +1,58 @@
+package view
+
+import (
+	"morvant/internal/identify"
+)
+
+type componentJSON struct {
+	Component string `json:"component"`
+	There     bool   `json:"there"`
+	Files     int    `json:"files"`
+	Same      int    `json:"same"`
+}
+
+type matchJSON struct {
+	Build      string          `json:"build"`
+	Channel    string          `json:"channel"`
+	Digest     string          `json:"digest"`
+	Exact      bool            `json:"exact"`
+	Share      float64         `json:"share"`
+	Files      int             `json:"files"`
+	Same       int             `json:"same"`
+	Altered    []string        `json:"altered"`
+	Missing    []string        `json:"missing"`
+	Extra      int             `json:"extra"`
+	Components []componentJSON `json:"components"`
+}
+
+type evidenceJSON struct {
+	Source string `json:"source"`
+	Says   string `json:"says"`
+}
+
+func ToIdentifyJSON(name, dir string, list []*identify.Match, says []identify.Evidence) any {
+	evidence := []evidenceJSON{}
+	for _, e := range says {
+		evidence = append(evidence, evidenceJSON{e.Source, e.Says})
+	}
+	out := []matchJSON{}
+	for _, m := range list {
+		j := matchJSON{
+			Build: m.Build.Label, Channel: m.Build.Line(), Digest: m.Build.Digest().String(), Exact: m.Exact(), Share: m.Share(),
+			Files: m.Files, Same: m.Same, Altered: append([]string{}, m.Altered...), Missing: append([]string{}, m.Missing...), Extra: m.Extra,
+			Components: []componentJSON{},
+		}
+		for _, comp := range m.Components {
+			j.Components = append(j.Components, componentJSON{comp.Name, comp.There, comp.Files, comp.Same})
+		}
+		out = append(out, j)
+	}
+	return struct {
+		Schema  string      `json:"schema"`
+		Game    string      `json:"game"`
+		Folder  string      `json:"folder"`
+		Matches []matchJSON `json:"matches"`
+		// Evidence is what the game itself says.
+		Evidence []evidenceJSON `json:"evidence"`
+	}{"morvant-identify/1", name, dir, out, evidence}
+}

@@ -1,0 +1,34 @@
+package view
+
+import (
+	"time"
+
+	"morvant/internal/saves"
+)
+
+type BackupJSON struct {
+	Backup int64     `json:"backup"`
+	Date   time.Time `json:"date"`
+	Lane   string    `json:"lane"`
+	Build  string    `json:"build,omitempty"`
+	Why    string    `json:"why"`
+	Files  int       `json:"files"`
+	Bytes  int64     `json:"bytes"`
+	// Places are the folders; relative ones lie inside the lane.
+	Places []string `json:"places"`
+}
+
+func ToBackupJSON(b *saves.Backup) BackupJSON {
+	j := BackupJSON{Backup: b.ID, Date: b.Made, Lane: b.Lane, Build: b.Build, Why: b.Why, Files: b.Files, Bytes: b.Bytes, Places: []string{}}
+	for _, p := range b.Parts {
+		j.Places = append(j.Places, p.Path)
+	}
+	return j
+}
+
+func NumberOf(b *saves.Backup) int64 {
+	if b == nil {
+		return 0
+	}
+	return b.ID
+}

@@ -1,0 +1,195 @@
+package view
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"morvant/internal/block"
+	"morvant/internal/game"
+	"morvant/internal/lane/status"
+	"morvant/internal/plan"
+)
+
+// AdditionLines describes what a pin has beside its build.
+func AdditionLines(p game.Pin) []string {
+	var overlays, companions, edits []string
+	for _, o := range p.Overlays {
+		overlays = append(overlays, o.Pattern+" of "+o.Name)
+	}
+	for _, k := range p.Companions {
+		companions = append(companions, k.Path)
+	}
+	for _, e := range p.Edits {
+		edits = append(edits, fmt.Sprintf("%q in %s", e.Set, e.File))
+	}
+	return []string{
+		"overlays", strings.Join(overlays, ", then "), "companions", strings.Join(companions, ", "),
+		"sets", strings.Join(edits, ", "), "also keeps", strings.Join(p.Keep, "  "),
+	}
+}
+
+type fileJSON struct {
+	Path  string `json:"path"`
+	Bytes int64  `json:"bytes"`
+}
+
+func toFiles(list []plan.Entry) []fileJSON {
+	out := []fileJSON{}
+	for _, e := range list {
+		out = append(out, fileJSON{e.Path, e.Size})
+	}
+	return out
+}
+
+type DriftJSON struct {
+	AsBuilt int        `json:"as_built"`
+	Altered []fileJSON `json:"altered"`
+	Missing []fileJSON `json:"missing"`
+	Extra   []fileJSON `json:"extra"`
+	Kept    int        `json:"kept"`
+	Yielded int        `json:"left_to_rules"` // files of the build that rules cover: nobody has looked at them
+	Unread  []fileJSON `json:"unread"`
+	LeftOut []string   `json:"left_out"`
+	// Update is the known build that the drift leads to, if it looks like one.
+	Update *updateJSON `json:"update,omitempty"`
+}
+
+type updateJSON struct {
+	Build   string `json:"build"`
+	Channel string `json:"channel"`
+	Done    int    `json:"done"` // files
+	Of      int    `json:"of"`
+}
+
+func ToDrift(d *status.Drift) *DriftJSON {
+	if d == nil {
+		return nil
+	}
+	j := &DriftJSON{d.AsBuilt, toFiles(d.Altered), toFiles(d.Missing), toFiles(d.Extra), d.Kept, d.Yielded, toFiles(d.Unread), OddPaths(d.Odd), nil}
+	if u := d.Update; u != nil {
+		j.Update = &updateJSON{u.Build.Label, u.Build.Line(), u.Done, u.Of}
+	}
+	return j
+}
+
+type StatusJSON struct {
+	Schema  string      `json:"schema"`
+	Game    string      `json:"game"`
+	Live    string      `json:"live"`
+	Lane    string      `json:"lane"`
+	Folder  string      `json:"folder"`
+	Held    bool        `json:"held"`
+	Build   *BuildJSON  `json:"build,omitempty"`
+	Equals  string      `json:"equals,omitempty"`
+	Drifted bool        `json:"drifted"`
+	Drift   *DriftJSON  `json:"drift,omitempty"`
+	Files   int         `json:"files"`
+	Bytes   int64       `json:"bytes"`
+	Running bool        `json:"running"`
+	Block   []BlockJSON `json:"block"`
+	Looked  time.Time   `json:"looked"`
+	// Says is the version that the game itself gives, where its content does not tell.
+	Waiting string `json:"waiting,omitempty"` // update that the launcher has
+	Says    string `json:"says,omitempty"`
+	SaysBy  string `json:"says_by,omitempty"`
+	// What the pin has beside its build.
+	Overlays   []game.Overlay   `json:"overlays,omitempty"`
+	Companions []game.Companion `json:"companions,omitempty"`
+	Edits      []game.Edit      `json:"edits,omitempty"`
+	Keep       []string         `json:"keep,omitempty"`
+}
+
+// LaneLine names the lane, where a game has more than one.
+func LaneLine(s *status.Status) string {
+	switch {
+	case s.Lanes < 2:
+		return ""
+	case s.Live:
+		return fmt.Sprintf("%s, one of %d", s.Lane, s.Lanes)
+	}
+	return fmt.Sprintf("%s, parked, one of %d", s.Lane, s.Lanes)
+}
+
+// WaitingLine tells of an update that the launcher has waiting for a held lane.
+func WaitingLine(s *status.Status) string {
+	if s.Waiting == "" || !s.Live {
+		return ""
+	}
+	line := fmt.Sprintf("the launcher has %s; morvant let-update takes it", s.Waiting)
+	if s.Pin.Held() && s.Follower != "" {
+		line += ", in lane " + s.Follower
+	}
+	return line
+}
+
+func FolderWord(s *status.Status) string {
+	if s.Live {
+		return "live folder"
+	}
+	return "folder"
+}
+
+func Headline(s *status.Status) string {
+	name := Strong(s.Game.Display())
+	switch {
+	case s.Build == nil && s.Equals != nil:
+		return fmt.Sprintf("%s is not held to any build. It is the same as %s.", name, s.Equals.Label)
+	case s.Build == nil && s.Builds == 0:
+		return fmt.Sprintf("%s is not held to any build. Nothing is recorded yet: morvant snapshot LABEL", name)
+	case s.Build == nil:
+		return fmt.Sprintf("%s is not held to any build, and is like none that is known.", name)
+	case s.Drift.Any():
+		return fmt.Sprintf("%s is held at %s. %s", name, s.Build.Label, Paint(Bad, Differs(s.Drift)))
+	}
+	if n := s.Drift.Yielded; n > 0 {
+		return fmt.Sprintf("%s is held at %s. Every file that is looked at is as it should be; %s left to rules.", name, s.Build.Label, isAre(n))
+	}
+	return fmt.Sprintf("%s is held at %s. %s", name, s.Build.Label, Paint(Good, "Every file is as it should be."))
+}
+
+// driftCount is how many files differ.
+func driftCount(d *status.Drift) int {
+	n := len(d.Altered) + len(d.Missing)
+	if d.ExtraCounts {
+		n += len(d.Extra)
+	}
+	return n
+}
+
+func Differs(d *status.Drift) string {
+	n := driftCount(d)
+	if n == 1 {
+		return "1 file differs."
+	}
+	return Count(n, "file") + " differ."
+}
+
+// DescribeEvent says in one line how a lane stands.
+func DescribeEvent(s *status.Status) (message string) {
+	name := s.Game.Display()
+	switch {
+	case s.Build == nil:
+		message = name + " is not held to any build"
+	case s.Drift.Any():
+		message = fmt.Sprintf("%s of %s changed", Count(len(s.Drift.Altered)+len(s.Drift.Missing), "file"), name)
+		if u := s.Drift.Update; u != nil {
+			message += fmt.Sprintf(", %s → %s", s.Build.Label, u.Build.Label)
+			if u.Done < u.Of {
+				message += fmt.Sprintf(", half done (%d of %d files)", u.Done, u.Of)
+			}
+		}
+	default:
+		message = fmt.Sprintf("%s is %s, as it should be", name, s.Build.Label)
+	}
+	if len(s.Block) > 0 && !slices.ContainsFunc(s.Block, func(b block.State) bool { return b.Broke != block.NotSet }) {
+		return message + "; updates are not blocked"
+	}
+	for _, b := range s.Block {
+		if !b.Holds {
+			message += "; the block is broken: " + b.Broke
+		}
+	}
+	return message
+}

@@ -1,0 +1,132 @@
+package view
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"image/color"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"morvant/internal/database"
+	"morvant/internal/volume"
+
+	"charm.land/lipgloss/v2"
+	"charm.land/lipgloss/v2/table"
+	"github.com/dustin/go-humanize"
+)
+
+func FirstNonEmpty(list ...string) string {
+	for _, s := range list {
+		if s != "" {
+			return s
+		}
+	}
+	return ""
+}
+
+func Comma(n int) string { return humanize.Comma(int64(n)) }
+
+func SortedKeys[V any](m map[string]V) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// Few is how many files a list shows unless all are asked for.
+const Few = 8
+
+// Size writes bytes for people.
+func Size(n int64) string { return humanize.Bytes(uint64(max(n, 0))) }
+
+func Clip(s string, n int) string {
+	r := []rune(s)
+	if len(r) <= n {
+		return s
+	}
+	return string(r[:n-1]) + "…"
+}
+
+func IsText(b []byte) bool { return utf8.Valid(b) && bytes.IndexByte(b, 0) < 0 }
+
+// The few colours, by what they mean. A word always says the same.
+var (
+	Good  color.Color = lipgloss.Green
+	Bad   color.Color = lipgloss.Red
+	Fresh color.Color = lipgloss.Cyan
+)
+
+func Paint(c color.Color, s string) string { return lipgloss.NewStyle().Foreground(c).Render(s) }
+
+func Strong(s string) string { return lipgloss.NewStyle().Bold(true).Render(s) }
+
+func Faint(s string) string { return lipgloss.NewStyle().Faint(true).Render(s) }
+
+// Grid lays rows out under headings. Columns whose heading starts with ">" are
+// set to the right.
+func Grid(headings []string, rows [][]string) string {
+	right := make([]bool, len(headings))
+	clean := make([]string, len(headings))
+	for i, h := range headings {
+		clean[i], right[i] = strings.CutPrefix(h, ">")
+	}
+	t := table.New().
+		Headers(clean...).Rows(rows...).
+		Border(lipgloss.NormalBorder()).
+		BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).BorderColumn(false).
+		BorderStyle(lipgloss.NewStyle().Faint(true)).
+		StyleFunc(func(row, column int) lipgloss.Style {
+			s := lipgloss.NewStyle().PaddingRight(2)
+			if right[column] {
+				s = s.Align(lipgloss.Right)
+			}
+			if row == table.HeaderRow {
+				s = s.Faint(true)
+			}
+			return s
+		})
+	return t.String()
+}
+
+// Count writes "1 file" or "12 files".
+func Count(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return humanize.Comma(int64(n)) + " " + word + "s"
+}
+
+func Day(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
+
+// Fields lays out names and values, one a line.
+func Fields(pairs ...string) string {
+	width := 0
+	for i := 0; i < len(pairs); i += 2 {
+		width = max(width, len(pairs[i]))
+	}
+	var b strings.Builder
+	for i := 0; i < len(pairs); i += 2 {
+		if pairs[i+1] == "" {
+			continue
+		}
+		fmt.Fprintf(&b, "  %s  %s\n", Faint(fmt.Sprintf("%-*s", width, pairs[i])), pairs[i+1])
+	}
+	return strings.TrimSuffix(b.String(), "\n")
+}
+
+// OneLine returns what an error says, for people, in one line.
+func OneLine(err error) string {
+	var space *volume.SpaceError
+	if errors.As(err, &space) {
+		return fmt.Sprintf("not enough free space in %s: %s are needed and %s are free", space.Dir, Size(space.Need), Size(space.Free))
+	}
+	if database.Unwritable(err) {
+		return "Morvant's home cannot be written to now"
+	}
+	return strings.Join(strings.FieldsFunc(err.Error(), func(r rune) bool { return r == '\n' }), "; ")
+}

@@ -1,0 +1,18 @@
+package view
+
+import (
+	"time"
+)
+
+type EventJSON struct {
+	Schema  string      `json:"schema"`
+	Time    time.Time   `json:"time"`
+	Game    string      `json:"game"`
+	Build   string      `json:"build,omitempty"`
+	Drifted bool        `json:"drifted"`
+	Files   int         `json:"files"` // that differ
+	Update  *updateJSON `json:"update,omitempty"`
+	Block   []BlockJSON `json:"block"`
+	Message string      `json:"message"`
+	Mended  bool        `json:"mended"`
+}

@@ -1,0 +1,128 @@
+package view
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"morvant/internal/scan"
+)
+
+// LeftAlone says what a rule does not cover.
+func LeftAlone(n int) string {
+	switch n {
+	case 0:
+		return ""
+	case 1:
+		return "; 1 file has other names elsewhere (hard links) and is left alone"
+	}
+	return fmt.Sprintf("; %s files have other names elsewhere (hard links) and are left alone", Comma(n))
+}
+
+func ThatAre(n int) string {
+	if n == 1 {
+		return "1 file that is"
+	}
+	return Comma(n) + " files that are"
+}
+
+func Stamp(t time.Time) string {
+	if t.UnixNano() == 0 {
+		return ""
+	}
+	return Day(t)
+}
+
+func Gets(n int) string {
+	if n == 1 {
+		return "1 file gets"
+	}
+	return Comma(n) + " files get"
+}
+
+func Them(n int) string {
+	if n == 1 {
+		return "it"
+	}
+	return "them"
+}
+
+func DifferOrMissing(n int) string {
+	if n == 1 {
+		return "differs or is missing"
+	}
+	return "differ or are missing"
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "(none)"
+	}
+	return s
+}
+
+// Percent writes a share so that only all of it is 100%.
+func Percent(share float64) string {
+	if share < 1 && share > 0.999 {
+		return "99.9%"
+	}
+	return fmt.Sprintf("%.1f%%", 100*share)
+}
+
+// Slashed reads a path inside a lane as people type it.
+func Slashed(p string) string { return strings.TrimSuffix(filepath.ToSlash(p), "/") }
+
+func LaneWord(n int) string {
+	if n == 1 {
+		return "lane"
+	}
+	return "lanes"
+}
+
+func isAre(n int) string {
+	if n == 1 {
+		return "1 is"
+	}
+	return Comma(n) + " are"
+}
+
+func Was(n int) string {
+	if n == 1 {
+		return "1 file was"
+	}
+	return Comma(n) + " files were"
+}
+
+func CountWere(n int, what string) string {
+	if n == 1 {
+		return "1 " + what + " was"
+	}
+	return Count(n, what) + " were"
+}
+
+func AreIs(n int) string {
+	if n == 1 {
+		return " is"
+	}
+	return " are"
+}
+
+func OddPaths(odd []scan.Oddity) []string {
+	list := []string{}
+	for _, o := range odd {
+		list = append(list, o.Path)
+	}
+	return list
+}
+
+// Share writes how much of a whole is there.
+func Share(part, whole int64) string {
+	switch {
+	case whole == 0 || part >= whole:
+		return "all"
+	case part == 0:
+		return "nothing"
+	}
+	return Percent(float64(part) / float64(whole))
+}
