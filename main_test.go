@@ -19,7 +19,7 @@ import (
 var layers = []string{
 	"digest", "strict", "progress", "process", "volume", "database", "reflink", "rules", "edit", "userpath",
 	"manifest", "chunk", "pack", "store", "scan", "plan", "apply", "saves", "exchange",
-	"catalogue", "ref", "feed", "block", "version", "game", "pinfile", "identify", "report", "publish",
+	"catalogue", "ref", "feed", "block", "version", "state", "game", "resolve", "pinfile", "identify", "report", "publish",
 	"lane", "lane/compose", "lane/record", "lane/guard", "lane/backup", "lane/status", "lane/change", "lanes", "lane/entry", "watch",
 	"upkeep", "standin",
 	"cli/view", "cli/app", "cli/find", "cli/proposal",
@@ -124,7 +124,7 @@ var changers = map[string][]string{
 	"where lanes stand":             {"lane/change/beside.go", "lane/change/steps.go", "lanes/lanes.go", "lanes/links.go", "lanes/switch.go"},
 	"folders of saves":              {"saves/saves.go"},
 	"what a block holds":            {"block/occupy.go", "block/setting.go"},
-	"Morvant's home":                {"game/home.go", "game/restore.go", "game/settings.go", "game/state.go", "game/use.go", "database/database.go"},
+	"Morvant's home":                {"game/home.go", "game/restore.go", "game/settings.go", "game/use.go", "database/database.go"},
 	"the store":                     {"store/check.go", "store/resume.go", "store/session.go", "store/trim.go"},
 	"the copy of a feed":            {"feed/feed.go", "feed/signin.go"},
 	"a feed that is published":      {"publish/content.go", "publish/key.go", "publish/publish.go"},

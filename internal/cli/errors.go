@@ -8,6 +8,8 @@ import (
 	"strings"
 	"syscall"
 
+	"morvant/internal/state"
+
 	"morvant/internal/apply"
 	"morvant/internal/block"
 	"morvant/internal/catalogue"
@@ -75,8 +77,8 @@ func report(a *app.App, err error) int {
 // advice says what to do about an error.
 func advice(err error) string {
 	var which *app.WhichGame
-	var unknown *game.UnknownError
-	var ambiguous *game.AmbiguousError
+	var unknown *state.UnknownError
+	var ambiguous *state.AmbiguousError
 	var file *share.PinfileError
 	var held *process.HeldError
 	var damage *store.DamageError

@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"morvant/internal/state"
+
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/digest"
@@ -168,7 +170,7 @@ func recordElsewhere(t *testing.T, w *world, label string, names ...string) {
 		m.Files = append(m.Files, manifest.File{Path: name, Size: int64(len(name)), Digest: put([]byte(name))})
 	}
 	m.Sort()
-	b := &game.Build{UID: game.NewUID(), Game: "quay", Label: label, Made: time.Now(), Files: len(names)}
+	b := &state.Build{UID: state.NewUID(), Game: "quay", Label: label, Made: time.Now(), Files: len(names)}
 	b.Manifest, b.Attributes = put(m.Encode()), put(manifest.NewAttributes().Encode())
 	require.NoError(t, session.Close())
 	require.NoError(t, home.AddBuild(t.Context(), b))

@@ -1,14 +1,15 @@
-// Package game remembers everything between runs: which games are registered and
-// how they are set, which builds are known, what each lane is held to, and every
-// change that was made to it.
+// Package game is Morvant's home, and the games that are registered in it.
 //
-// It lives in Morvant's home, a folder:
+// The home is a folder:
 //
 //	games/NAME.toml  the settings of a game; people edit them
-//	state.db         builds, pins and history (SQLite)
+//	state.db         what is remembered (package state)
 //	cache.db         what was read of which files (package scan)
 //	store/           content (package store)
+//	feeds/           copies of feeds (package feed)
 //	locks/           one lock a game
 //
-// The package changes nothing in a game's folder.
+// A Home has to be closed. Several processes may have it open, unless one needs it alone; a
+// damaged state is put together again from its copies when it is opened. The package changes
+// nothing in a game's folder.
 package game

@@ -3,31 +3,27 @@ package game
 import (
 	"context"
 	"crypto/rand"
-	"database/sql"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/gofrs/flock"
 
-	"morvant/internal/catalogue"
+	"morvant/internal/feed"
 	"morvant/internal/manifest"
+	"morvant/internal/state"
 	"morvant/internal/userpath"
 	"morvant/internal/volume"
 )
 
-// Errors that callers test for.
+// Errors of folders and settings.
 var (
-	ErrUnknown = errors.New("not known")
-	ErrExists  = errors.New("already there")
-	ErrName    = catalogue.ErrName
-	ErrFolder  = errors.New("this folder cannot be a live folder")
+	ErrFolder = errors.New("this folder cannot be a live folder")
 	// ErrProtected is wrapped along with ErrFolder where it is a matter of rights.
 	ErrProtected = errors.New("is protected: you may not write there")
 	ErrSettings  = errors.New("the settings cannot be used")
@@ -36,8 +32,8 @@ var (
 
 // Home is Morvant's own folder.
 type Home struct {
-	dir  string
-	db   *sql.DB
+	dir string
+	*state.State
 	lane string       // see UseLane
 	use  *use         // nil: several processes may use the home at once
 	open *flock.Flock // shared by all that have the state open; nil: no lock could be taken
@@ -214,7 +210,7 @@ func (h *Home) GiveReserve() { _ = os.Remove(h.file(reserveFile)) }
 // administrator has made belong to the home's owner afterwards.
 func (h *Home) Close() error {
 	h.copyState()
-	err := errors.Join(h.db.Close(), volume.OwnAll(h.dir), h.use.end())
+	err := errors.Join(h.DB.Close(), volume.OwnAll(h.dir), h.use.end())
 	return errors.Join(err, h.letGo())
 }
 
@@ -247,16 +243,6 @@ func (h *Home) settingsFile(name string) string {
 // SettingsFile returns the file that holds a game's settings.
 func (h *Home) SettingsFile(name string) string { return h.settingsFile(name) }
 
-var gameName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
-
-// CheckName returns an error unless name can be the name of a game.
-func CheckName(name string) error {
-	if !gameName.MatchString(name) {
-		return fmt.Errorf("%w: %q: a game's name has lower-case letters, digits and dashes, at most 64", ErrName, name)
-	}
-	return nil
-}
-
 // Names lists the registered games.
 func (h *Home) Names() ([]string, error) {
 	list, err := os.ReadDir(filepath.Join(h.dir, "games"))
@@ -265,7 +251,7 @@ func (h *Home) Names() ([]string, error) {
 	}
 	var names []string
 	for _, e := range list {
-		if name, ok := strings.CutSuffix(e.Name(), ".toml"); ok && gameName.MatchString(name) {
+		if name, ok := strings.CutSuffix(e.Name(), ".toml"); ok && state.CheckName(name) == nil {
 			names = append(names, name)
 		}
 	}
@@ -281,7 +267,7 @@ type Game struct {
 
 // Load reads the settings of a game.
 func (h *Home) Load(name string) (*Game, error) {
-	if err := CheckName(name); err != nil {
+	if err := state.CheckName(name); err != nil {
 		return nil, err
 	}
 	b, err := volume.ReadFile(h.settingsFile(name), volume.Small)
@@ -290,7 +276,7 @@ func (h *Home) Load(name string) (*Game, error) {
 		if err != nil {
 			return nil, err
 		}
-		return nil, &UnknownError{Kind: "game", Name: name, Near: nearest(name, names)}
+		return nil, &state.UnknownError{Kind: "game", Name: name, Near: state.Nearest(name, names)}
 	}
 	if err != nil {
 		return nil, err
@@ -440,4 +426,21 @@ func (l *Lock) Unlock() error {
 		return nil
 	}
 	return l.f.Close()
+}
+
+// Forget forgets a game: its settings, builds, feeds, pins and history.
+func (h *Home) Forget(ctx context.Context, name string) error {
+	if err := h.ForgetGame(ctx, name); err != nil {
+		return err
+	}
+	feeds, err := feed.List(h.FeedsDir(name))
+	if err != nil {
+		return err
+	}
+	for _, f := range feeds {
+		if err := f.Remove(); err != nil {
+			return err
+		}
+	}
+	return errors.Join(os.RemoveAll(h.FeedsDir(name)), os.Remove(h.settingsFile(name)))
 }

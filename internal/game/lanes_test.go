@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/saves"
+	"morvant/internal/state"
 )
 
 func TestLanesAreRemembered(t *testing.T) {
@@ -16,21 +17,21 @@ func TestLanesAreRemembered(t *testing.T) {
 	g := &Game{Name: "quay", Settings: Settings{Live: live}}
 	list, err := h.Lanes(t.Context(), "quay")
 	require.NoError(t, err)
-	require.Equal(t, []*Lane{{Name: MainLane, Live: true, LaneState: LaneState{Follows: true}}}, list, "a game begins with one")
+	require.Equal(t, []*state.Lane{{Name: state.MainLane, Live: true, LaneState: state.LaneState{Follows: true}}}, list, "a game begins with one")
 	require.Equal(t, live, g.Folder(list[0]))
 
 	place := ParkedName(live, "old")
 	require.Equal(t, "Quay [old]", filepath.Base(place))
-	require.NoError(t, h.SetLane(t.Context(), "quay", MainLane, LaneState{Follows: true}))
-	require.NoError(t, h.SetLane(t.Context(), "quay", "old", LaneState{Place: place}))
-	s := &Switch{From: MainLane, To: "old", Park: ParkedName(live, MainLane), Place: place, Saves: 7}
+	require.NoError(t, h.SetLane(t.Context(), "quay", state.MainLane, state.LaneState{Follows: true}))
+	require.NoError(t, h.SetLane(t.Context(), "quay", "old", state.LaneState{Place: place}))
+	s := &state.Switch{From: state.MainLane, To: "old", Park: ParkedName(live, state.MainLane), Place: place, Saves: 7}
 	require.NoError(t, h.BeginSwitch(t.Context(), "quay", s))
 	got, err := h.Switching(t.Context(), "quay")
 	require.NoError(t, err)
 	require.Equal(t, s, got)
 	name, err := h.LaneName(t.Context(), "quay")
 	require.NoError(t, err)
-	require.Equal(t, MainLane, name, "nothing has moved yet")
+	require.Equal(t, state.MainLane, name, "nothing has moved yet")
 
 	now := time.Unix(1_950_000_000, 0)
 	for range 2 { // as often as it takes
@@ -40,7 +41,7 @@ func TestLanesAreRemembered(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "old", old.Name)
 	require.Equal(t, live, g.Folder(old))
-	main, err := h.Lane(t.Context(), "quay", MainLane)
+	main, err := h.Lane(t.Context(), "quay", state.MainLane)
 	require.NoError(t, err)
 	require.Equal(t, s.Park, g.Folder(main))
 	require.EqualValues(t, 7, main.LaneState.Saves)
@@ -50,34 +51,34 @@ func TestLanesAreRemembered(t *testing.T) {
 	require.NoError(t, err)
 	require.Nil(t, got)
 
-	h.UseLane(MainLane)
+	h.UseLane(state.MainLane)
 	chosen, err := h.Lane(t.Context(), "quay", "")
 	require.NoError(t, err)
-	require.Equal(t, MainLane, chosen.Name)
+	require.Equal(t, state.MainLane, chosen.Name)
 	h.UseLane("")
 
-	require.ErrorIs(t, h.RenameLane(t.Context(), "quay", "old", MainLane), ErrExists)
-	require.ErrorIs(t, h.RenameLane(t.Context(), "quay", "old", "No"), ErrName)
+	require.ErrorIs(t, h.RenameLane(t.Context(), "quay", "old", state.MainLane), state.ErrExists)
+	require.ErrorIs(t, h.RenameLane(t.Context(), "quay", "old", "No"), state.ErrName)
 	require.NoError(t, h.RenameLane(t.Context(), "quay", "old", "races"))
 	live2, err := h.Lane(t.Context(), "quay", "")
 	require.NoError(t, err)
 	require.Equal(t, "races", live2.Name, "the live one stays live under its new name")
-	require.NoError(t, h.ForgetLane(t.Context(), "quay", MainLane))
-	var unknown *UnknownError
-	_, err = h.Lane(t.Context(), "quay", MainLane)
+	require.NoError(t, h.ForgetLane(t.Context(), "quay", state.MainLane))
+	var unknown *state.UnknownError
+	_, err = h.Lane(t.Context(), "quay", state.MainLane)
 	require.ErrorAs(t, err, &unknown)
 }
 
 func TestLanesMayNotOverlap(t *testing.T) {
 	h := newHome(t)
 	dir := t.TempDir()
-	real, err := h.CheckFolder(t.Context(), "quay", MainLane, dir)
+	real, err := h.CheckFolder(t.Context(), "quay", state.MainLane, dir)
 	require.NoError(t, err)
 	require.NoError(t, h.Create(&Game{Name: "quay", Settings: Settings{Live: real}}))
 	other, err := filepath.EvalSymlinks(t.TempDir())
 	require.NoError(t, err)
-	require.NoError(t, h.SetLane(t.Context(), "quay", "old", LaneState{Place: other}))
-	_, err = h.CheckFolder(t.Context(), "second", MainLane, other)
+	require.NoError(t, h.SetLane(t.Context(), "quay", "old", state.LaneState{Place: other}))
+	_, err = h.CheckFolder(t.Context(), "second", state.MainLane, other)
 	require.ErrorIs(t, err, ErrFolder)
 	_, err = h.CheckFolder(t.Context(), "quay", "old", other)
 	require.NoError(t, err, "a lane is not in its own way")
@@ -89,7 +90,7 @@ func TestLanesMayNotOverlap(t *testing.T) {
 
 func TestBackupsAreRemembered(t *testing.T) {
 	h := newHome(t)
-	b := &saves.Backup{Game: "quay", Lane: MainLane, Made: time.Unix(1_950_000_000, 5), Why: "by hand", Build: "1.1.1", Files: 2, Bytes: 9,
+	b := &saves.Backup{Game: "quay", Lane: state.MainLane, Made: time.Unix(1_950_000_000, 5), Why: "by hand", Build: "1.1.1", Files: 2, Bytes: 9,
 		Parts: []saves.Part{{Place: saves.Place{Path: "profiles", Inside: true}}}}
 	require.NoError(t, h.AddBackup(t.Context(), b))
 	require.NotZero(t, b.ID)
@@ -98,7 +99,7 @@ func TestBackupsAreRemembered(t *testing.T) {
 	require.True(t, got.Made.Equal(b.Made))
 	got.Made = b.Made
 	require.Equal(t, b, got)
-	var unknown *UnknownError
+	var unknown *state.UnknownError
 	_, err = h.Backup(t.Context(), "other", b.ID)
 	require.ErrorAs(t, err, &unknown)
 	require.NoError(t, h.ForgetBackup(t.Context(), "quay", b.ID))
@@ -109,7 +110,7 @@ func TestBackupsAreRemembered(t *testing.T) {
 	r, err := h.Restoring(t.Context(), "quay")
 	require.NoError(t, err)
 	require.Nil(t, r)
-	want := Restoring{Backup: 3, Places: []saves.Place{{Path: "/x"}}}
+	want := state.Restoring{Backup: 3, Places: []saves.Place{{Path: "/x"}}}
 	require.NoError(t, h.BeginRestoring(t.Context(), "quay", want))
 	r, err = h.Restoring(t.Context(), "quay")
 	require.NoError(t, err)

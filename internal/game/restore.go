@@ -2,8 +2,6 @@ package game
 
 import (
 	"context"
-	"database/sql"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -14,7 +12,7 @@ import (
 	"time"
 
 	"morvant/internal/database"
-	"morvant/internal/digest"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 
@@ -26,10 +24,6 @@ const (
 	copySuffix = ".db"
 )
 
-// FactLost is remembered while the state may lack what the store holds: it was lost, and
-// no copy was there.
-const FactLost = "state-lost"
-
 // openState opens the state. One that is damaged or lost is put together again.
 func (h *Home) openState(ctx context.Context, now func() time.Time) error {
 	file := h.file(stateFile)
@@ -38,13 +32,13 @@ func (h *Home) openState(ctx context.Context, now func() time.Time) error {
 	if lost && h.hasPacks() {
 		return h.restoreState(ctx, "", now)
 	}
-	db, err := database.Open(ctx, file, schema)
+	state, err := state.Open(ctx, file)
 	if err == nil {
-		if err = database.Check(ctx, db); err == nil {
-			h.db = db
+		if err = database.Check(ctx, state.DB); err == nil {
+			h.State = state
 			return nil
 		}
-		db.Close()
+		state.DB.Close()
 	}
 	if !database.Damaged(err) {
 		return err
@@ -65,11 +59,11 @@ func (h *Home) hasPacks() bool {
 // MendState puts the state together again from what can be read of it and from its
 // newest copy. The damaged one is kept. It is open afterwards.
 func (h *Home) MendState(ctx context.Context, now func() time.Time) error {
-	if h.db != nil {
-		if err := h.db.Close(); err != nil {
+	if h.State != nil {
+		if err := h.DB.Close(); err != nil {
 			return err
 		}
-		h.db = nil
+		h.State = nil
 	}
 	if h.open != nil {
 		if err := h.open.Unlock(); err != nil {
@@ -116,12 +110,12 @@ func (h *Home) restoreState(ctx context.Context, damaged string, now func() time
 			return err
 		}
 	}
-	if h.db, err = database.Open(ctx, file, schema); err != nil {
+	if h.State, err = state.Open(ctx, file); err != nil {
 		return err
 	}
 	rows := 0
 	if damaged != "" {
-		rows = salvage(ctx, damaged, h.db)
+		rows = state.Salvage(ctx, damaged, h.DB)
 	}
 	what := "The state of this home was lost"
 	if damaged != "" {
@@ -138,7 +132,7 @@ func (h *Home) restoreState(ctx context.Context, damaged string, now func() time
 		h.Said = append(h.Said, what+", and there is no copy of it. morvant store check --recover-builds lists again every snapshot that the store describes; until then nothing is trimmed.")
 	}
 	if from == "" && h.hasPacks() {
-		return h.SetFact(ctx, FactLost, now().UTC().Format(time.RFC3339))
+		return h.SetFact(ctx, state.FactLost, now().UTC().Format(time.RFC3339))
 	}
 	return nil
 }
@@ -217,7 +211,7 @@ func (h *Home) copyState() {
 	part := filepath.Join(h.file(copiesDir), fmt.Sprintf("part-%d", os.Getpid()))
 	defer os.Remove(part)
 	_ = os.Remove(part)
-	if database.Copy(ctx, h.db, part) != nil || checkFile(ctx, part) != nil {
+	if database.Copy(ctx, h.DB, part) != nil || checkFile(ctx, part) != nil {
 		return
 	}
 	f, err := os.OpenFile(part, os.O_RDWR, 0) // Windows syncs only what may be written
@@ -236,127 +230,11 @@ func (h *Home) copyState() {
 	}
 }
 
-// salvaged are the tables that are read from a damaged state, and the columns that must
-// hold JSON or a digest for a row to be of use.
-var salvaged = []struct {
-	table   string
-	json    []string
-	digests []string
-}{
-	{"build", []string{"components", "chosen"}, []string{"manifest", "attributes", "record"}},
-	{"change", []string{"totals", "pin_before", "pin_after"}, []string{"steps"}},
-	{"lane", []string{"pin", "body"}, nil},
-	{"live", nil, nil},
-	{"block", []string{"body"}, nil},
-	{"saves", []string{"parts"}, nil},
-	{"restoring", []string{"body"}, nil},
-	{"begun", []string{"body"}, nil},
-	{"own_note", nil, nil},
-}
-
-// salvage copies every row that can be read and is of use, and returns how many.
-func salvage(ctx context.Context, damaged string, into *sql.DB) int {
-	db, err := database.OpenDamaged(damaged)
-	if err != nil {
-		return 0
-	}
-	defer db.Close()
-	n := 0
-	for _, t := range salvaged {
-		// From both ends: what lies behind the damage can be reached from the other one.
-		for _, order := range []string{"", " ORDER BY 1 DESC"} {
-			n += salvageTable(ctx, db, into, t.table, order, t.json, t.digests)
-			if order == "" && ctx.Err() != nil {
-				return n
-			}
-		}
-	}
-	return n
-}
-
-func salvageTable(ctx context.Context, from, into *sql.DB, table, order string, jsons, digests []string) int {
-	rows, err := from.QueryContext(ctx, "SELECT * FROM "+table+order)
-	if err != nil {
-		return 0
-	}
-	defer rows.Close()
-	columns, err := rows.Columns()
-	if err != nil {
-		return 0
-	}
-	marks := strings.TrimSuffix(strings.Repeat("?,", len(columns)), ",")
-	insert := fmt.Sprintf("INSERT OR REPLACE INTO %s (%s) VALUES (%s)", table, strings.Join(columns, ", "), marks)
-	n := 0
-	for rows.Next() {
-		values := make([]any, len(columns))
-		into2 := make([]any, len(columns))
-		for i := range values {
-			into2[i] = &values[i]
-		}
-		if rows.Scan(into2...) != nil {
-			continue
-		}
-		if !useful(columns, values, jsons, digests) {
-			continue
-		}
-		if _, err := into.ExecContext(ctx, insert, values...); err == nil && order == "" {
-			n++
-		}
-	}
-	return n
-}
-
-func useful(columns []string, values []any, jsons, digests []string) bool {
-	for i, name := range columns {
-		switch v := values[i]; {
-		case slices.Contains(jsons, name):
-			text, ok := v.(string)
-			if !ok || !json.Valid([]byte(text)) {
-				return false
-			}
-		case slices.Contains(digests, name):
-			b, ok := v.([]byte)
-			if _, err := digest.FromBytes(b); !ok || err != nil {
-				return false
-			}
-		case v == nil:
-			return false
-		}
-	}
-	return true
-}
-
 // ReadAll reads every entry of the state, and returns the first error.
 func (h *Home) ReadAll(ctx context.Context) error {
-	if err := database.Check(ctx, h.db); err != nil {
-		return err
-	}
-	if _, err := h.Recorded(ctx, ""); err != nil {
-		return err
-	}
-	if _, err := h.History(ctx, "", ""); err != nil {
-		return err
-	}
-	if _, err := h.Backups(ctx, ""); err != nil {
-		return err
-	}
-	if _, err := h.Begun(ctx, ""); err != nil {
-		return err
-	}
 	names, err := h.Names()
 	if err != nil {
 		return err
 	}
-	for _, name := range names {
-		lanes, err := h.Lanes(ctx, name)
-		if err != nil {
-			return err
-		}
-		for _, l := range lanes {
-			if _, err := h.Holds(ctx, name, l.Name); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
+	return h.State.ReadAll(ctx, names)
 }

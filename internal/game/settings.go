@@ -14,6 +14,7 @@ import (
 	"morvant/internal/block"
 	"morvant/internal/rules"
 	"morvant/internal/saves"
+	"morvant/internal/state"
 	"morvant/internal/strict"
 	"morvant/internal/version"
 	"morvant/internal/volume"
@@ -101,7 +102,7 @@ const settingsHead = `# Settings of this game. Patterns are relative to the live
 
 // Create writes the settings of a new game.
 func (h *Home) Create(g *Game) error {
-	if err := CheckName(g.Name); err != nil {
+	if err := state.CheckName(g.Name); err != nil {
 		return err
 	}
 	if err := g.check(); err != nil {
@@ -114,7 +115,7 @@ func (h *Home) Create(g *Game) error {
 	file := h.settingsFile(g.Name)
 	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if errors.Is(err, os.ErrExist) {
-		return fmt.Errorf("a game named %s is %w", g.Name, ErrExists)
+		return fmt.Errorf("a game named %s is %w", g.Name, state.ErrExists)
 	}
 	if err != nil {
 		return err

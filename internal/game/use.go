@@ -9,6 +9,7 @@ import (
 	"os/user"
 	"time"
 
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 
@@ -54,7 +55,7 @@ func (h *Home) occupy(ctx context.Context, kind string, o HomeOptions) (*use, er
 }
 
 func occupy(ctx context.Context, file, kind string, o HomeOptions, patience time.Duration) (*use, error) {
-	me := holder{PID: os.Getpid(), Who: o.Who, Since: time.Now().UTC(), ID: NewUID()}
+	me := holder{PID: os.Getpid(), Who: o.Who, Since: time.Now().UTC(), ID: state.NewUID()}
 	me.Host, _ = os.Hostname()
 	if u, err := user.Current(); err == nil {
 		me.User = u.Username

@@ -9,8 +9,9 @@ import (
 	"slices"
 	"time"
 
+	"morvant/internal/state"
+
 	"morvant/internal/digest"
-	"morvant/internal/game"
 	"morvant/internal/manifest"
 	"morvant/internal/progress"
 	"morvant/internal/rules"
@@ -28,7 +29,7 @@ type Part struct {
 // Known is a build that a folder may be. A snapshot has one part, without what is
 // the player's own.
 type Known struct {
-	Build *game.Build
+	Build *state.Build
 	Parts []Part
 }
 
@@ -43,7 +44,7 @@ type Component struct {
 // Match is how a folder compares with a known build. Files and bytes count the
 // components that are there.
 type Match struct {
-	Build      *game.Build
+	Build      *state.Build
 	Components []Component
 	Files      int
 	Same       int

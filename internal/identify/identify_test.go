@@ -5,17 +5,18 @@ import (
 	"path/filepath"
 	"testing"
 
+	"morvant/internal/state"
+
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/digest"
-	"morvant/internal/game"
 	"morvant/internal/manifest"
 	"morvant/internal/standin"
 	"morvant/internal/version"
 )
 
 func known(label string, parts map[string]map[string]string) Known {
-	k := Known{Build: &game.Build{Label: label}}
+	k := Known{Build: &state.Build{Label: label}}
 	for _, name := range []string{"base", "voices"} {
 		if parts[name] == nil {
 			continue

@@ -8,7 +8,8 @@ import (
 	"os"
 	"path/filepath"
 
-	"morvant/internal/game"
+	"morvant/internal/state"
+
 	"morvant/internal/volume"
 )
 
@@ -22,7 +23,7 @@ var (
 
 // FindParked sees to it that a parked lane is where it is remembered to be. A folder
 // that somebody has renamed is found again by its marker, beside where it was.
-func (l *Lane) FindParked(ctx context.Context, to *game.Lane) error {
+func (l *Lane) FindParked(ctx context.Context, to *state.Lane) error {
 	if err := l.find(ctx, to); err != nil {
 		return err
 	}
@@ -44,7 +45,7 @@ func (l *Lane) Theirs(dir string) error {
 	return nil
 }
 
-func (l *Lane) find(ctx context.Context, to *game.Lane) error {
+func (l *Lane) find(ctx context.Context, to *state.Lane) error {
 	want := Identity{Game: l.Game.Name, Lane: to.Name}
 	if MarkOf(to.Place) == want {
 		return nil
@@ -74,7 +75,7 @@ func (l *Lane) find(ctx context.Context, to *game.Lane) error {
 
 // Beside is beside for a lane that is looked at as it is: nothing in its folder is
 // recovered.
-func (l *Lane) Beside(is *game.Lane) (*Lane, error) {
+func (l *Lane) Beside(is *state.Lane) (*Lane, error) {
 	g, err := l.Home.Load(l.Game.Name)
 	if err != nil {
 		return nil, err

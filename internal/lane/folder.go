@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"os"
 
+	"morvant/internal/state"
+
 	"morvant/internal/apply"
 	"morvant/internal/game"
 	"morvant/internal/plan"
@@ -30,7 +32,7 @@ type GoneError struct {
 	Empty bool
 	// Own is the newest snapshot that has files of the player's own, and OwnFiles how
 	// many these are; nil if there is none.
-	Own      *game.Build
+	Own      *state.Build
 	OwnFiles int
 }
 

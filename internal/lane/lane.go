@@ -8,6 +8,8 @@ import (
 	"slices"
 	"time"
 
+	"morvant/internal/state"
+
 	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/process"
@@ -61,7 +63,7 @@ type Lane struct {
 	Unfinished error
 
 	Base *game.Game // as the settings say; Game has the keep rules of pins beside them
-	held game.Pin   // what the lane was held to when it was opened
+	held state.Pin  // what the lane was held to when it was opened
 
 	Home  *game.Home
 	Lock  *game.Lock
@@ -116,13 +118,13 @@ func (l *Lane) Close() error {
 }
 
 // KeepFor puts the keep rules of the lane's pin beside those of the game.
-func (l *Lane) KeepFor(held game.Pin) {
+func (l *Lane) KeepFor(held state.Pin) {
 	l.held = held
-	l.KeepAlso(game.Pin{})
+	l.KeepAlso(state.Pin{})
 }
 
 // KeepAlso puts those of another pin beside them, in the place of any other before.
-func (l *Lane) KeepAlso(pin game.Pin) {
+func (l *Lane) KeepAlso(pin state.Pin) {
 	g := *l.Base
 	g.Keep = slices.Concat(g.Keep, l.held.Keep, pin.Keep)
 	l.Game = &g
@@ -138,7 +140,7 @@ func (l *Lane) Title() string {
 }
 
 // Describe names a change for people: "The pin to 1.1.1".
-func Describe(c *game.Change) string {
+func Describe(c *state.Change) string {
 	switch c.What {
 	case "pin":
 		return "The pin to " + c.Build
@@ -155,7 +157,7 @@ func Describe(c *game.Change) string {
 }
 
 // Pin returns what the lane is held to, and the build; nil if it is not held.
-func (l *Lane) Pin(ctx context.Context) (game.Pin, *game.Build, error) {
+func (l *Lane) Pin(ctx context.Context) (state.Pin, *state.Build, error) {
 	pin, err := l.Home.Pin(ctx, l.Game.Name, l.Name)
 	if err != nil || !pin.Held() {
 		return pin, nil, err
@@ -180,7 +182,7 @@ func NotRunningIn(dir string) error {
 
 // BegunHere returns the note of something that has begun in this lane; nil if nothing
 // of that kind has.
-func (l *Lane) BegunHere(ctx context.Context, kind string) (*game.Begun, error) {
+func (l *Lane) BegunHere(ctx context.Context, kind string) (*state.Begun, error) {
 	list, err := l.Home.Begun(ctx, l.Game.Name)
 	if err != nil {
 		return nil, err

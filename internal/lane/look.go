@@ -5,7 +5,8 @@ import (
 	"errors"
 	"strings"
 
-	"morvant/internal/game"
+	"morvant/internal/state"
+
 	"morvant/internal/plan"
 	"morvant/internal/scan"
 	"morvant/internal/volume"
@@ -85,7 +86,7 @@ func (l *Lane) Spelling(here plan.State) *plan.Spelling {
 	return plan.SpellingOf(here)
 }
 
-func (l *Lane) CacheKey() string { return game.CacheKey(l.Game.Name, l.Name) }
+func (l *Lane) CacheKey() string { return state.CacheKey(l.Game.Name, l.Name) }
 
 func Known(t *scan.Tree) bool {
 	for i := range t.Entries {

@@ -8,10 +8,11 @@ import (
 	"path/filepath"
 	"time"
 
+	"morvant/internal/state"
+
 	"github.com/pelletier/go-toml/v2"
 
 	"morvant/internal/apply"
-	"morvant/internal/game"
 	"morvant/internal/manifest"
 	"morvant/internal/volume"
 )
@@ -41,7 +42,7 @@ func (l *Lane) Mark(ctx context.Context) error { return l.SetMark(ctx, false) }
 
 func (l *Lane) SetMark(ctx context.Context, unfinished bool) error {
 	pin, b, err := l.Pin(ctx)
-	if err != nil && !errors.Is(err, game.ErrUnknown) {
+	if err != nil && !errors.Is(err, state.ErrUnknown) {
 		return err
 	}
 	is, err := l.Home.Lane(ctx, l.Game.Name, l.Name)

@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"slices"
 
+	"morvant/internal/state"
+
 	"morvant/internal/apply"
 	"morvant/internal/game"
 	"morvant/internal/lane"
@@ -35,15 +37,15 @@ type NewLane struct {
 
 // folderFor returns the folder for a new lane, which is not there yet or empty.
 func folderFor(ctx context.Context, l *lane.Lane, n NewLane) (string, error) {
-	if err := game.CheckLaneName(n.Name); err != nil {
+	if err := state.CheckLaneName(n.Name); err != nil {
 		return "", err
 	}
 	lanes, err := l.Home.Lanes(ctx, l.Game.Name)
 	if err != nil {
 		return "", err
 	}
-	if slices.ContainsFunc(lanes, func(o *game.Lane) bool { return o.Name == n.Name }) {
-		return "", fmt.Errorf("a lane named %s is %w", n.Name, game.ErrExists)
+	if slices.ContainsFunc(lanes, func(o *state.Lane) bool { return o.Name == n.Name }) {
+		return "", fmt.Errorf("a lane named %s is %w", n.Name, state.ErrExists)
 	}
 	dir := n.Dir
 	if dir == "" {
@@ -74,12 +76,12 @@ func Create(ctx context.Context, l *lane.Lane, n NewLane) (*lane.Lane, error) {
 		return nil, fmt.Errorf("%s: %w", dir, lane.ErrInTheWay)
 	}
 	fresh := volume.Absent(err)
-	if err := l.Home.Begin(ctx, l.Game.Name, n.Name, game.BegunNew, game.NewUID(), making{dir, fresh}); err != nil {
+	if err := l.Home.Begin(ctx, l.Game.Name, n.Name, state.BegunNew, state.NewUID(), making{dir, fresh}); err != nil {
 		return nil, err
 	}
 	o, err := make(ctx, l, n, dir)
 	if err != nil {
-		undo := l.Home.End(ctx, l.Game.Name, n.Name, game.BegunNew)
+		undo := l.Home.End(ctx, l.Game.Name, n.Name, state.BegunNew)
 		if fresh {
 			undo = errors.Join(undo, ignoreMissing(os.Remove(dir)))
 		}
@@ -109,7 +111,7 @@ func Oddities(ctx context.Context, l *lane.Lane) ([]scan.Oddity, error) {
 
 // Made ends the making of a lane: it stays.
 func Made(ctx context.Context, l *lane.Lane) error {
-	return l.Home.End(ctx, l.Game.Name, l.Name, game.BegunNew)
+	return l.Home.End(ctx, l.Game.Name, l.Name, state.BegunNew)
 }
 
 // CheckAdopt returns the full path of a folder that could be adopted, or says why it
@@ -132,12 +134,12 @@ func Adopt(ctx context.Context, l *lane.Lane, n NewLane) (*lane.Lane, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := l.Home.Begin(ctx, l.Game.Name, n.Name, game.BegunNew, game.NewUID(), making{Dir: dir}); err != nil {
+	if err := l.Home.Begin(ctx, l.Game.Name, n.Name, state.BegunNew, state.NewUID(), making{Dir: dir}); err != nil {
 		return nil, err
 	}
 	o, err := admit(ctx, l, n, dir)
 	if err != nil {
-		return nil, errors.Join(err, l.Home.End(ctx, l.Game.Name, n.Name, game.BegunNew))
+		return nil, errors.Join(err, l.Home.End(ctx, l.Game.Name, n.Name, state.BegunNew))
 	}
 	return o, nil
 }
@@ -171,7 +173,7 @@ func admit(ctx context.Context, l *lane.Lane, n NewLane, dir string) (*lane.Lane
 	if err := keepFollowing(ctx, l); err != nil {
 		return nil, err
 	}
-	if err := l.Home.SetLane(ctx, l.Game.Name, n.Name, game.LaneState{Place: dir, Linked: n.Linked}); err != nil {
+	if err := l.Home.SetLane(ctx, l.Game.Name, n.Name, state.LaneState{Place: dir, Linked: n.Linked}); err != nil {
 		return nil, err
 	}
 	is, err := l.Home.Lane(ctx, l.Game.Name, n.Name)
@@ -198,7 +200,7 @@ func keepFollowing(ctx context.Context, l *lane.Lane) error {
 // Remove forgets the lane, which must not be the live one. Its files stay, unless
 // delete says otherwise; then everything in it is recorded as a snapshot first,
 // which is returned.
-func Remove(ctx context.Context, l *lane.Lane, delete bool) (*game.Build, error) {
+func Remove(ctx context.Context, l *lane.Lane, delete bool) (*state.Build, error) {
 	if l.Live {
 		return nil, fmt.Errorf("%s: %w", l.Name, lane.ErrLive)
 	}
@@ -208,7 +210,7 @@ func Remove(ctx context.Context, l *lane.Lane, delete bool) (*game.Build, error)
 	if err := guard.Unblock(ctx, l, true); err != nil {
 		return nil, err
 	}
-	var kept *game.Build
+	var kept *state.Build
 	if delete {
 		label, err := record.FreeLabel(ctx, l, "lane-"+l.Name)
 		if err != nil {
@@ -236,7 +238,7 @@ func Remove(ctx context.Context, l *lane.Lane, delete bool) (*game.Build, error)
 	l.Root = nil
 	// Noted without the lane's name, which is forgotten first.
 	r := removing{Lane: l.Name, Dir: l.Dir, Build: kept.UID}
-	if err := l.Home.Begin(ctx, l.Game.Name, "", game.BegunRemove, game.NewUID(), r); err != nil {
+	if err := l.Home.Begin(ctx, l.Game.Name, "", state.BegunRemove, state.NewUID(), r); err != nil {
 		return kept, err
 	}
 	return kept, remove(ctx, l, r)
@@ -270,7 +272,7 @@ func remove(ctx context.Context, l *lane.Lane, r removing) error {
 	if left > 0 {
 		l.Meter.Warn(fmt.Sprintf("%d files in %s are not as they were recorded, and stay", left, r.Dir))
 	}
-	return l.Home.End(ctx, l.Game.Name, "", game.BegunRemove)
+	return l.Home.End(ctx, l.Game.Name, "", state.BegunRemove)
 }
 
 // removeKnown deletes a folder with those of its files that are as the state says, or
@@ -330,7 +332,7 @@ func ignoreMissing(err error) error {
 // Discard takes back a lane that has just been created and holds nothing yet, with the
 // folder that was made for it.
 func Discard(ctx context.Context, l *lane.Lane) error {
-	begun, err := l.BegunHere(ctx, game.BegunNew)
+	begun, err := l.BegunHere(ctx, state.BegunNew)
 	if err != nil || begun == nil {
 		return err
 	}
@@ -366,12 +368,12 @@ func Rename(ctx context.Context, l *lane.Lane, name string) error {
 		return err
 	}
 	r := renaming{l.Name, name}
-	if err := l.Home.Begin(ctx, l.Game.Name, l.Name, game.BegunRename, game.NewUID(), r); err != nil {
+	if err := l.Home.Begin(ctx, l.Game.Name, l.Name, state.BegunRename, state.NewUID(), r); err != nil {
 		return err
 	}
 	ctx = context.WithoutCancel(ctx)
 	if err := l.Home.RenameLane(ctx, l.Game.Name, l.Name, name); err != nil {
-		return errors.Join(err, l.Home.End(ctx, l.Game.Name, l.Name, game.BegunRename))
+		return errors.Join(err, l.Home.End(ctx, l.Game.Name, l.Name, state.BegunRename))
 	}
 	l.Name = name
 	return renamed(ctx, l, r)
@@ -380,7 +382,7 @@ func Rename(ctx context.Context, l *lane.Lane, name string) error {
 // renamed does what is left once the state knows a lane by its new name. It can be
 // repeated.
 func renamed(ctx context.Context, l *lane.Lane, r renaming) error {
-	if err := l.Cache.Rename(ctx, game.CacheKey(l.Game.Name, r.From), game.CacheKey(l.Game.Name, r.To)); err != nil {
+	if err := l.Cache.Rename(ctx, state.CacheKey(l.Game.Name, r.From), state.CacheKey(l.Game.Name, r.To)); err != nil {
 		return err
 	}
 	if err := l.SetMark(ctx, false); err != nil {
@@ -393,7 +395,7 @@ func renamed(ctx context.Context, l *lane.Lane, r renaming) error {
 			l.Meter.Warn(fmt.Sprintf("the folder of lane %s keeps its name: %v", r.To, err))
 		}
 	}
-	return l.Home.End(ctx, l.Game.Name, r.To, game.BegunRename)
+	return l.Home.End(ctx, l.Game.Name, r.To, state.BegunRename)
 }
 
 // moveTo renames the lane's folder.
@@ -425,11 +427,11 @@ func RecoverLanes(ctx context.Context, l *lane.Lane) error {
 	}
 	for _, b := range list {
 		switch b.Kind {
-		case game.BegunNew:
+		case state.BegunNew:
 			err = recoverNew(ctx, l, b)
-		case game.BegunRename:
+		case state.BegunRename:
 			err = recoverRename(ctx, l, b)
-		case game.BegunRemove:
+		case state.BegunRemove:
 			var r removing
 			if err = json.Unmarshal(b.Body, &r); err == nil {
 				if err = remove(ctx, l, r); err == nil {
@@ -445,18 +447,18 @@ func RecoverLanes(ctx context.Context, l *lane.Lane) error {
 }
 
 // recoverNew keeps a lane that has come to hold its build, and takes any other back.
-func recoverNew(ctx context.Context, l *lane.Lane, b game.Begun) error {
+func recoverNew(ctx context.Context, l *lane.Lane, b state.Begun) error {
 	var m making
 	if err := json.Unmarshal(b.Body, &m); err != nil {
 		return err
 	}
 	is, err := l.Home.Lane(ctx, l.Game.Name, b.Lane)
-	if errors.Is(err, game.ErrUnknown) {
+	if errors.Is(err, state.ErrUnknown) {
 		game.SweepProbes(m.Dir)
 		if m.Fresh {
 			_ = os.Remove(m.Dir) // if somebody has put something there, it stays
 		}
-		return l.Home.End(ctx, l.Game.Name, b.Lane, game.BegunNew)
+		return l.Home.End(ctx, l.Game.Name, b.Lane, state.BegunNew)
 	}
 	if err != nil {
 		return err
@@ -486,13 +488,13 @@ func recoverNew(ctx context.Context, l *lane.Lane, b game.Begun) error {
 	return errors.Join(err, o.Close())
 }
 
-func recoverRename(ctx context.Context, l *lane.Lane, b game.Begun) error {
+func recoverRename(ctx context.Context, l *lane.Lane, b state.Begun) error {
 	var r renaming
 	if err := json.Unmarshal(b.Body, &r); err != nil {
 		return err
 	}
 	if b.Lane == r.From { // nothing had happened yet
-		return l.Home.End(ctx, l.Game.Name, b.Lane, game.BegunRename)
+		return l.Home.End(ctx, l.Game.Name, b.Lane, state.BegunRename)
 	}
 	is, err := l.Home.Lane(ctx, l.Game.Name, r.To)
 	if err != nil {
@@ -518,7 +520,7 @@ func recoverRename(ctx context.Context, l *lane.Lane, b game.Begun) error {
 
 // Glimpse is how a lane stands, for a list.
 type Glimpse struct {
-	*game.Lane
+	*state.Lane
 	Dir    string
 	Status *status.Status // nil if it could not be looked at
 	Err    error          // why

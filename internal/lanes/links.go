@@ -10,7 +10,8 @@ import (
 	"slices"
 	"strings"
 
-	"morvant/internal/game"
+	"morvant/internal/state"
+
 	"morvant/internal/lane"
 	"morvant/internal/lane/backup"
 	"morvant/internal/lane/change"
@@ -52,12 +53,12 @@ func Share(ctx context.Context, l *lane.Lane, path, to string, lanes []string) (
 		}
 	}
 	from := filepath.Join(l.Dir, filepath.FromSlash(path))
-	if err := addShare(ctx, l, game.Share{Path: path, Target: to, From: from}); err != nil {
+	if err := addShare(ctx, l, state.Share{Path: path, Target: to, From: from}); err != nil {
 		return nil, err
 	}
 	ctx = context.WithoutCancel(ctx)
 	if err := moveFolder(ctx, l, from, to, func() error {
-		return addShare(ctx, l, game.Share{Path: path, Target: to, From: from, Copied: true})
+		return addShare(ctx, l, state.Share{Path: path, Target: to, From: from, Copied: true})
 	}); err != nil {
 		return nil, errors.Join(err, RecoverShares(ctx, l))
 	}
@@ -156,23 +157,23 @@ func link(ctx context.Context, l *lane.Lane, path, to string) error {
 			return err
 		}
 	}
-	return addShare(ctx, l, game.Share{Path: path, Target: to})
+	return addShare(ctx, l, state.Share{Path: path, Target: to})
 }
 
 // addShare notes a shared folder of the lane.
-func addShare(ctx context.Context, l *lane.Lane, s game.Share) error {
-	return changeShares(ctx, l, func(list []game.Share) []game.Share {
-		return append(slices.DeleteFunc(list, func(o game.Share) bool { return o.Path == s.Path }), s)
+func addShare(ctx context.Context, l *lane.Lane, s state.Share) error {
+	return changeShares(ctx, l, func(list []state.Share) []state.Share {
+		return append(slices.DeleteFunc(list, func(o state.Share) bool { return o.Path == s.Path }), s)
 	})
 }
 
 func dropShare(ctx context.Context, l *lane.Lane, path string) error {
-	return changeShares(ctx, l, func(list []game.Share) []game.Share {
-		return slices.DeleteFunc(list, func(o game.Share) bool { return o.Path == path })
+	return changeShares(ctx, l, func(list []state.Share) []state.Share {
+		return slices.DeleteFunc(list, func(o state.Share) bool { return o.Path == path })
 	})
 }
 
-func changeShares(ctx context.Context, l *lane.Lane, change func([]game.Share) []game.Share) error {
+func changeShares(ctx context.Context, l *lane.Lane, change func([]state.Share) []state.Share) error {
 	is, err := l.Home.Lane(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return err
@@ -213,7 +214,7 @@ func RecoverShares(ctx context.Context, l *lane.Lane) error {
 
 // endMove ends the moving of a folder to another disk: once it is there whole, what is
 // left of it here goes; else what has come there goes. On one disk there is nothing to do.
-func endMove(ctx context.Context, l *lane.Lane, s game.Share) (moved bool, err error) {
+func endMove(ctx context.Context, l *lane.Lane, s state.Share) (moved bool, err error) {
 	if _, err := os.Stat(s.Target); err != nil {
 		return false, ignoreMissing(err)
 	}
@@ -253,7 +254,7 @@ func Unshare(ctx context.Context, l *lane.Lane, path string) error {
 	if err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(is.Shares, func(s game.Share) bool { return s.Path == path }) {
+	if !slices.ContainsFunc(is.Shares, func(s state.Share) bool { return s.Path == path }) {
 		return fmt.Errorf("%s: %w: this link was not made by sharing", path, ErrShare)
 	}
 	target, err := volume.LinkTarget(at)
@@ -267,7 +268,7 @@ func Unshare(ctx context.Context, l *lane.Lane, path string) error {
 	if err != nil {
 		return err
 	}
-	if err := addShare(ctx, l, game.Share{Path: path, Target: target, From: at}); err != nil {
+	if err := addShare(ctx, l, state.Share{Path: path, Target: target, From: at}); err != nil {
 		return err
 	}
 	ctx = context.WithoutCancel(ctx)
@@ -287,7 +288,7 @@ func usersOf(ctx context.Context, l *lane.Lane, target string) (int, error) {
 	lanes, err := l.Home.Lanes(ctx, l.Game.Name)
 	n := 0
 	for _, o := range lanes {
-		if slices.ContainsFunc(o.Shares, func(s game.Share) bool { return s.Target == target }) {
+		if slices.ContainsFunc(o.Shares, func(s state.Share) bool { return s.Target == target }) {
 			n++
 		}
 	}

@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"slices"
 
+	"morvant/internal/state"
+
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/backup"
@@ -36,7 +38,7 @@ func Switch(ctx context.Context, l *lane.Lane, name string) (*lane.Lane, error) 
 	if err := l.FindParked(ctx, to); err != nil {
 		return nil, err
 	}
-	s := &game.Switch{From: l.Name, To: to.Name, Place: to.Place, FromLinked: from.Linked, ToLinked: to.Linked, Park: from.Place, UID: game.NewUID()}
+	s := &state.Switch{From: l.Name, To: to.Name, Place: to.Place, FromLinked: from.Linked, ToLinked: to.Linked, Park: from.Place, UID: state.NewUID()}
 	if !from.Linked {
 		s.Park = game.ParkedName(l.Game.Live, l.Name)
 	}
@@ -69,7 +71,7 @@ func Switch(ctx context.Context, l *lane.Lane, name string) (*lane.Lane, error) 
 }
 
 // canSwitch checks what can be known before anything is moved.
-func canSwitch(l *lane.Lane, s *game.Switch) error {
+func canSwitch(l *lane.Lane, s *state.Switch) error {
 	if err := l.MayChange(); err != nil {
 		return err
 	}
@@ -99,7 +101,7 @@ func canSwitch(l *lane.Lane, s *game.Switch) error {
 }
 
 // arrive ends a switch whose folders have changed places.
-func arrive(ctx context.Context, l *lane.Lane, s *game.Switch) (*lane.Lane, error) {
+func arrive(ctx context.Context, l *lane.Lane, s *state.Switch) (*lane.Lane, error) {
 	if err := l.Home.CarrySwitch(ctx, l.Game.Name, s, l.Now()); err != nil {
 		return nil, err
 	}
@@ -122,7 +124,7 @@ func arrive(ctx context.Context, l *lane.Lane, s *game.Switch) (*lane.Lane, erro
 
 // takeBack ends a switch that could not be made, if everything still stands where
 // it did; otherwise the next Open does.
-func takeBack(ctx context.Context, l *lane.Lane, s *game.Switch) error {
+func takeBack(ctx context.Context, l *lane.Lane, s *state.Switch) error {
 	if lane.MarkOf(l.Game.Live) != (lane.Identity{Game: l.Game.Name, Lane: s.From}) {
 		return nil
 	}
@@ -190,7 +192,7 @@ func RecoverSwitch(ctx context.Context, l *lane.Lane) error {
 
 // changePlaces moves the lane that is live away and the other one in, from whatever point
 // an earlier try has come to.
-func changePlaces(s *game.Switch, g *game.Game) error {
+func changePlaces(s *state.Switch, g *game.Game) error {
 	live := g.Live
 	from, to := lane.Identity{Game: g.Name, Lane: s.From}, lane.Identity{Game: g.Name, Lane: s.To}
 	if lane.MarkOf(live) == from {
@@ -221,7 +223,7 @@ func changePlaces(s *game.Switch, g *game.Game) error {
 
 // LeftAt reports whether the lane that was live stands where the other one stood. Its marker
 // says so; where that cannot be read just now, nothing else can have got there.
-func LeftAt(s *game.Switch, from lane.Identity) bool {
+func LeftAt(s *state.Switch, from lane.Identity) bool {
 	switch got := lane.MarkOf(s.Place); got {
 	case from:
 		return true
@@ -234,7 +236,7 @@ func LeftAt(s *game.Switch, from lane.Identity) bool {
 }
 
 // comeBack puts the lane that was live back to the live path, where there is nothing.
-func comeBack(s *game.Switch, live string) error {
+func comeBack(s *state.Switch, live string) error {
 	if s.FromLinked {
 		return volume.Link(s.Park, live)
 	}
@@ -243,7 +245,7 @@ func comeBack(s *game.Switch, live string) error {
 
 // leave takes the lane that is live away from the live path; where the system can,
 // the other one is there at once.
-func leave(s *game.Switch, live string) error {
+func leave(s *state.Switch, live string) error {
 	if s.FromLinked {
 		if !volume.IsLink(live) {
 			return fmt.Errorf("%s: %w, and not a link", live, lane.ErrInTheWay)
@@ -270,7 +272,7 @@ func syncFolders(list ...string) error {
 
 // renewMarkers writes a marker anew that cannot be read, where the other folder of a
 // switch tells which lane this one is.
-func renewMarkers(l *lane.Lane, s *game.Switch) error {
+func renewMarkers(l *lane.Lane, s *state.Switch) error {
 	names := map[lane.Identity]string{{Game: l.Game.Name, Lane: s.From}: s.To, {Game: l.Game.Name, Lane: s.To}: s.From}
 	for _, pair := range [][2]string{{l.Game.Live, s.Place}, {s.Place, l.Game.Live}, {l.Game.Live, s.Park}, {s.Park, l.Game.Live}} {
 		if other, known := names[lane.MarkOf(pair[1])]; known && lane.BrokenMarker(pair[0]) {

@@ -10,11 +10,12 @@ import (
 	"slices"
 	"strings"
 
+	"morvant/internal/state"
+
 	"github.com/pelletier/go-toml/v2"
 
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
-	"morvant/internal/game"
 	"morvant/internal/rules"
 	"morvant/internal/strict"
 )
@@ -65,18 +66,18 @@ type Source struct {
 
 // File is a pin file.
 type File struct {
-	Format     string           `toml:"format"`
-	Game       string           `toml:"game"` // the writer's name for it
-	Title      string           `toml:"title,omitempty"`
-	Build      string           `toml:"build"` // label
-	Channel    string           `toml:"channel,omitempty"`
-	Digest     digest.Digest    `toml:"digest"` // of the build, all components
-	Components []string         `toml:"components,omitempty"`
-	Keep       []string         `toml:"keep,omitempty"`
-	Feeds      []Source         `toml:"feed,omitempty"`
-	Overlays   []Overlay        `toml:"overlay,omitempty"`
-	Companions []game.Companion `toml:"companion,omitempty"`
-	Edits      []game.Edit      `toml:"edit,omitempty"`
+	Format     string            `toml:"format"`
+	Game       string            `toml:"game"` // the writer's name for it
+	Title      string            `toml:"title,omitempty"`
+	Build      string            `toml:"build"` // label
+	Channel    string            `toml:"channel,omitempty"`
+	Digest     digest.Digest     `toml:"digest"` // of the build, all components
+	Components []string          `toml:"components,omitempty"`
+	Keep       []string          `toml:"keep,omitempty"`
+	Feeds      []Source          `toml:"feed,omitempty"`
+	Overlays   []Overlay         `toml:"overlay,omitempty"`
+	Companions []state.Companion `toml:"companion,omitempty"`
+	Edits      []state.Edit      `toml:"edit,omitempty"`
 }
 
 const head = "# A pin: which build a game is to be held to. Apply it with: morvant pinfile apply FILE\n"
@@ -137,7 +138,7 @@ func (f *File) check() error {
 	if f.Digest == (digest.Digest{}) {
 		return errors.New("it does not say the digest of the build")
 	}
-	errs := []error{game.CheckName(f.Game), catalogue.CheckLabel(f.Build), (rules.Rules{Keep: f.Keep}).Check(), catalogue.CheckText(f.Title)}
+	errs := []error{state.CheckName(f.Game), catalogue.CheckLabel(f.Build), (rules.Rules{Keep: f.Keep}).Check(), catalogue.CheckText(f.Title)}
 	if f.Channel != "" {
 		errs = append(errs, catalogue.CheckChannel(f.Channel))
 	}

@@ -6,10 +6,11 @@ import (
 	"strings"
 	"testing"
 
+	"morvant/internal/state"
+
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/digest"
-	"morvant/internal/game"
 )
 
 func example() *File {
@@ -17,8 +18,8 @@ func example() *File {
 		Game: "cinder-quay", Title: "Cinder Quay", Build: "1.1.1", Channel: "public", Digest: digest.Of([]byte("build")),
 		Components: []string{"base", "voices-en"}, Keep: []string{"Mods/**"}, Feeds: []Source{{"http://127.0.0.1:4711", "RWQ"}},
 		Overlays:   []Overlay{{Build: "public/1.2.0", Digest: digest.Of([]byte("other")), Components: []string{"base"}, Files: "bin/*.dll"}},
-		Companions: []game.Companion{{Path: "bin/standalone.txt", Text: "240117\n"}},
-		Edits:      []game.Edit{{File: "launch.cfg", Find: `^display\s*=\s*(\w+)`, Set: "windowed"}},
+		Companions: []state.Companion{{Path: "bin/standalone.txt", Text: "240117\n"}},
+		Edits:      []state.Edit{{File: "launch.cfg", Find: `^display\s*=\s*(\w+)`, Set: "windowed"}},
 	}
 }
 
@@ -91,12 +92,12 @@ func FuzzPinFile(f *testing.F) {
 func TestAPinFileWritesNothingThatCanBeRun(t *testing.T) {
 	for _, name := range []string{"a.exe", "A.EXE", "bin/x.dll", "start.sh", "start.bat. ", "x.cmd", "lib.so", "x.ps1", "x.desktop"} {
 		require.True(t, Runs(name), name)
-		f := File{Game: "quay", Build: "1", Digest: digest.Of([]byte("x")), Companions: []game.Companion{{Path: strings.TrimRight(name, ". "), Text: "x"}}}
+		f := File{Game: "quay", Build: "1", Digest: digest.Of([]byte("x")), Companions: []state.Companion{{Path: strings.TrimRight(name, ". "), Text: "x"}}}
 		b, err := f.Encode()
 		require.NoError(t, err)
 		_, err = Decode(b)
 		require.ErrorIs(t, err, ErrRuns, name)
-		f.Companions, f.Edits = nil, []game.Edit{{File: strings.TrimRight(name, ". "), Find: "(a)", Set: "b"}}
+		f.Companions, f.Edits = nil, []state.Edit{{File: strings.TrimRight(name, ". "), Find: "(a)", Set: "b"}}
 		b, err = f.Encode()
 		require.NoError(t, err)
 		_, err = Decode(b)
@@ -105,7 +106,7 @@ func TestAPinFileWritesNothingThatCanBeRun(t *testing.T) {
 	for _, name := range []string{"settings.ini", "bin/standalone.txt", "exe", "a.exe.txt", "launch.cfg"} {
 		require.False(t, Runs(name), name)
 	}
-	f := File{Game: "quay", Build: "1", Digest: digest.Of([]byte("x")), Companions: []game.Companion{{Path: "start", Text: "#!/bin/sh\n"}}}
+	f := File{Game: "quay", Build: "1", Digest: digest.Of([]byte("x")), Companions: []state.Companion{{Path: "start", Text: "#!/bin/sh\n"}}}
 	b, err := f.Encode()
 	require.NoError(t, err)
 	_, err = Decode(b)

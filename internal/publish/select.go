@@ -7,8 +7,9 @@ import (
 	"slices"
 	"strings"
 
+	"morvant/internal/state"
+
 	"morvant/internal/catalogue"
-	"morvant/internal/game"
 	"morvant/internal/manifest"
 	"morvant/internal/rules"
 	"morvant/internal/store"
@@ -45,7 +46,7 @@ func CheckRules(list []Rule) error {
 // PartsOf returns what a build has of each component: a feed's build in the
 // components it came in, a snapshot divided by the rules. The player's own files
 // (keep rules) and scratch files are never part of it.
-func PartsOf(ctx context.Context, s *store.Store, b *game.Build, own rules.Rules, list []Rule) (map[string]*Part, error) {
+func PartsOf(ctx context.Context, s *store.Store, b *state.Build, own rules.Rules, list []Rule) (map[string]*Part, error) {
 	m, programs, err := read(ctx, s, b)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", b.Label, err)
@@ -59,7 +60,7 @@ func PartsOf(ctx context.Context, s *store.Store, b *game.Build, own rules.Rules
 }
 
 // read reads the manifest of a recorded build, and which of its files are programs.
-func read(ctx context.Context, s *store.Store, b *game.Build) (*manifest.Manifest, map[string]bool, error) {
+func read(ctx context.Context, s *store.Store, b *state.Build) (*manifest.Manifest, map[string]bool, error) {
 	m, err := b.ReadManifest(ctx, s)
 	if err != nil {
 		return nil, nil, err
@@ -78,7 +79,7 @@ func read(ctx context.Context, s *store.Store, b *game.Build) (*manifest.Manifes
 }
 
 // rebuilt divides a feed's build as it was divided there.
-func rebuilt(ctx context.Context, s *store.Store, b *game.Build, m *manifest.Manifest, programs map[string]bool) (map[string]*Part, error) {
+func rebuilt(ctx context.Context, s *store.Store, b *state.Build, m *manifest.Manifest, programs map[string]bool) (map[string]*Part, error) {
 	parts := make(map[string]*Part)
 	for _, c := range b.Parts(b.Chosen) {
 		var own *manifest.Manifest

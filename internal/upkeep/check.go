@@ -7,6 +7,8 @@ import (
 	"os"
 	"time"
 
+	"morvant/internal/state"
+
 	"morvant/internal/digest"
 	"morvant/internal/game"
 	"morvant/internal/progress"
@@ -79,7 +81,7 @@ func Check(ctx context.Context, home *game.Home, recoverBuilds bool, meter progr
 		h = &Health{Rebuilt: true, Recovered: h.Recovered}
 	}
 	if recoverBuilds {
-		if err := home.SetFact(ctx, game.FactLost, ""); err != nil {
+		if err := home.SetFact(ctx, state.FactLost, ""); err != nil {
 			return nil, err
 		}
 	}
@@ -146,12 +148,12 @@ func findBuilds(ctx context.Context, home *game.Home, s *store.Store) (int, erro
 	}
 	n := 0
 	for _, note := range notes {
-		b, err := game.DecodeRecord(note)
+		b, err := state.DecodeRecord(note)
 		if err != nil || have[b.UID] {
 			continue
 		}
 		switch err := home.AddBuild(ctx, b); {
-		case errors.Is(err, game.ErrExists):
+		case errors.Is(err, state.ErrExists):
 			// Its label has been given anew since; the packs keep its content
 			// as long as nothing trims them.
 		case err != nil:
@@ -337,7 +339,7 @@ func mendFrom(ctx context.Context, root *os.Root, g *game.Game, lane string, cac
 	if err != nil {
 		return err
 	}
-	if err := cache.Recall(ctx, game.CacheKey(g.Name, lane), tree); err != nil {
+	if err := cache.Recall(ctx, state.CacheKey(g.Name, lane), tree); err != nil {
 		return err
 	}
 	request := scan.Request{Sink: scan.Hash(), Task: "Searching " + g.Display(), Meter: meter, Now: time.Now}

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"time"
 
+	"morvant/internal/state"
+
 	"morvant/internal/lane/entry"
 
 	"morvant/internal/digest"
@@ -51,7 +53,7 @@ type reference struct {
 	label   string // "1.1.1 of cinder-quay"
 	list    digest.Digest
 	also    digest.Digest // a second list; zero: none
-	build   *game.Build   // nil for a change, and for saves
+	build   *state.Build  // nil for a change, and for saves
 	content []plan.Entry  // the files it needs
 }
 
@@ -122,7 +124,7 @@ func savesReferences(ctx context.Context, home *game.Home, s *store.Store, visit
 	return nil
 }
 
-func readSteps(ctx context.Context, s *store.Store, c *game.Change) ([]plan.Step, error) {
+func readSteps(ctx context.Context, s *store.Store, c *state.Change) ([]plan.Step, error) {
 	raw, err := s.Bytes(ctx, c.Steps, manifest.MaxEncoded)
 	if err != nil {
 		return nil, err
@@ -131,7 +133,7 @@ func readSteps(ctx context.Context, s *store.Store, c *game.Change) ([]plan.Step
 }
 
 // mark marks everything that is referred to; owners lists the builds by their number.
-func mark(ctx context.Context, home *game.Home, s *store.Store) (m *store.Mark, owners []*game.Build, err error) {
+func mark(ctx context.Context, home *game.Home, s *store.Store) (m *store.Mark, owners []*state.Build, err error) {
 	if m, err = s.NewMark(ctx); err != nil {
 		return nil, nil, err
 	}
@@ -170,7 +172,7 @@ func mark(ctx context.Context, home *game.Home, s *store.Store) (m *store.Mark, 
 
 // BuildShare is what one build comes to in the store.
 type BuildShare struct {
-	*game.Build
+	*state.Build
 	store.Share
 }
 
@@ -227,7 +229,7 @@ const givenUp = 30 * 24 * time.Hour
 // drops it. The error of approve is passed on. Unfinished changes of all games are ended
 // first, where that is possible now; what the others need is kept.
 func Trim(ctx context.Context, home *game.Home, approve func(*store.TrimPlan) error, meter progress.Meter, now func() time.Time) error {
-	if lost, err := home.Fact(ctx, game.FactLost); err != nil || lost != "" {
+	if lost, err := home.Fact(ctx, state.FactLost); err != nil || lost != "" {
 		return errors.Join(err, ErrStateLost)
 	}
 	endChanges(ctx, home, meter, now)
@@ -272,7 +274,7 @@ func endChanges(ctx context.Context, home *game.Home, meter progress.Meter, now 
 	}
 	games := make(map[string]bool)
 	for _, b := range begun {
-		games[b.Game] = games[b.Game] || b.Kind != game.BegunFetch
+		games[b.Game] = games[b.Game] || b.Kind != state.BegunFetch
 	}
 	for name, unfinished := range games {
 		if !unfinished {
@@ -327,12 +329,12 @@ func markBegun(ctx context.Context, home *game.Home, s *store.Store, m *store.Ma
 	}
 	for _, b := range begun {
 		switch b.Kind {
-		case game.BegunChange:
+		case state.BegunChange:
 			if err := markChange(ctx, s, m, b); err != nil {
 				return nil, err
 			}
-		case game.BegunFetch:
-			var f game.Fetch
+		case state.BegunFetch:
+			var f state.Fetch
 			if err := json.Unmarshal(b.Body, &f); err != nil {
 				return nil, err
 			}
@@ -357,8 +359,8 @@ func markBegun(ctx context.Context, home *game.Home, s *store.Store, m *store.Ma
 }
 
 // markChange marks what stood before and what stands after an unfinished change.
-func markChange(ctx context.Context, s *store.Store, m *store.Mark, b game.Begun) error {
-	var c game.Change
+func markChange(ctx context.Context, s *store.Store, m *store.Mark, b state.Begun) error {
+	var c state.Change
 	if err := json.Unmarshal(b.Body, &c); err != nil {
 		return err
 	}

@@ -7,6 +7,8 @@ import (
 	"testing"
 	"time"
 
+	"morvant/internal/resolve"
+
 	"morvant/internal/lane/entry"
 	"morvant/internal/lane/record"
 
@@ -79,7 +81,7 @@ func TestShowTellsWhatEachBuildAloneTakes(t *testing.T) {
 func TestTrimDoesNothingThatIsNotApproved(t *testing.T) {
 	s := newShelf(t)
 	s.snapshot("1", map[string]string{"a": "first"})
-	found, err := s.home.FindBuild(t.Context(), "quay", ref.Ref{Name: "1"})
+	found, err := resolve.Build(t.Context(), s.home, "quay", ref.Ref{Name: "1"})
 	require.NoError(t, err)
 	require.NoError(t, s.home.ForgetBuild(t.Context(), found.Build))
 	before := s.packs()
@@ -134,7 +136,7 @@ func TestCheckMendsAPackThatIsGone(t *testing.T) {
 	require.Positive(t, h.Unmended(), "the list of a build that its folder has left is lost")
 	// A snapshot of what is there makes a whole build again.
 	s.snapshot("2", nil)
-	found, err := s.home.FindBuild(t.Context(), "quay", ref.Ref{Name: "1"})
+	found, err := resolve.Build(t.Context(), s.home, "quay", ref.Ref{Name: "1"})
 	require.NoError(t, err)
 	require.NoError(t, s.home.ForgetBuild(t.Context(), found.Build))
 	h, err = Check(t.Context(), s.home, false, progress.None{})

@@ -7,8 +7,9 @@ import (
 	"os"
 	"time"
 
+	"morvant/internal/state"
+
 	"morvant/internal/block"
-	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/guard"
 	"morvant/internal/lane/status"
@@ -96,12 +97,12 @@ func AwaitUpdate(ctx context.Context, l *lane.Lane, a Await) (*status.Status, er
 
 // BeginAwait notes that an update is about to be let in, and EndAwait that it is over.
 func BeginAwait(ctx context.Context, l *lane.Lane) error {
-	return l.Home.Begin(ctx, l.Game.Name, l.Name, game.BegunLetUpdate, game.NewUID(), nil)
+	return l.Home.Begin(ctx, l.Game.Name, l.Name, state.BegunLetUpdate, state.NewUID(), nil)
 }
 
 // EndAwait is the end of BeginAwait.
 func EndAwait(ctx context.Context, l *lane.Lane) error {
-	return l.Home.End(context.WithoutCancel(ctx), l.Game.Name, l.Name, game.BegunLetUpdate)
+	return l.Home.End(context.WithoutCancel(ctx), l.Game.Name, l.Name, state.BegunLetUpdate)
 }
 
 func halfDone(s *status.Status) bool {

@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"morvant/internal/state"
+
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/entry"
@@ -143,7 +145,7 @@ func (a *watched) moved() bool {
 
 // waits says what is in the way, once, and that it is waited for.
 func (a *watched) waits(err error) bool {
-	if errors.Is(err, game.ErrUnknown) || errors.Is(err, game.ErrSettings) {
+	if errors.Is(err, state.ErrUnknown) || errors.Is(err, game.ErrSettings) {
 		return false
 	}
 	if text := err.Error(); text != a.trouble {

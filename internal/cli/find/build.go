@@ -5,6 +5,9 @@ import (
 	"fmt"
 	"strings"
 
+	"morvant/internal/resolve"
+	"morvant/internal/state"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
@@ -14,7 +17,7 @@ import (
 )
 
 // FindOffered finds the build that was typed; see findFresh.
-func FindOffered(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, name, text string) (*game.Build, error) {
+func FindOffered(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, name, text string) (*state.Build, error) {
 	r, err := ref.Parse(text)
 	if err != nil {
 		return nil, err
@@ -24,9 +27,9 @@ func FindOffered(ctx context.Context, a *app.App, c *cli.Command, home *game.Hom
 
 // FindFresh finds a build, asking the feeds what is new first where the answer may depend
 // on it: for what needs fresh catalogues, and for what is not known.
-func FindFresh(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, name string, r ref.Ref) (*game.Build, error) {
+func FindFresh(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, name string, r ref.Ref) (*state.Build, error) {
 	if !r.NeedsFresh() {
-		if found, err := home.FindBuild(ctx, name, r); err == nil {
+		if found, err := resolve.Build(ctx, home, name, r); err == nil {
 			tellFound(a, r, found)
 			return found.Build, nil
 		}
@@ -54,7 +57,7 @@ func RefreshQuietly(ctx context.Context, a *app.App, c *cli.Command, home *game.
 }
 
 // NamedBuild finds the build that was typed.
-func NamedBuild(ctx context.Context, a *app.App, home *game.Home, name, text string) (*game.Build, error) {
+func NamedBuild(ctx context.Context, a *app.App, home *game.Home, name, text string) (*state.Build, error) {
 	r, err := ref.Parse(text)
 	if err != nil {
 		return nil, err
@@ -63,8 +66,8 @@ func NamedBuild(ctx context.Context, a *app.App, home *game.Home, name, text str
 }
 
 // FindBuild finds a build, and says what its name led to where that may surprise.
-func FindBuild(ctx context.Context, a *app.App, home *game.Home, name string, r ref.Ref) (*game.Build, error) {
-	found, err := home.FindBuild(ctx, name, r)
+func FindBuild(ctx context.Context, a *app.App, home *game.Home, name string, r ref.Ref) (*state.Build, error) {
+	found, err := resolve.Build(ctx, home, name, r)
 	if err != nil {
 		return nil, err
 	}
@@ -72,7 +75,7 @@ func FindBuild(ctx context.Context, a *app.App, home *game.Home, name string, r 
 	return found.Build, nil
 }
 
-func tellFound(a *app.App, r ref.Ref, found game.Found) {
+func tellFound(a *app.App, r ref.Ref, found resolve.Found) {
 	if r.Kind == ref.Day {
 		a.Note("%s is %s of %s.", r, found.Label, view.Day(found.Made))
 		if len(found.SameDay) > 0 {

@@ -7,6 +7,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"morvant/internal/state"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
@@ -53,13 +55,13 @@ func (a commands) addCommand() *cli.Command {
 }
 
 func (a commands) add(ctx context.Context, c *cli.Command, home *game.Home, name, dir string) error {
-	if err := game.CheckName(name); err != nil {
+	if err := state.CheckName(name); err != nil {
 		return err
 	}
 	if _, err := os.Stat(home.SettingsFile(name)); err == nil {
-		return fmt.Errorf("a game named %s is %w; choose another name, or see morvant game show -g %s", name, game.ErrExists, name)
+		return fmt.Errorf("a game named %s is %w; choose another name, or see morvant game show -g %s", name, state.ErrExists, name)
 	}
-	live, err := home.CheckFolder(ctx, name, game.MainLane, dir)
+	live, err := home.CheckFolder(ctx, name, state.MainLane, dir)
 	if err != nil {
 		return err
 	}
@@ -111,7 +113,7 @@ func (a commands) add(ctx context.Context, c *cli.Command, home *game.Home, name
 
 // checkSaves checks patterns for saves before they are added to the old ones.
 func checkSaves(ctx context.Context, home *game.Home, g *game.Game, old, added []string) error {
-	f, err := backup.Finder(ctx, home, g, game.MainLane, g.Live)
+	f, err := backup.Finder(ctx, home, g, state.MainLane, g.Live)
 	if err != nil {
 		return err
 	}

@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"morvant/internal/state"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
@@ -29,8 +31,8 @@ func additionFlags() []cli.Flag {
 }
 
 // additions reads what the command line wants beside the build.
-func (a commands) additions(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) (game.Pin, error) {
-	add := game.Pin{Keep: c.StringSlice("keep")}
+func (a commands) additions(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) (state.Pin, error) {
+	add := state.Pin{Keep: c.StringSlice("keep")}
 	for _, text := range c.StringSlice("overlay") {
 		o, err := a.parseOverlay(ctx, c, l, home, text)
 		if err != nil {
@@ -43,7 +45,7 @@ func (a commands) additions(ctx context.Context, c *cli.Command, l *lane.Lane, h
 		if !ok {
 			return add, app.Usagef("%q is not PATH=TEXT", text)
 		}
-		add.Companions = append(add.Companions, game.Companion{Path: filepath.ToSlash(path), Text: strings.ReplaceAll(content, `\n`, "\n")})
+		add.Companions = append(add.Companions, state.Companion{Path: filepath.ToSlash(path), Text: strings.ReplaceAll(content, `\n`, "\n")})
 	}
 	for _, text := range c.StringSlice("edit") {
 		file, rest, ok := strings.Cut(text, ":")
@@ -51,27 +53,27 @@ func (a commands) additions(ctx context.Context, c *cli.Command, l *lane.Lane, h
 		if !ok || at < 0 {
 			return add, app.Usagef("%q is not FILE:PATTERN=VALUE", text)
 		}
-		add.Edits = append(add.Edits, game.Edit{File: filepath.ToSlash(file), Find: rest[:at], Set: rest[at+1:]})
+		add.Edits = append(add.Edits, state.Edit{File: filepath.ToSlash(file), Find: rest[:at], Set: rest[at+1:]})
 	}
 	return add, nil
 }
 
 // parseOverlay reads BUILD:PATTERN. A folder is recorded as a snapshot first, so that
 // what is laid over can be restored later.
-func (a commands) parseOverlay(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, text string) (game.Overlay, error) {
+func (a commands) parseOverlay(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, text string) (state.Overlay, error) {
 	at := strings.LastIndexByte(text, ':')
 	if at <= 0 || at == len(text)-1 {
-		return game.Overlay{}, app.Usagef("%q is not BUILD:PATTERN", text)
+		return state.Overlay{}, app.Usagef("%q is not BUILD:PATTERN", text)
 	}
 	ref, pattern := text[:at], text[at+1:]
 	if err := (rules.Rules{Keep: []string{pattern}}).Check(); err != nil {
-		return game.Overlay{}, app.AsUsage(err)
+		return state.Overlay{}, app.AsUsage(err)
 	}
 	b, err := a.overlayBuild(ctx, c, l, home, ref, pattern)
 	if err != nil {
-		return game.Overlay{}, err
+		return state.Overlay{}, err
 	}
-	o := game.Overlay{Name: b.Name(), Digest: b.Digest(), Pattern: pattern}
+	o := state.Overlay{Name: b.Name(), Digest: b.Digest(), Pattern: pattern}
 	if b.Components != nil {
 		choice, err := compose.Choose(ctx, l, b, nil)
 		if err != nil {
@@ -84,7 +86,7 @@ func (a commands) parseOverlay(ctx context.Context, c *cli.Command, l *lane.Lane
 	return o, nil
 }
 
-func (a commands) overlayBuild(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, text, pattern string) (*game.Build, error) {
+func (a commands) overlayBuild(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, text, pattern string) (*state.Build, error) {
 	if info, err := os.Stat(text); err == nil && info.IsDir() && strings.ContainsAny(text, `/\`) {
 		if text, err = filepath.Abs(text); err != nil {
 			return nil, err

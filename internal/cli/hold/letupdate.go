@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"morvant/internal/state"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
@@ -184,7 +186,7 @@ func (a commands) newLabel(ctx context.Context, l *lane.Lane, s *status.Status) 
 }
 
 // afterUpdate holds the new build, goes back, or leaves it.
-func (a commands) afterUpdate(ctx context.Context, c *cli.Command, l *lane.Lane, before *status.Status, fresh *game.Build) error {
+func (a commands) afterUpdate(ctx context.Context, c *cli.Command, l *lane.Lane, before *status.Status, fresh *state.Build) error {
 	then := c.String("then")
 	if then == "" && before.Build == nil {
 		then = thenStay // it goes on following
@@ -221,10 +223,10 @@ func (a commands) afterUpdate(ctx context.Context, c *cli.Command, l *lane.Lane,
 }
 
 // proposeAfter plans what comes after an update; nil: nothing has to be done.
-func (a commands) proposeAfter(ctx context.Context, l *lane.Lane, then string, before *status.Status, fresh *game.Build) (*change.Proposal, error) {
+func (a commands) proposeAfter(ctx context.Context, l *lane.Lane, then string, before *status.Status, fresh *state.Build) (*change.Proposal, error) {
 	switch {
 	case then == thenPin:
-		o := change.PinOptions{Hold: true, Clean: before.Pin.Clean, Exact: before.Pin.Exact, Open: before.Pin.Open, Add: game.Pin{Companions: before.Pin.Companions, Keep: before.Pin.Keep}}
+		o := change.PinOptions{Hold: true, Clean: before.Pin.Clean, Exact: before.Pin.Exact, Open: before.Pin.Open, Add: state.Pin{Companions: before.Pin.Companions, Keep: before.Pin.Keep}}
 		return change.ProposePin(ctx, l, fresh, o)
 	case then == thenBack && before.Build != nil:
 		return change.ProposeRepair(ctx, l, nil)

@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"morvant/internal/state"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
@@ -323,7 +325,7 @@ func (a commands) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 
 // laneOrigin is what a new lane is made of.
 type laneOrigin struct {
-	build      *game.Build
+	build      *state.Build
 	components []string
 	whole      bool // with the player's own files, of another lane
 }

@@ -6,6 +6,9 @@ import (
 	"slices"
 	"strings"
 
+	"morvant/internal/resolve"
+	"morvant/internal/state"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
@@ -75,12 +78,12 @@ func (a commands) buildsCommand() *cli.Command {
 
 // buildList is what builds lists, with what is to be said of each.
 type buildList struct {
-	builds []*game.Build
-	said   map[*game.Build]string
+	builds []*state.Build
+	said   map[*state.Build]string
 }
 
 func (a commands) listBuilds(ctx context.Context, c *cli.Command, home *game.Home, name string) (*buildList, error) {
-	list := &buildList{said: make(map[*game.Build]string)}
+	list := &buildList{said: make(map[*state.Build]string)}
 	var err error
 	if list.builds, err = home.Builds(ctx, name); err != nil {
 		return nil, err
@@ -90,14 +93,14 @@ func (a commands) listBuilds(ctx context.Context, c *cli.Command, home *game.Hom
 		if err != nil {
 			return nil, err
 		}
-		found, err := home.FindBuild(ctx, name, r)
+		found, err := resolve.Build(ctx, home, name, r)
 		if err != nil {
 			return nil, err
 		}
 		list.near(found)
 	}
 	text := strings.ToLower(c.String("find"))
-	list.builds = slices.DeleteFunc(list.builds, func(b *game.Build) bool {
+	list.builds = slices.DeleteFunc(list.builds, func(b *state.Build) bool {
 		return !strings.Contains(strings.ToLower(b.Label+"\n"+b.Note+"\n"+b.Own), text) ||
 			c.IsSet("channel") && b.Line() != c.String("channel")
 	})
@@ -105,9 +108,9 @@ func (a commands) listBuilds(ctx context.Context, c *cli.Command, home *game.Hom
 }
 
 // near reduces the list to the build that a date led to and those around it.
-func (l *buildList) near(found game.Found) {
+func (l *buildList) near(found resolve.Found) {
 	l.builds = nil
-	add := func(b *game.Build, what string) {
+	add := func(b *state.Build, what string) {
 		if b != nil {
 			l.builds = append(l.builds, b)
 			l.said[b] = what
@@ -166,8 +169,8 @@ func (a commands) builds(ctx context.Context, c *cli.Command, home *game.Home, n
 }
 
 // here tells how much of each feed's build is on this computer.
-func (a commands) here(ctx context.Context, home *game.Home, g *game.Game, list []*game.Build) (*compose.Presence, error) {
-	if !slices.ContainsFunc(list, func(b *game.Build) bool { return len(b.Feeds) > 0 }) {
+func (a commands) here(ctx context.Context, home *game.Home, g *game.Game, list []*state.Build) (*compose.Presence, error) {
+	if !slices.ContainsFunc(list, func(b *state.Build) bool { return len(b.Feeds) > 0 }) {
 		return &compose.Presence{}, nil
 	}
 	s, err := store.Open(ctx, home.StoreDir())
@@ -178,8 +181,8 @@ func (a commands) here(ctx context.Context, home *game.Home, g *game.Game, list 
 	return compose.Here(ctx, home, s, g, list)
 }
 
-func (a commands) showBuilds(c *cli.Command, list *buildList, pin game.Pin, here *compose.Presence) {
-	feeds := slices.ContainsFunc(list.builds, func(b *game.Build) bool { return b.Components != nil })
+func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, here *compose.Presence) {
+	feeds := slices.ContainsFunc(list.builds, func(b *state.Build) bool { return b.Components != nil })
 	var rows [][]string
 	for _, b := range list.builds {
 		state := list.said[b]
@@ -236,7 +239,7 @@ func (a commands) forgetBuild(ctx context.Context, c *cli.Command, home *game.Ho
 	if err != nil {
 		return err
 	}
-	found, err := home.FindBuild(ctx, name, r)
+	found, err := resolve.Build(ctx, home, name, r)
 	if err != nil {
 		return err
 	}

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"morvant/internal/state"
+
 	"github.com/aymanbagabas/go-udiff"
 	"github.com/urfave/cli/v3"
 
@@ -40,7 +42,7 @@ func (a commands) diffCommand() *cli.Command {
 				return err
 			}
 			if len(args) == 1 {
-				args = append(args, game.Here)
+				args = append(args, state.Here)
 			}
 			return a.WithLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.diff(ctx, c, l, home, args[0], args[1]) })
 		},
@@ -110,7 +112,7 @@ func (a commands) diff(ctx context.Context, c *cli.Command, l *lane.Lane, home *
 
 func (a commands) showDiff(c *cli.Command, l *lane.Lane, d *status.Difference) {
 	from, to := d.From.Label, d.To.Label
-	if to == game.Here {
+	if to == state.Here {
 		to = "the folder as it is now"
 	}
 	if d.Build.Empty() {
@@ -156,7 +158,7 @@ func (a commands) diffText(ctx context.Context, c *cli.Command, l *lane.Lane, fr
 		return err
 	}
 	if !inOld && !inNew {
-		return &game.UnknownError{Kind: "file", Name: p, Near: nearestPaths(p, from.Manifest, to.Manifest)}
+		return &state.UnknownError{Kind: "file", Name: p, Near: nearestPaths(p, from.Manifest, to.Manifest)}
 	}
 	for _, text := range [][]byte{old, fresh} {
 		if !view.IsText(text) {

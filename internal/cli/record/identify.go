@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"morvant/internal/state"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
@@ -74,7 +76,7 @@ func (a commands) identify(ctx context.Context, c *cli.Command, home *game.Home,
 
 // showEvidence says what the game itself says, and where that is at odds with its
 // content.
-func (a commands) showEvidence(list []*identify.Match, says []identify.Evidence, builds []*game.Build) {
+func (a commands) showEvidence(list []*identify.Match, says []identify.Evidence, builds []*state.Build) {
 	var labels []string
 	for _, b := range builds {
 		labels = append(labels, b.Label)

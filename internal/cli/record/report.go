@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"morvant/internal/state"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/view"
@@ -62,7 +64,7 @@ func (a commands) mayWrite(c *cli.Command, file string) error {
 }
 
 // plotBuilds draws the history of builds.
-func (a commands) plotBuilds(ctx context.Context, c *cli.Command, home *game.Home, g *game.Game, list []*game.Build) error {
+func (a commands) plotBuilds(ctx context.Context, c *cli.Command, home *game.Home, g *game.Game, list []*state.Build) error {
 	file := c.String("plot")
 	if err := a.mayWrite(c, file); err != nil {
 		return err

@@ -3,6 +3,8 @@ package record
 import (
 	"context"
 
+	"morvant/internal/state"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
@@ -48,7 +50,7 @@ func (a commands) showSnapshot(c *cli.Command, l *lane.Lane, s *record.Taken) er
 			view.BuildJSON
 			StoredBytes int64    `json:"stored_bytes"`
 			LeftOut     []string `json:"left_out"`
-		}{"morvant-snapshot/1", l.Game.Name, view.ToBuildJSON(s.Build, game.Pin{}), s.Stored, view.OddPaths(s.Odd)})
+		}{"morvant-snapshot/1", l.Game.Name, view.ToBuildJSON(s.Build, state.Pin{}), s.Stored, view.OddPaths(s.Odd)})
 	}
 	a.Say("%s of %s is recorded: %s, %s; the store grew by %s.",
 		view.Strong(s.Build.Label), l.Game.Display(), view.Count(s.Build.Files, "file"), view.Size(s.Build.Bytes), view.Size(s.Stored))

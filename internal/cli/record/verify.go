@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"time"
 
+	"morvant/internal/state"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
@@ -55,7 +57,7 @@ func (a commands) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home
 		if err != nil {
 			return err
 		}
-		b, pin = found, game.Pin{Components: choice.Names}
+		b, pin = found, state.Pin{Components: choice.Names}
 	}
 	if b == nil {
 		return lane.ErrNotHeld

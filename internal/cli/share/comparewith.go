@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strings"
 
+	"morvant/internal/state"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
@@ -52,7 +54,7 @@ type theirs struct {
 	// differs lists what has drifted there.
 	differs []string
 	sums    []exchange.Sum // a list of checksums instead
-	add     game.Pin       // what their pin has beside the build
+	add     state.Pin      // what their pin has beside the build
 }
 
 // maxTheirs bounds the file, in bytes.
@@ -72,16 +74,16 @@ func (a commands) readTheirs(name string) (*theirs, error) {
 		Schema string          `json:"schema"`
 		Build  *view.BuildJSON `json:"build"`
 		Drift  *view.DriftJSON `json:"drift"`
-		game.Pin
+		state.Pin
 	}
 	if json.Unmarshal(b, &status) == nil && strings.HasPrefix(status.Schema, "morvant-status/") {
 		return fromStatus(status.Build, status.Drift, status.Pin)
 	}
 	pin, pinErr := pinfile.Decode(b)
 	if pinErr == nil {
-		t := &theirs{label: pin.Build, digest: pin.Digest.String(), add: game.Pin{Companions: pin.Companions, Edits: pin.Edits}}
+		t := &theirs{label: pin.Build, digest: pin.Digest.String(), add: state.Pin{Companions: pin.Companions, Edits: pin.Edits}}
 		for _, o := range pin.Overlays {
-			t.add.Overlays = append(t.add.Overlays, game.Overlay{Name: o.Build, Digest: o.Digest, Pattern: o.Files})
+			t.add.Overlays = append(t.add.Overlays, state.Overlay{Name: o.Build, Digest: o.Digest, Pattern: o.Files})
 		}
 		return t, nil
 	}
@@ -95,7 +97,7 @@ func (a commands) readTheirs(name string) (*theirs, error) {
 	return &theirs{sums: sums}, nil
 }
 
-func fromStatus(b *view.BuildJSON, d *view.DriftJSON, add game.Pin) (*theirs, error) {
+func fromStatus(b *view.BuildJSON, d *view.DriftJSON, add state.Pin) (*theirs, error) {
 	if b == nil {
 		return nil, errors.New("their game is not held to any build: ask for morvant pinfile write, or for a list of checksums (morvant export here)")
 	}
@@ -141,8 +143,8 @@ func (a commands) compareWith(ctx context.Context, c *cli.Command, l *lane.Lane,
 }
 
 // addedOtherwise lists what two pins do not both have beside their builds.
-func addedOtherwise(mine, other game.Pin) []string {
-	of := func(p game.Pin) map[string]string {
+func addedOtherwise(mine, other state.Pin) []string {
+	of := func(p state.Pin) map[string]string {
 		all := make(map[string]string)
 		for i, o := range p.Overlays {
 			all[fmt.Sprintf("%s (overlay of %s)", o.Pattern, o.Name)] = fmt.Sprint(i, o.Digest)
@@ -177,7 +179,7 @@ func (a commands) buildDifference(ctx context.Context, l *lane.Lane, home *game.
 	if err != nil {
 		return nil, false, err
 	}
-	i := slices.IndexFunc(builds, func(b *game.Build) bool { return b.Digest().String() == t.digest })
+	i := slices.IndexFunc(builds, func(b *state.Build) bool { return b.Digest().String() == t.digest })
 	if i < 0 {
 		return []string{}, false, nil
 	}

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 
+	"morvant/internal/state"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
@@ -88,7 +90,7 @@ func (a commands) importCommand() *cli.Command {
 						Schema string `json:"schema"`
 						Game   string `json:"game"`
 						view.BuildJSON
-					}{"morvant-snapshot/1", l.Game.Name, view.ToBuildJSON(b, game.Pin{})})
+					}{"morvant-snapshot/1", l.Game.Name, view.ToBuildJSON(b, state.Pin{})})
 				}
 				a.Say("%s of %s is recorded: %s, %s. Go there: morvant pin snapshot/%s", view.Strong(b.Label), l.Game.Display(), view.Count(b.Files, "file"), view.Size(b.Bytes), b.Label)
 				return nil

@@ -8,6 +8,8 @@ import (
 	"os"
 	"strings"
 
+	"morvant/internal/state"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
@@ -175,9 +177,9 @@ func (a commands) showPinfile(l *lane.Lane, f *pinfile.File) {
 	if name == "" {
 		name = f.Game
 	}
-	p := game.Pin{Companions: f.Companions, Edits: f.Edits, Keep: f.Keep}
+	p := state.Pin{Companions: f.Companions, Edits: f.Edits, Keep: f.Keep}
 	for _, o := range f.Overlays {
-		p.Overlays = append(p.Overlays, game.Overlay{Name: o.Build, Pattern: o.Files})
+		p.Overlays = append(p.Overlays, state.Overlay{Name: o.Build, Pattern: o.Files})
 	}
 	a.Say("The file pins %s to %s (=%s).", view.Strong(name), view.Strong(f.Build), f.Digest.String()[:8])
 	if text := view.Fields(append([]string{"components", strings.Join(f.Components, ", ")}, view.AdditionLines(p)...)...); text != "" {

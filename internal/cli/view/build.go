@@ -3,7 +3,7 @@ package view
 import (
 	"time"
 
-	"morvant/internal/game"
+	"morvant/internal/state"
 )
 
 type partJSON struct {
@@ -31,7 +31,7 @@ type BuildJSON struct {
 	Here       *int64     `json:"here_bytes,omitempty"`
 }
 
-func ToBuildJSON(b *game.Build, pin game.Pin) BuildJSON {
+func ToBuildJSON(b *state.Build, pin state.Pin) BuildJSON {
 	j := BuildJSON{
 		Label: b.Label, Channel: b.Line(), Date: b.Made, Digest: b.Digest().String(), Files: b.Files, Bytes: b.Bytes,
 		Note: b.Note, OwnNote: b.Own, Pinned: b.Is(pin), Download: Download(b),
@@ -47,7 +47,7 @@ func ToBuildJSON(b *game.Build, pin game.Pin) BuildJSON {
 
 // Download returns the bytes of all components of a feed's build, as they come
 // over the line.
-func Download(b *game.Build) int64 {
+func Download(b *state.Build) int64 {
 	var n int64
 	for _, p := range b.Components {
 		n += p.Download

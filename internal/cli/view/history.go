@@ -3,21 +3,21 @@ package view
 import (
 	"time"
 
-	"morvant/internal/game"
+	"morvant/internal/state"
 )
 
 type historyItem struct {
-	ID     int64       `json:"id"`
-	Date   time.Time   `json:"date"`
-	What   string      `json:"what"`
-	Build  string      `json:"build,omitempty"`
-	Undoes int64       `json:"undoes,omitempty"`
-	Undone int64       `json:"undone_by,omitempty"`
-	Totals game.Totals `json:"totals"`
-	Notes  string      `json:"notes,omitempty"`
+	ID     int64        `json:"id"`
+	Date   time.Time    `json:"date"`
+	What   string       `json:"what"`
+	Build  string       `json:"build,omitempty"`
+	Undoes int64        `json:"undoes,omitempty"`
+	Undone int64        `json:"undone_by,omitempty"`
+	Totals state.Totals `json:"totals"`
+	Notes  string       `json:"notes,omitempty"`
 }
 
-func ToHistoryJSON(name string, list []*game.Change) any {
+func ToHistoryJSON(name string, list []*state.Change) any {
 	items := []historyItem{}
 	for _, h := range list {
 		items = append(items, historyItem{h.ID, h.Made, h.What, h.Build, h.Undoes, h.Undone, h.Totals, h.Notes})

@@ -5,7 +5,8 @@ import (
 	"slices"
 	"time"
 
-	"morvant/internal/game"
+	"morvant/internal/state"
+
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
 	"morvant/internal/plan"
@@ -51,26 +52,26 @@ type stepJSON struct {
 }
 
 type planJSON struct {
-	Schema   string      `json:"schema"`
-	Game     string      `json:"game"`
-	Change   int64       `json:"change,omitempty"`
-	What     string      `json:"what"`
-	Build    string      `json:"build,omitempty"`
-	Undoes   int64       `json:"undoes,omitempty"`
-	Done     bool        `json:"done"`
-	Totals   game.Totals `json:"totals"`
-	Steps    []stepJSON  `json:"steps"`
-	Extra    []fileJSON  `json:"extra"`
-	Kept     int         `json:"kept"`
-	Yielded  int         `json:"left_to_rules"` // files of the build that rules cover
-	Same     int         `json:"same"`
-	LeftOut  []string    `json:"left_out"`
-	Recorded time.Time   `json:"date"`
+	Schema   string       `json:"schema"`
+	Game     string       `json:"game"`
+	Change   int64        `json:"change,omitempty"`
+	What     string       `json:"what"`
+	Build    string       `json:"build,omitempty"`
+	Undoes   int64        `json:"undoes,omitempty"`
+	Done     bool         `json:"done"`
+	Totals   state.Totals `json:"totals"`
+	Steps    []stepJSON   `json:"steps"`
+	Extra    []fileJSON   `json:"extra"`
+	Kept     int          `json:"kept"`
+	Yielded  int          `json:"left_to_rules"` // files of the build that rules cover
+	Same     int          `json:"same"`
+	LeftOut  []string     `json:"left_out"`
+	Recorded time.Time    `json:"date"`
 	// What the pin is to have beside its build.
-	Overlays   []game.Overlay   `json:"overlays,omitempty"`
-	Companions []game.Companion `json:"companions,omitempty"`
-	Edits      []game.Edit      `json:"edits,omitempty"`
-	Keep       []string         `json:"keep,omitempty"`
+	Overlays   []state.Overlay   `json:"overlays,omitempty"`
+	Companions []state.Companion `json:"companions,omitempty"`
+	Edits      []state.Edit      `json:"edits,omitempty"`
+	Keep       []string          `json:"keep,omitempty"`
 	// Components and Fetch are those of a feed's build.
 	Components []string `json:"components,omitempty"`
 	Fetch      int64    `json:"fetch_bytes"`

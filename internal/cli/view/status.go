@@ -6,14 +6,15 @@ import (
 	"strings"
 	"time"
 
+	"morvant/internal/state"
+
 	"morvant/internal/block"
-	"morvant/internal/game"
 	"morvant/internal/lane/status"
 	"morvant/internal/plan"
 )
 
 // AdditionLines describes what a pin has beside its build.
-func AdditionLines(p game.Pin) []string {
+func AdditionLines(p state.Pin) []string {
 	var overlays, companions, edits []string
 	for _, o := range p.Overlays {
 		overlays = append(overlays, o.Pattern+" of "+o.Name)
@@ -95,10 +96,10 @@ type StatusJSON struct {
 	Says    string `json:"says,omitempty"`
 	SaysBy  string `json:"says_by,omitempty"`
 	// What the pin has beside its build.
-	Overlays   []game.Overlay   `json:"overlays,omitempty"`
-	Companions []game.Companion `json:"companions,omitempty"`
-	Edits      []game.Edit      `json:"edits,omitempty"`
-	Keep       []string         `json:"keep,omitempty"`
+	Overlays   []state.Overlay   `json:"overlays,omitempty"`
+	Companions []state.Companion `json:"companions,omitempty"`
+	Edits      []state.Edit      `json:"edits,omitempty"`
+	Keep       []string          `json:"keep,omitempty"`
 }
 
 // LaneLine names the lane, where a game has more than one.

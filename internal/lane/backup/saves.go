@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"slices"
 
+	"morvant/internal/state"
+
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/plan"
@@ -115,7 +117,7 @@ func Whole(b *saves.Backup) error {
 
 // Guard backs up the saves before something else is changed. Those of a parked
 // lane are not in use, or are in its folder and so in the plan.
-func Guard(ctx context.Context, l *lane.Lane, c *game.Change) error {
+func Guard(ctx context.Context, l *lane.Lane, c *state.Change) error {
 	if !l.Live {
 		return nil
 	}
@@ -192,7 +194,7 @@ func carryOut(ctx context.Context, l *lane.Lane, c *Change, why string) error {
 	if err := Whole(c.Now); err != nil {
 		return err
 	}
-	note := game.Restoring{UID: game.NewUID()}
+	note := state.Restoring{UID: state.NewUID()}
 	for _, r := range c.Returns {
 		note.Places = append(note.Places, r.Place)
 	}
@@ -223,7 +225,7 @@ func Recover(ctx context.Context, l *lane.Lane) error {
 	}
 	var b *saves.Backup
 	if r.Backup != 0 {
-		if b, err = l.Home.Backup(ctx, l.Game.Name, r.Backup); errors.Is(err, game.ErrUnknown) {
+		if b, err = l.Home.Backup(ctx, l.Game.Name, r.Backup); errors.Is(err, state.ErrUnknown) {
 			// The backup has been forgotten: the saves stay as they are now.
 			l.Tell("A change of the saves of %s had been interrupted; the backup that it brought back is forgotten, and the saves stay as they are.", l.Game.Display())
 			return l.Home.EndRestoring(ctx, l.Game.Name)
@@ -260,7 +262,7 @@ func Leave(ctx context.Context, l *lane.Lane, to string) (int64, error) {
 // Enter puts the saves in place that the lane is to have, which has just become
 // live: its own, where each lane has its own, or those that lay in the other lane's
 // folder, where all lanes share them.
-func Enter(ctx context.Context, l *lane.Lane, s *game.Switch) error {
+func Enter(ctx context.Context, l *lane.Lane, s *state.Switch) error {
 	if len(l.Game.Saves) == 0 {
 		return nil
 	}
@@ -276,7 +278,7 @@ func Enter(ctx context.Context, l *lane.Lane, s *game.Switch) error {
 		return nil
 	}
 	b, err := l.Home.Backup(ctx, l.Game.Name, id)
-	if errors.Is(err, game.ErrUnknown) {
+	if errors.Is(err, state.ErrUnknown) {
 		return nil // it has been forgotten
 	}
 	if err != nil {
@@ -306,7 +308,7 @@ func only(b *saves.Backup, keep func(saves.Place) bool) *saves.Backup {
 
 // RecoverEntering ends what a switch that was cut off has begun in the folders of the
 // saves.
-func RecoverEntering(ctx context.Context, l *lane.Lane, s *game.Switch) error {
+func RecoverEntering(ctx context.Context, l *lane.Lane, s *state.Switch) error {
 	var places []saves.Place
 	to, err := l.Home.Lane(ctx, l.Game.Name, s.To)
 	if err != nil {

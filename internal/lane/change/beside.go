@@ -7,9 +7,10 @@ import (
 	"path"
 	"path/filepath"
 
+	"morvant/internal/state"
+
 	"morvant/internal/apply"
 	"morvant/internal/digest"
-	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/manifest"
 	"morvant/internal/reflink"
@@ -104,14 +105,14 @@ func canShare(l *lane.Lane, dir string) bool {
 		return false
 	}
 	defer src.Close()
-	name := path.Join(manifest.PrivateDir, "probe-"+game.NewUID())
+	name := path.Join(manifest.PrivateDir, "probe-"+state.NewUID())
 	defer l.Root.Remove(name)
 	probe, err := reflink.File(l.Root, name, src)
 	return err == nil && probe.Close() == nil
 }
 
 // BesideAs opens another lane of the same game, under the lock that is held already.
-func BesideAs(ctx context.Context, l *lane.Lane, is *game.Lane) (*lane.Lane, error) {
+func BesideAs(ctx context.Context, l *lane.Lane, is *state.Lane) (*lane.Lane, error) {
 	o, err := l.Beside(is)
 	if err != nil {
 		return nil, err

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"morvant/internal/state"
+
 	"morvant/internal/apply"
 	"morvant/internal/digest"
 	"morvant/internal/game"
@@ -96,7 +98,7 @@ func CarryOut(ctx context.Context, l *lane.Lane, p *Proposal) error {
 		return err
 	}
 	// Noted before anything happens, until everything that follows is done.
-	if err := l.Home.Begin(ctx, l.Game.Name, l.Name, game.BegunChange, p.Change.UID, json.RawMessage(memo)); err != nil {
+	if err := l.Home.Begin(ctx, l.Game.Name, l.Name, state.BegunChange, p.Change.UID, json.RawMessage(memo)); err != nil {
 		return err
 	}
 	if !p.Plan.Empty() {
@@ -128,7 +130,7 @@ func CarryOut(ctx context.Context, l *lane.Lane, p *Proposal) error {
 func change(ctx context.Context, l *lane.Lane, p *Proposal, memo json.RawMessage) error {
 	over := func(err error) error {
 		ctx := context.WithoutCancel(ctx)
-		return errors.Join(err, l.SetMark(ctx, false), l.Home.End(ctx, l.Game.Name, l.Name, game.BegunChange))
+		return errors.Join(err, l.SetMark(ctx, false), l.Home.End(ctx, l.Game.Name, l.Name, state.BegunChange))
 	}
 	if err := l.SetMark(ctx, true); err != nil {
 		return over(err)
@@ -160,7 +162,7 @@ func change(ctx context.Context, l *lane.Lane, p *Proposal, memo json.RawMessage
 // afterwards does what follows a change of the lane, and then ends it. The change itself
 // stands, whatever comes of that. What fails and may succeed later is left to the next
 // command, once.
-func afterwards(ctx context.Context, l *lane.Lane, c *game.Change, again bool) error {
+func afterwards(ctx context.Context, l *lane.Lane, c *state.Change, again bool) error {
 	if err := guard.Follow(ctx, l, c); err != nil {
 		later := !again && !guard.Lasting(err)
 		text := fmt.Sprintf("the block is not as it should be: %v; see morvant block --show", err)
@@ -173,7 +175,7 @@ func afterwards(ctx context.Context, l *lane.Lane, c *game.Change, again bool) e
 		}
 	}
 	afterPin(ctx, l, c)
-	return l.Home.End(ctx, l.Game.Name, l.Name, game.BegunChange)
+	return l.Home.End(ctx, l.Game.Name, l.Name, state.BegunChange)
 }
 
 // mayTouch returns an error if a file that has to leave its place cannot be moved: what
@@ -224,7 +226,7 @@ func unsettable(l *lane.Lane, p *Proposal) {
 
 // recordChange records a change, and whether the lane follows updates from now on: it
 // does if nothing holds it and no other lane does.
-func recordChange(ctx context.Context, l *lane.Lane, c *game.Change) error {
+func recordChange(ctx context.Context, l *lane.Lane, c *state.Change) error {
 	if err := l.Home.RecordChange(ctx, c); err != nil {
 		return err
 	}
@@ -232,7 +234,7 @@ func recordChange(ctx context.Context, l *lane.Lane, c *game.Change) error {
 	if err != nil {
 		return err
 	}
-	var is *game.Lane
+	var is *state.Lane
 	free := true
 	for _, o := range lanes {
 		if o.Name == l.Name {

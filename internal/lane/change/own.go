@@ -10,8 +10,9 @@ import (
 	"strings"
 	"time"
 
+	"morvant/internal/state"
+
 	"morvant/internal/digest"
-	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/plan"
@@ -79,9 +80,9 @@ func FromFolder(ctx context.Context, l *lane.Lane, dir string) (*Source, error) 
 }
 
 // FromBuild returns a snapshot as a source.
-func FromBuild(ctx context.Context, l *lane.Lane, b *game.Build) (*Source, error) {
+func FromBuild(ctx context.Context, l *lane.Lane, b *state.Build) (*Source, error) {
 	if b.Components != nil {
-		return nil, fmt.Errorf("%s is a feed's build and holds nothing of the player's: %w", b.Label, game.ErrUnknown)
+		return nil, fmt.Errorf("%s is a feed's build and holds nothing of the player's: %w", b.Label, state.ErrUnknown)
 	}
 	c, err := compose.Recorded(ctx, l, b)
 	if err != nil {
@@ -239,7 +240,7 @@ func ProposeCarry(ctx context.Context, l *lane.Lane, c *Carrying, take Take) (*P
 		to.promised = wanted
 		to.prepare = func(ctx context.Context) error { return putFrom(ctx, l, c.Source, bring) }
 	}
-	return propose(ctx, l, to, game.Change{What: "carry", Build: c.Source.Name, Before: pin, After: pin})
+	return propose(ctx, l, to, state.Change{What: "carry", Build: c.Source.Name, Before: pin, After: pin})
 }
 
 // putFrom puts the files of a source into the store.

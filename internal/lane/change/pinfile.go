@@ -6,8 +6,9 @@ import (
 	"net/url"
 	"slices"
 
+	"morvant/internal/state"
+
 	"morvant/internal/feed"
-	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/record"
@@ -55,13 +56,13 @@ func sources(feeds []*feed.Feed) []pinfile.Source {
 }
 
 // FromPinFile finds what a pin file means here: the build, and how it is to be pinned.
-func FromPinFile(ctx context.Context, l *lane.Lane, f *pinfile.File) (*game.Build, PinOptions, error) {
+func FromPinFile(ctx context.Context, l *lane.Lane, f *pinfile.File) (*state.Build, PinOptions, error) {
 	o := PinOptions{Hold: true, Components: f.Components}
 	builds, err := l.Home.Builds(ctx, l.Game.Name)
 	if err != nil {
 		return nil, o, err
 	}
-	b, err := sameContent(builds, func(b *game.Build) bool { return b.Digest() == f.Digest }, f.Build)
+	b, err := sameContent(builds, func(b *state.Build) bool { return b.Digest() == f.Digest }, f.Build)
 	if err != nil {
 		return nil, o, err
 	}
@@ -78,11 +79,11 @@ func FromPinFile(ctx context.Context, l *lane.Lane, f *pinfile.File) (*game.Buil
 		return nil, o, err
 	}
 	for _, over := range f.Overlays {
-		other, err := sameContent(builds, func(b *game.Build) bool { return b.Digest() == over.Digest }, over.Build)
+		other, err := sameContent(builds, func(b *state.Build) bool { return b.Digest() == over.Digest }, over.Build)
 		if err != nil {
 			return nil, o, fmt.Errorf("the overlay %s: %w", over.Files, err)
 		}
-		lay := game.Overlay{Name: other.Name(), Digest: over.Digest, Pattern: over.Files, Build: other.UID}
+		lay := state.Overlay{Name: other.Name(), Digest: over.Digest, Pattern: over.Files, Build: other.UID}
 		if other.Components != nil {
 			lay.Components = over.Components
 			lay.Build = other.With(over.Components).UID
@@ -94,7 +95,7 @@ func FromPinFile(ctx context.Context, l *lane.Lane, f *pinfile.File) (*game.Buil
 
 // mayWrite returns an error if a pin file writes onto a file of the build, or into one
 // that is a program: whoever wrote it could have it started.
-func mayWrite(ctx context.Context, l *lane.Lane, b *game.Build, o PinOptions) error {
+func mayWrite(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions) error {
 	if len(o.Add.Companions)+len(o.Add.Edits) == 0 {
 		return nil
 	}
@@ -123,7 +124,7 @@ func mayWrite(ctx context.Context, l *lane.Lane, b *game.Build, o PinOptions) er
 
 // sameContent finds the build that is meant by its content. A build that only has the
 // same name is not it.
-func sameContent(builds []*game.Build, is func(*game.Build) bool, label string) (*game.Build, error) {
+func sameContent(builds []*state.Build, is func(*state.Build) bool, label string) (*state.Build, error) {
 	if i := slices.IndexFunc(builds, is); i >= 0 {
 		return builds[i], nil
 	}

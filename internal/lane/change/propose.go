@@ -5,8 +5,9 @@ import (
 	"errors"
 	"fmt"
 
+	"morvant/internal/state"
+
 	"morvant/internal/digest"
-	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/plan"
@@ -18,8 +19,8 @@ import (
 type Proposal struct {
 	Plan    *plan.Plan
 	Odd     []scan.Oddity
-	Change  game.Change     // what the history will say
-	Build   *game.Build     // the build it leads to, if it leads to one
+	Change  state.Change    // what the history will say
+	Build   *state.Build    // the build it leads to, if it leads to one
 	Choice  *compose.Choice // of that build's components
 	Fetches []*Fetching     // what must be fetched first
 	Notes   []string        // what the player should know
@@ -46,7 +47,7 @@ type target struct {
 }
 
 // propose makes the plan that leads to a target.
-func propose(ctx context.Context, l *lane.Lane, to target, c game.Change) (*Proposal, error) {
+func propose(ctx context.Context, l *lane.Lane, to target, c state.Change) (*Proposal, error) {
 	tree := to.tree
 	if tree == nil {
 		var err error
@@ -74,15 +75,15 @@ func propose(ctx context.Context, l *lane.Lane, to target, c game.Change) (*Prop
 	}
 	unsettable(l, proposal)
 	proposal.Yielded = compose.Yielded(l, to.composed, proposal.Plan)
-	c.UID, c.Game, c.Lane, c.Made = game.NewUID(), l.Game.Name, l.Name, l.Now()
+	c.UID, c.Game, c.Lane, c.Made = state.NewUID(), l.Game.Name, l.Name, l.Now()
 	c.Totals = totals(proposal.Plan)
 	proposal.Change = c
 	return proposal, nil
 }
 
-func totals(p *plan.Plan) game.Totals {
+func totals(p *plan.Plan) state.Totals {
 	t := p.Totals()
-	return game.Totals{Replaced: t.Replaced, Added: t.Added, Removed: t.Removed, Moved: t.Moved, Retimed: t.Retimed, Written: t.Write, Made: t.Made, Unmade: t.Unmade}
+	return state.Totals{Replaced: t.Replaced, Added: t.Added, Removed: t.Removed, Moved: t.Moved, Retimed: t.Retimed, Written: t.Write, Made: t.Made, Unmade: t.Unmade}
 }
 
 // PinOptions say how a lane is pinned.
@@ -96,11 +97,11 @@ type PinOptions struct {
 	Open       bool // do not block updates
 	// Add is what the pin has beside its build: overlays, companions, edits, keep
 	// rules.
-	Add game.Pin
+	Add state.Pin
 }
 
 // ProposePin plans to bring the lane to a build.
-func ProposePin(ctx context.Context, l *lane.Lane, b *game.Build, o PinOptions) (*Proposal, error) {
+func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions) (*Proposal, error) {
 	if !o.Hold {
 		if err := mayFollow(ctx, l); err != nil {
 			return nil, err
@@ -122,10 +123,10 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *game.Build, o PinOptions) 
 	if err != nil {
 		return nil, err
 	}
-	c := game.Change{What: "unpin", Build: b.Label, Before: before}
+	c := state.Change{What: "unpin", Build: b.Label, Before: before}
 	if o.Hold {
 		c.What = "pin"
-		c.After = game.Pin{
+		c.After = state.Pin{
 			Build: to.Build.UID, Components: choice.Names, Open: o.Open, Clean: o.Clean || o.Exact, Exact: o.Exact,
 			Overlays: o.Add.Overlays, Companions: o.Add.Companions, Edits: o.Add.Edits, Keep: o.Add.Keep,
 			Since: l.Now(), First: before.First,
@@ -155,7 +156,7 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *game.Build, o PinOptions) 
 // gamesOwn adds to owned what else in the folder is surely the game's and not the
 // player's: files that are just as in some build that a feed offers. Those of any
 // component of held are left out: the player may have added it.
-func gamesOwn(l *lane.Lane, owned plan.State, t *scan.Tree, held *game.Build) (plan.State, error) {
+func gamesOwn(l *lane.Lane, owned plan.State, t *scan.Tree, held *state.Build) (plan.State, error) {
 	offered, err := l.Home.Offered(l.Game.Name)
 	if err != nil {
 		return nil, err
@@ -222,7 +223,7 @@ func ProposeRepair(ctx context.Context, l *lane.Lane, tree *scan.Tree) (*Proposa
 	if err != nil {
 		return nil, err
 	}
-	c := game.Change{What: "repair", Build: b.Label, Before: pin, After: pin}
+	c := state.Change{What: "repair", Build: b.Label, Before: pin, After: pin}
 	p, err := propose(ctx, l, target{want: want, owned: owned, clean: pin.Clean, exact: pin.Exact, tree: tree, composed: to}, c)
 	if err != nil {
 		return nil, err
@@ -233,7 +234,7 @@ func ProposeRepair(ctx context.Context, l *lane.Lane, tree *scan.Tree) (*Proposa
 
 // ProposeUndo plans to take a change back: change number id, or the last that
 // still stands if id is 0.
-func ProposeUndo(ctx context.Context, l *lane.Lane, id int64) (*Proposal, *game.Change, error) {
+func ProposeUndo(ctx context.Context, l *lane.Lane, id int64) (*Proposal, *state.Change, error) {
 	history, err := l.Home.History(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return nil, nil, err
@@ -242,14 +243,14 @@ func ProposeUndo(ctx context.Context, l *lane.Lane, id int64) (*Proposal, *game.
 	if err != nil {
 		return nil, nil, err
 	}
-	p, err := rewind(ctx, l, []*game.Change{c}, game.Change{What: "undo", Undoes: c.ID, Before: c.After, After: c.Before})
+	p, err := rewind(ctx, l, []*state.Change{c}, state.Change{What: "undo", Undoes: c.ID, Before: c.After, After: c.Before})
 	return p, c, err
 }
 
 // Undoable finds the change to take back. Only the last that stands can be: the
 // ones before it are buried under its files.
-func Undoable(history []*game.Change, id int64) (*game.Change, error) {
-	var last *game.Change
+func Undoable(history []*state.Change, id int64) (*state.Change, error) {
+	var last *state.Change
 	for _, c := range history {
 		switch {
 		case c.ID == id && c.Undone != 0:
@@ -267,7 +268,7 @@ func Undoable(history []*game.Change, id int64) (*game.Change, error) {
 		}
 	}
 	if id != 0 {
-		return nil, &game.UnknownError{Kind: "change", Name: fmt.Sprint(id)}
+		return nil, &state.UnknownError{Kind: "change", Name: fmt.Sprint(id)}
 	}
 	return nil, lane.ErrNothing
 }
@@ -279,7 +280,7 @@ func ProposeUnpin(ctx context.Context, l *lane.Lane) (*Proposal, error) {
 		return nil, err
 	}
 	pin, _, err := l.Pin(ctx)
-	if err != nil && !errors.Is(err, game.ErrUnknown) {
+	if err != nil && !errors.Is(err, state.ErrUnknown) {
 		return nil, err
 	}
 	if !pin.Held() {
@@ -289,7 +290,7 @@ func ProposeUnpin(ctx context.Context, l *lane.Lane) (*Proposal, error) {
 	if err != nil {
 		return nil, err
 	}
-	var since []*game.Change
+	var since []*state.Change
 	first := false
 	for _, c := range history {
 		if c.Undone == 0 && c.What != "undo" {
@@ -303,7 +304,7 @@ func ProposeUnpin(ctx context.Context, l *lane.Lane) (*Proposal, error) {
 	if !first {
 		return nil, fmt.Errorf("the history does not reach back to before the hold; lift it with --stay or --to BUILD: %w", lane.ErrNothing)
 	}
-	return rewind(ctx, l, since, game.Change{What: "unpin", Before: pin})
+	return rewind(ctx, l, since, state.Change{What: "unpin", Before: pin})
 }
 
 // ProposeLift plans to lift the hold and leave every file as it is.
@@ -312,18 +313,18 @@ func ProposeLift(ctx context.Context, l *lane.Lane) (*Proposal, error) {
 		return nil, err
 	}
 	pin, _, err := l.Pin(ctx)
-	if err != nil && !errors.Is(err, game.ErrUnknown) {
+	if err != nil && !errors.Is(err, state.ErrUnknown) {
 		return nil, err
 	}
 	if !pin.Held() {
 		return nil, lane.ErrNotHeld
 	}
-	c := game.Change{What: "unpin", Before: pin, UID: game.NewUID(), Game: l.Game.Name, Lane: l.Name, Made: l.Now()}
+	c := state.Change{What: "unpin", Before: pin, UID: state.NewUID(), Game: l.Game.Name, Lane: l.Name, Made: l.Now()}
 	return &Proposal{Plan: &plan.Plan{}, Change: c, tree: &scan.Tree{}}, nil
 }
 
 // rewind plans to take back changes, given the newest first.
-func rewind(ctx context.Context, l *lane.Lane, changes []*game.Change, c game.Change) (*Proposal, error) {
+func rewind(ctx context.Context, l *lane.Lane, changes []*state.Change, c state.Change) (*Proposal, error) {
 	tree, err := l.Look(ctx, 0)
 	if err != nil {
 		return nil, err
@@ -352,7 +353,7 @@ func rewind(ctx context.Context, l *lane.Lane, changes []*game.Change, c game.Ch
 // maxSteps bounds the encoded steps of a change, in bytes.
 const maxSteps = 1 << 30
 
-func steps(ctx context.Context, l *lane.Lane, c *game.Change) ([]plan.Step, error) {
+func steps(ctx context.Context, l *lane.Lane, c *state.Change) ([]plan.Step, error) {
 	raw, err := l.Store.Bytes(ctx, c.Steps, maxSteps)
 	if err != nil {
 		return nil, fmt.Errorf("the record of change %d: %w", c.ID, err)

@@ -8,9 +8,10 @@ import (
 	"path/filepath"
 	"strings"
 
+	"morvant/internal/state"
+
 	"morvant/internal/apply"
 	"morvant/internal/digest"
-	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/backup"
 	"morvant/internal/lane/record"
@@ -21,7 +22,7 @@ import (
 // Recover ends a change of the lane's files that an earlier run did not, and what
 // follows it.
 func Recover(ctx context.Context, l *lane.Lane) error {
-	begun, err := l.BegunHere(ctx, game.BegunChange)
+	begun, err := l.BegunHere(ctx, state.BegunChange)
 	if err != nil {
 		return err
 	}
@@ -39,7 +40,7 @@ func Recover(ctx context.Context, l *lane.Lane) error {
 		}
 	}
 	r := apply.Recovery{Root: l.Root, Store: l.Store, Now: l.Now, Ours: func(steps []plan.Step, memo json.RawMessage) bool { return ours(ctx, l, steps, memo) }}
-	var c game.Change
+	var c state.Change
 	if begun != nil {
 		if err := json.Unmarshal(begun.Body, &c); err != nil {
 			return fmt.Errorf("an unfinished change in %s: %w", l.Dir, errors.Join(apply.ErrJournal, err))
@@ -54,7 +55,7 @@ func Recover(ctx context.Context, l *lane.Lane) error {
 		return fmt.Errorf("a change in %s was interrupted and cannot be ended yet: %w", l.Dir, err)
 	}
 	if end.Memo != nil {
-		c = game.Change{}
+		c = state.Change{}
 		if err := json.Unmarshal(end.Memo, &c); err != nil {
 			return fmt.Errorf("an unfinished change in %s: %w", l.Dir, errors.Join(apply.ErrJournal, err))
 		}
@@ -65,7 +66,7 @@ func Recover(ctx context.Context, l *lane.Lane) error {
 // ours decides about a change that an old version of Morvant has begun and not noted:
 // the store has its list of steps, which nobody else can have put there.
 func ours(ctx context.Context, l *lane.Lane, steps []plan.Step, memo json.RawMessage) bool {
-	var c game.Change
+	var c state.Change
 	if json.Unmarshal(memo, &c) != nil || c.Game != l.Game.Name || c.Lane != l.Name || len(steps) == 0 {
 		return false
 	}
@@ -75,7 +76,7 @@ func ours(ctx context.Context, l *lane.Lane, steps []plan.Step, memo json.RawMes
 }
 
 // ended records how a change ended, does what follows it, and says so.
-func ended(ctx context.Context, l *lane.Lane, end *apply.Ended, c *game.Change, noted bool) error {
+func ended(ctx context.Context, l *lane.Lane, end *apply.Ended, c *state.Change, noted bool) error {
 	ctx = context.WithoutCancel(ctx)
 	sentences := sentences(ctx, l, end.Report)
 	what := lane.Describe(c) + " of " + l.Title()
@@ -128,7 +129,7 @@ func ended(ctx context.Context, l *lane.Lane, end *apply.Ended, c *game.Change, 
 		return err
 	}
 	if noted {
-		return l.Home.End(ctx, l.Game.Name, l.Name, game.BegunChange)
+		return l.Home.End(ctx, l.Game.Name, l.Name, state.BegunChange)
 	}
 	return nil
 }

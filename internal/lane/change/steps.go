@@ -8,7 +8,8 @@ import (
 	"path/filepath"
 	"strings"
 
-	"morvant/internal/game"
+	"morvant/internal/state"
+
 	"morvant/internal/lane"
 	"morvant/internal/lane/backup"
 	"morvant/internal/process"
@@ -31,7 +32,7 @@ func (t *tail) Write(b []byte) (int, error) {
 
 // afterPin runs the player's own commands after a pin, and keeps their output in the
 // history. The pin stands, whatever comes of them.
-func afterPin(ctx context.Context, l *lane.Lane, c *game.Change) {
+func afterPin(ctx context.Context, l *lane.Lane, c *state.Change) {
 	if c.What != "pin" || len(l.Game.AfterPin) == 0 && l.Game.ConvertSaves == "" {
 		return
 	}

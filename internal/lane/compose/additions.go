@@ -10,9 +10,10 @@ import (
 	"path/filepath"
 	"slices"
 
+	"morvant/internal/state"
+
 	"morvant/internal/digest"
 	"morvant/internal/edit"
-	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
@@ -28,7 +29,7 @@ var ErrOverlay = errors.New("the overlay brings no file")
 // companions, edits. fresh says that the pin is being made: then an edit must find its
 // value. Later the player may have taken the line out of a file of theirs, which must
 // not keep anything else from working.
-func Add(ctx context.Context, l *lane.Lane, c *Composed, pin game.Pin, fresh bool) error {
+func Add(ctx context.Context, l *lane.Lane, c *Composed, pin state.Pin, fresh bool) error {
 	c.ignoresCase = l.IgnoresCase()
 	files := make(map[string]manifest.File)
 	if len(pin.Overlays) > 0 {
@@ -94,9 +95,9 @@ func (c *Composed) lay(files map[string]manifest.File) error {
 }
 
 // overlay adds the files of an overlay; those of an earlier one give way.
-func overlay(ctx context.Context, l *lane.Lane, c *Composed, o game.Overlay, files map[string]manifest.File) error {
+func overlay(ctx context.Context, l *lane.Lane, c *Composed, o state.Overlay, files map[string]manifest.File) error {
 	b, err := l.Home.RecordedBuild(ctx, l.Game.Name, o.Build)
-	if errors.Is(err, game.ErrUnknown) {
+	if errors.Is(err, state.ErrUnknown) {
 		b, err = offered(ctx, l, o)
 	}
 	if err != nil {
@@ -132,7 +133,7 @@ func overlay(ctx context.Context, l *lane.Lane, c *Composed, o game.Overlay, fil
 }
 
 // offered finds the build of an overlay among what the feeds offer.
-func offered(ctx context.Context, l *lane.Lane, o game.Overlay) (*game.Build, error) {
+func offered(ctx context.Context, l *lane.Lane, o state.Overlay) (*state.Build, error) {
 	list, err := l.Home.Offered(l.Game.Name)
 	if err != nil {
 		return nil, err
@@ -142,14 +143,14 @@ func offered(ctx context.Context, l *lane.Lane, o game.Overlay) (*game.Build, er
 			return b.With(o.Components), nil
 		}
 	}
-	return nil, &game.UnknownError{Kind: "build", Name: o.Name}
+	return nil, &state.UnknownError{Kind: "build", Name: o.Name}
 }
 
 // maxEdited bounds a file that an edit is made in, in bytes.
 const maxEdited = edit.MaxSize
 
 // setValue sets a value in a file of the build, or in one that only the lane has.
-func setValue(ctx context.Context, l *lane.Lane, c *Composed, e game.Edit, fresh bool) error {
+func setValue(ctx context.Context, l *lane.Lane, c *Composed, e state.Edit, fresh bool) error {
 	e.File = c.Spelling().Of(e.File)
 	f, built := c.Manifest.File(e.File)
 	var content []byte
@@ -167,7 +168,7 @@ func setValue(ctx context.Context, l *lane.Lane, c *Composed, e game.Edit, fresh
 		}
 	}
 	if err != nil {
-		return fmt.Errorf("%w: %s: %w", game.ErrEdit, e.File, err)
+		return fmt.Errorf("%w: %s: %w", state.ErrEdit, e.File, err)
 	}
 	d := edit.Parse(content)
 	v, err := d.Find(ctx, e.Find, 1)
@@ -179,7 +180,7 @@ func setValue(ctx context.Context, l *lane.Lane, c *Composed, e game.Edit, fresh
 		c.edited = append(c.edited, e.File)
 	}
 	if err != nil {
-		return fmt.Errorf("%w: %s: %w", game.ErrEdit, e.File, err)
+		return fmt.Errorf("%w: %s: %w", state.ErrEdit, e.File, err)
 	}
 	return c.lay(map[string]manifest.File{e.File: c.bring(e.File, d.With(v, []string{e.Set}))})
 }
@@ -248,7 +249,7 @@ func KeepTexts(ctx context.Context, l *lane.Lane, texts map[digest.Digest][]byte
 
 // CheckAdditions returns an error for something that could not be kept as the pin
 // says.
-func CheckAdditions(pin game.Pin, r rules.Rules) error {
+func CheckAdditions(pin state.Pin, r rules.Rules) error {
 	if err := (rules.Rules{Keep: pin.Keep}).Check(); err != nil {
 		return err
 	}
@@ -258,10 +259,10 @@ func CheckAdditions(pin game.Pin, r rules.Rules) error {
 			return err
 		}
 		if match.Kept(k.Path) || match.Scratch(k.Path) {
-			return fmt.Errorf("%w: %s is under a keep or scratch rule, where a pin changes nothing", game.ErrCompanion, k.Path)
+			return fmt.Errorf("%w: %s is under a keep or scratch rule, where a pin changes nothing", state.ErrCompanion, k.Path)
 		}
-		if slices.ContainsFunc(pin.Companions[:i], func(o game.Companion) bool { return o.Path == k.Path }) {
-			return fmt.Errorf("%w: %s is named twice", game.ErrCompanion, k.Path)
+		if slices.ContainsFunc(pin.Companions[:i], func(o state.Companion) bool { return o.Path == k.Path }) {
+			return fmt.Errorf("%w: %s is named twice", state.ErrCompanion, k.Path)
 		}
 	}
 	for _, e := range pin.Edits {
@@ -269,7 +270,7 @@ func CheckAdditions(pin game.Pin, r rules.Rules) error {
 			return err
 		}
 		if match.Scratch(e.File) {
-			return fmt.Errorf("%w: %s is under a scratch rule, where a pin changes nothing", game.ErrEdit, e.File)
+			return fmt.Errorf("%w: %s is under a scratch rule, where a pin changes nothing", state.ErrEdit, e.File)
 		}
 	}
 	return nil

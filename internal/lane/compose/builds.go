@@ -9,9 +9,10 @@ import (
 	"slices"
 	"strings"
 
+	"morvant/internal/state"
+
 	"morvant/internal/digest"
 	"morvant/internal/feed"
-	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
@@ -25,7 +26,7 @@ var ErrComponent = errors.New("the build has no such component")
 // Composed is what a lane is to hold: a build with its components chosen, and what
 // the pin adds to it.
 type Composed struct {
-	Build      *game.Build
+	Build      *state.Build
 	Base       *manifest.Manifest   // of the build alone
 	Manifest   *manifest.Manifest   // with what the pin adds
 	Own        *manifest.Attributes // of the build alone
@@ -53,7 +54,7 @@ func (c *Composed) holds(f manifest.File) bool {
 func (c *Composed) Layers() []*Composed { return append([]*Composed{c}, c.overlays...) }
 
 // Of puts a build together. names are the components of a feed's build.
-func Of(ctx context.Context, l *lane.Lane, b *game.Build, names []string) (*Composed, error) {
+func Of(ctx context.Context, l *lane.Lane, b *state.Build, names []string) (*Composed, error) {
 	if b.Components == nil {
 		return Recorded(ctx, l, b)
 	}
@@ -68,7 +69,7 @@ func Of(ctx context.Context, l *lane.Lane, b *game.Build, names []string) (*Comp
 		c.Parts, err = parts(l, known)
 		return c, err
 	}
-	if !errors.Is(err, game.ErrUnknown) {
+	if !errors.Is(err, state.ErrUnknown) {
 		return nil, err
 	}
 	c := &Composed{Build: b}
@@ -98,7 +99,7 @@ func (c *Composed) merge() error {
 
 // parts reads the manifests of the chosen components from the feeds that offer
 // the build.
-func parts(l *lane.Lane, b *game.Build) ([]feed.Part, error) {
+func parts(l *lane.Lane, b *state.Build) ([]feed.Part, error) {
 	if len(b.Feeds) == 0 {
 		return nil, nil
 	}
@@ -122,7 +123,7 @@ func parts(l *lane.Lane, b *game.Build) ([]feed.Part, error) {
 }
 
 // Recorded reads a build that is in the store.
-func Recorded(ctx context.Context, l *lane.Lane, b *game.Build) (*Composed, error) {
+func Recorded(ctx context.Context, l *lane.Lane, b *state.Build) (*Composed, error) {
 	c := &Composed{Build: b, Recorded: true}
 	var err error
 	if c.Base, err = b.ReadManifest(ctx, l.Store); err != nil {
@@ -159,7 +160,7 @@ func Adopt(ctx context.Context, l *lane.Lane, c *Composed, partial bool) error {
 }
 
 // Describe puts what describes a build into the store.
-func Describe(ctx context.Context, l *lane.Lane, session *store.Session, b *game.Build, m, attributes []byte) error {
+func Describe(ctx context.Context, l *lane.Lane, session *store.Session, b *state.Build, m, attributes []byte) error {
 	var err error
 	if b.Manifest, _, err = session.Put(ctx, bytes.NewReader(m), nil); err != nil {
 		return err
@@ -186,7 +187,7 @@ type Choice struct {
 
 // Choose returns the components of a feed's build that were asked for; if none
 // were, those that the lane has. A snapshot has none to choose from.
-func Choose(ctx context.Context, l *lane.Lane, b *game.Build, asked []string) (*Choice, error) {
+func Choose(ctx context.Context, l *lane.Lane, b *state.Build, asked []string) (*Choice, error) {
 	if b.Components == nil {
 		if len(asked) > 0 {
 			return nil, fmt.Errorf("%w: %s is a snapshot, of the whole folder", ErrComponent, b.Label)
@@ -241,7 +242,7 @@ func Choose(ctx context.Context, l *lane.Lane, b *game.Build, asked []string) (*
 }
 
 // requiredOf lists the components that no build of the feed works without.
-func requiredOf(b *game.Build) ([]string, error) {
+func requiredOf(b *state.Build) ([]string, error) {
 	if len(b.Feeds) == 0 {
 		return nil, nil
 	}
@@ -261,7 +262,7 @@ func requiredOf(b *game.Build) ([]string, error) {
 // present finds out which components of the build the folder has: those of which,
 // in this or another build, at least half of the files stand in their places. An
 // empty folder gets all that are not optional.
-func present(ctx context.Context, l *lane.Lane, b *game.Build) ([]string, error) {
+func present(ctx context.Context, l *lane.Lane, b *state.Build) ([]string, error) {
 	if l.Root == nil { // its disk is not there
 		return b.ComponentNames(), nil
 	}
@@ -274,7 +275,7 @@ func present(ctx context.Context, l *lane.Lane, b *game.Build) ([]string, error)
 		return nil, err
 	}
 	there := make(map[string]bool)
-	for _, other := range append([]*game.Build{b}, offered...) {
+	for _, other := range append([]*state.Build{b}, offered...) {
 		for _, p := range other.Components {
 			if there[p.Name] || !slices.Contains(b.ComponentNames(), p.Name) || len(other.Feeds) == 0 {
 				continue
@@ -358,7 +359,7 @@ func RunFetch(ctx context.Context, l *lane.Lane, c *Composed, p *feed.Plan, only
 	}
 	result, err := p.Run(ctx, l.Feed)
 	if err == nil {
-		err = l.Home.End(ctx, l.Game.Name, "", game.BegunFetch)
+		err = l.Home.End(ctx, l.Game.Name, "", state.BegunFetch)
 	}
 	if err == nil || ctx.Err() != nil {
 		return result, errors.Join(err, ctx.Err())
@@ -390,14 +391,14 @@ func noteFetch(ctx context.Context, l *lane.Lane, p *feed.Plan) error {
 	if err = errors.Join(err, session.Close()); err != nil {
 		return err
 	}
-	return l.Home.Begin(ctx, l.Game.Name, "", game.BegunFetch, game.NewUID(), game.Fetch{Chunks: d, Since: l.Now(), Owner: fetchOwner(l.Game.Name)})
+	return l.Home.Begin(ctx, l.Game.Name, "", state.BegunFetch, state.NewUID(), state.Fetch{Chunks: d, Since: l.Now(), Owner: fetchOwner(l.Game.Name)})
 }
 
 func fetchOwner(name string) string { return "fetch-" + name }
 
 // Fetch is a fetch that has been planned and not carried out.
 type Fetch struct {
-	Build  *game.Build
+	Build  *state.Build
 	Choice *Choice
 	Plan   *feed.Plan
 
@@ -406,7 +407,7 @@ type Fetch struct {
 }
 
 // ProposeFetch plans to bring all content of a build into the store.
-func ProposeFetch(ctx context.Context, l *lane.Lane, b *game.Build, asked []string) (*Fetch, error) {
+func ProposeFetch(ctx context.Context, l *lane.Lane, b *state.Build, asked []string) (*Fetch, error) {
 	choice, err := Choose(ctx, l, b, asked)
 	if err != nil {
 		return nil, err

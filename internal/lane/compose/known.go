@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"os"
 
+	"morvant/internal/state"
+
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
 	"morvant/internal/feed"
@@ -49,7 +51,7 @@ func Known(ctx context.Context, home *game.Home, s *store.Store, g *game.Game) (
 	return list, nil
 }
 
-func OfferedParts(b *game.Build) ([]identify.Part, error) {
+func OfferedParts(b *state.Build) ([]identify.Part, error) {
 	required := make(map[string]bool)
 	names, err := requiredOf(b)
 	if err != nil {
@@ -73,7 +75,7 @@ func OfferedParts(b *game.Build) ([]identify.Part, error) {
 type Presence struct {
 	// Bytes of content that is in the store or in the live folder, by build. Of a
 	// file that is here in part only what the store holds counts.
-	Bytes map[*game.Build]int64
+	Bytes map[*state.Build]int64
 	// Unread says that files of the live folder have not been looked into, and may
 	// add to that.
 	Unread bool
@@ -81,7 +83,7 @@ type Presence struct {
 
 // Here finds out how much is on this computer of the builds that feeds offer. It
 // goes by what is remembered of the live folder, and reads nothing.
-func Here(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, builds []*game.Build) (*Presence, error) {
+func Here(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, builds []*state.Build) (*Presence, error) {
 	parts := make(map[digest.Digest]*feed.Part) // by manifest
 	all := make(map[digest.Digest]bool)
 	for _, b := range builds {
@@ -100,7 +102,7 @@ func Here(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, bu
 			}
 		}
 	}
-	p := &Presence{Bytes: make(map[*game.Build]int64)}
+	p := &Presence{Bytes: make(map[*state.Build]int64)}
 	if len(all) == 0 {
 		return p, nil
 	}
@@ -196,7 +198,7 @@ func liveContent(ctx context.Context, home *game.Home, g *game.Game) (have map[d
 	if err != nil {
 		return nil, false, err
 	}
-	if err := cache.Recall(ctx, game.CacheKey(g.Name, is.Name), tree); err != nil {
+	if err := cache.Recall(ctx, state.CacheKey(g.Name, is.Name), tree); err != nil {
 		return nil, false, err
 	}
 	match := g.Rules().Matcher()

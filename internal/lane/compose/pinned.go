@@ -4,16 +4,17 @@ import (
 	"context"
 	"errors"
 
-	"morvant/internal/game"
+	"morvant/internal/state"
+
 	"morvant/internal/lane"
 	"morvant/internal/plan"
 )
 
 // Pinned returns the pin in force and the state of its build. A build that has
 // been forgotten owns nothing.
-func Pinned(ctx context.Context, l *lane.Lane) (game.Pin, plan.State, error) {
+func Pinned(ctx context.Context, l *lane.Lane) (state.Pin, plan.State, error) {
 	pin, b, err := l.Pin(ctx)
-	if errors.Is(err, game.ErrUnknown) {
+	if errors.Is(err, state.ErrUnknown) {
 		return pin, nil, nil
 	}
 	if err != nil || b == nil {
@@ -37,7 +38,7 @@ func HeldState(ctx context.Context, l *lane.Lane) (plan.State, error) {
 
 // OfPin puts together the build that a pin holds the lane to, and what the pin
 // adds to it.
-func OfPin(ctx context.Context, l *lane.Lane, b *game.Build, pin game.Pin) (*Composed, error) {
+func OfPin(ctx context.Context, l *lane.Lane, b *state.Build, pin state.Pin) (*Composed, error) {
 	c, err := Of(ctx, l, b, pin.Components)
 	if err != nil {
 		return nil, err

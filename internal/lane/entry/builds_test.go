@@ -6,6 +6,9 @@ import (
 	"testing"
 	"time"
 
+	"morvant/internal/resolve"
+	"morvant/internal/state"
+
 	"aead.dev/minisign"
 	"github.com/stretchr/testify/require"
 
@@ -38,11 +41,11 @@ func newFed(t *testing.T, label string) *bench {
 	return b
 }
 
-func (b *bench) find(name string) *game.Build {
+func (b *bench) find(name string) *state.Build {
 	b.Helper()
 	r, err := ref.Parse(name)
 	require.NoError(b, err)
-	found, err := b.home.FindBuild(b.Context(), "quay", r)
+	found, err := resolve.Build(b.Context(), b.home, "quay", r)
 	require.NoError(b, err)
 	return found.Build
 }

@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"slices"
 
+	"morvant/internal/state"
+
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
@@ -19,7 +21,7 @@ import (
 
 // findFolder opens the lane's folder. One that is gone as a whole is made again if
 // that is wanted.
-func findFolder(ctx context.Context, l *lane.Lane, is *game.Lane, o lane.Options) error {
+func findFolder(ctx context.Context, l *lane.Lane, is *state.Lane, o lane.Options) error {
 	info, err := os.Stat(l.Dir)
 	switch {
 	case err == nil && info.IsDir():
@@ -62,7 +64,7 @@ func findFolder(ctx context.Context, l *lane.Lane, is *game.Lane, o lane.Options
 
 // emptied reports whether the folder has nothing in it, and is on the disk that it was
 // on.
-func emptied(l *lane.Lane, is *game.Lane) bool {
+func emptied(l *lane.Lane, is *state.Lane) bool {
 	list, err := os.ReadDir(l.Dir)
 	if err != nil || volume.ID(l.Dir) != is.Volume {
 		return false
@@ -87,7 +89,7 @@ func refill(ctx context.Context, l *lane.Lane, o lane.Options) error {
 
 // away reports whether the disk is missing that the lane's folder was on: the folder
 // around it is gone as well, or belongs to another disk.
-func away(l *lane.Lane, is *game.Lane) bool {
+func away(l *lane.Lane, is *state.Lane) bool {
 	around := filepath.Dir(l.Dir)
 	if _, err := os.Stat(around); err != nil {
 		return true
@@ -128,7 +130,7 @@ const resembles = 0.5
 
 // trust finds out whether the folder is the lane's: its marker says so, or what is in it
 // does. One that is gets its marker back; another is noted as a stranger.
-func trust(ctx context.Context, l *lane.Lane, is *game.Lane) error {
+func trust(ctx context.Context, l *lane.Lane, is *state.Lane) error {
 	want := lane.Identity{Game: l.Game.Name, Lane: l.Name}
 	here := volume.ID(l.Dir)
 	switch got := lane.MarkOf(l.Dir); {

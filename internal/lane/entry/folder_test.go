@@ -5,10 +5,11 @@ import (
 	"path/filepath"
 	"testing"
 
+	"morvant/internal/state"
+
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/digest"
-	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lanes"
 	"morvant/internal/plan"
@@ -35,7 +36,7 @@ func TestWhatADiskCannotHoldIsNamed(t *testing.T) {
 // it under the other lane's name.
 func TestALaneWhoseMarkerCannotBeReadIsParkedAllTheSame(t *testing.T) {
 	dir := t.TempDir()
-	s := &game.Switch{From: "main", To: "old", Place: filepath.Join(dir, "Quay [old]"), Park: filepath.Join(dir, "Quay [main]")}
+	s := &state.Switch{From: "main", To: "old", Place: filepath.Join(dir, "Quay [old]"), Park: filepath.Join(dir, "Quay [main]")}
 	from, to := lane.Identity{Game: "quay", Lane: "main"}, lane.Identity{Game: "quay", Lane: "old"}
 	require.False(t, lanes.LeftAt(s, from), "nothing is there")
 	require.NoError(t, os.Mkdir(s.Place, 0o755))

@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"morvant/internal/state"
+
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/game"
@@ -245,34 +247,34 @@ func (b *bench) undo(id int64) {
 // redo takes the last undo back.
 func (b *bench) redo() {
 	b.Helper()
-	history, err := b.home.History(b.Context(), "quay", game.MainLane)
+	history, err := b.home.History(b.Context(), "quay", state.MainLane)
 	require.NoError(b, err)
 	require.Equal(b, "undo", history[0].What)
 	b.undo(history[0].ID)
 }
 
 func TestOnlyTheLastStandingChangeCanBeTakenBack(t *testing.T) {
-	pin := func(id, undone int64) *game.Change { return &game.Change{ID: id, What: "pin", Undone: undone} }
-	undo := func(id, of, undone int64) *game.Change {
-		return &game.Change{ID: id, What: "undo", Undoes: of, Undone: undone}
+	pin := func(id, undone int64) *state.Change { return &state.Change{ID: id, What: "pin", Undone: undone} }
+	undo := func(id, of, undone int64) *state.Change {
+		return &state.Change{ID: id, What: "undo", Undoes: of, Undone: undone}
 	}
 	for name, c := range map[string]struct {
-		history []*game.Change // the newest first
+		history []*state.Change // the newest first
 		id      int64
 		want    int64
 		err     error
 	}{
-		"the last":                        {[]*game.Change{pin(2, 0), pin(1, 0)}, 0, 2, nil},
-		"past one that is undone":         {[]*game.Change{undo(3, 2, 0), pin(2, 3), pin(1, 0)}, 0, 1, nil},
-		"the last by number":              {[]*game.Change{pin(2, 0), pin(1, 0)}, 2, 2, nil},
-		"one that is buried":              {[]*game.Change{pin(2, 0), pin(1, 0)}, 1, 0, lane.ErrNothing},
-		"an undo":                         {[]*game.Change{undo(2, 1, 0), pin(1, 2)}, 2, 2, nil},
-		"an undo that is buried":          {[]*game.Change{pin(3, 0), undo(2, 1, 0), pin(1, 2)}, 2, 0, lane.ErrNothing},
-		"one that is undone already":      {[]*game.Change{undo(2, 1, 0), pin(1, 2)}, 1, 0, lane.ErrNothing},
+		"the last":                        {[]*state.Change{pin(2, 0), pin(1, 0)}, 0, 2, nil},
+		"past one that is undone":         {[]*state.Change{undo(3, 2, 0), pin(2, 3), pin(1, 0)}, 0, 1, nil},
+		"the last by number":              {[]*state.Change{pin(2, 0), pin(1, 0)}, 2, 2, nil},
+		"one that is buried":              {[]*state.Change{pin(2, 0), pin(1, 0)}, 1, 0, lane.ErrNothing},
+		"an undo":                         {[]*state.Change{undo(2, 1, 0), pin(1, 2)}, 2, 2, nil},
+		"an undo that is buried":          {[]*state.Change{pin(3, 0), undo(2, 1, 0), pin(1, 2)}, 2, 0, lane.ErrNothing},
+		"one that is undone already":      {[]*state.Change{undo(2, 1, 0), pin(1, 2)}, 1, 0, lane.ErrNothing},
 		"nothing":                         {nil, 0, 0, lane.ErrNothing},
-		"nothing that stands":             {[]*game.Change{undo(2, 1, 0), pin(1, 2)}, 0, 0, lane.ErrNothing},
-		"a number that was never given":   {[]*game.Change{pin(1, 0)}, 7, 0, game.ErrUnknown},
-		"one that an undone undo brought": {[]*game.Change{undo(3, 2, 0), undo(2, 1, 3), pin(1, 0)}, 0, 1, nil},
+		"nothing that stands":             {[]*state.Change{undo(2, 1, 0), pin(1, 2)}, 0, 0, lane.ErrNothing},
+		"a number that was never given":   {[]*state.Change{pin(1, 0)}, 7, 0, state.ErrUnknown},
+		"one that an undone undo brought": {[]*state.Change{undo(3, 2, 0), undo(2, 1, 3), pin(1, 0)}, 0, 1, nil},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got, err := change.Undoable(c.history, c.id)
@@ -416,7 +418,7 @@ func TestProposingTwiceIsProposingOnce(t *testing.T) {
 		_, err := record.Snapshot(t.Context(), l, "1", "")
 		require.NoError(t, err)
 		for range 2 {
-			_, err = change.ProposePin(t.Context(), l, b.find("1"), change.PinOptions{Hold: true, Add: game.Pin{Keep: []string{"Maps/**"}}})
+			_, err = change.ProposePin(t.Context(), l, b.find("1"), change.PinOptions{Hold: true, Add: state.Pin{Keep: []string{"Maps/**"}}})
 			require.NoError(t, err)
 			require.Equal(t, []string{"Mods/**", "Maps/**"}, l.Game.Keep)
 		}

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"morvant/internal/state"
+
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/block"
@@ -77,11 +79,11 @@ func (b *bench) change(to string) error {
 	return err
 }
 
-func (b *bench) lanes() map[string]*game.Lane {
+func (b *bench) lanes() map[string]*state.Lane {
 	b.Helper()
 	list, err := b.home.Lanes(b.Context(), "quay")
 	require.NoError(b, err)
-	out := make(map[string]*game.Lane)
+	out := make(map[string]*state.Lane)
 	for _, l := range list {
 		out[l.Name] = l
 	}
@@ -118,7 +120,7 @@ func TestTwoLanesChangePlacesAndKeepWhatTheyAre(t *testing.T) {
 
 func TestASwitchThatCannotBeChangesNothing(t *testing.T) {
 	b := newPaired(t, game.Settings{})
-	var unknown *game.UnknownError
+	var unknown *state.UnknownError
 	require.ErrorAs(t, b.change("nowhere"), &unknown)
 	require.ErrorIs(t, b.change("main"), lane.ErrLive)
 	b.file(b.parked("main"), "in the way", "x")
@@ -148,7 +150,7 @@ func TestASwitchIsFinishedFromWhereverItWasCutOff(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			b := newPaired(t, game.Settings{})
-			require.NoError(t, b.home.BeginSwitch(t.Context(), "quay", &game.Switch{From: "main", To: "old", Park: b.parked("main"), Place: b.parked("old")}))
+			require.NoError(t, b.home.BeginSwitch(t.Context(), "quay", &state.Switch{From: "main", To: "old", Park: b.parked("main"), Place: b.parked("old")}))
 			cut.leave(b)
 			b.on(func(l *lane.Lane) {
 				require.Equal(t, cut.live, l.Name)
@@ -225,8 +227,8 @@ func TestALaneIsRenamedAdoptedAndRemoved(t *testing.T) {
 	b.on(func(l *lane.Lane) {
 		o, err := change.Beside(t.Context(), l, "old")
 		require.NoError(t, err)
-		require.ErrorIs(t, lanes.Rename(t.Context(), o, "main"), game.ErrExists)
-		require.ErrorIs(t, lanes.Rename(t.Context(), o, "Bad Name"), game.ErrName)
+		require.ErrorIs(t, lanes.Rename(t.Context(), o, "main"), state.ErrExists)
+		require.ErrorIs(t, lanes.Rename(t.Context(), o, "Bad Name"), state.ErrName)
 		require.NoError(t, lanes.Rename(t.Context(), o, "races"))
 		require.NoError(t, o.Close())
 		require.Equal(t, lane.Identity{Game: "quay", Lane: "races"}, lane.MarkOf(b.parked("races")))
@@ -268,10 +270,10 @@ func TestWhatAPinAddsIsPartOfTheTarget(t *testing.T) {
 	b.on(func(l *lane.Lane) { _, err := record.Snapshot(t.Context(), l, "2", ""); require.NoError(t, err) })
 	b.file(b.live, "mine.cfg", "fog = high\nsea = wild\n")
 	two := b.find("2")
-	add := game.Pin{
-		Overlays:   []game.Overlay{{Build: two.UID, Name: two.Name(), Digest: two.Digest(), Pattern: "lib/*"}},
-		Companions: []game.Companion{{Path: "bin/ok.txt", Text: "ok"}},
-		Edits:      []game.Edit{{File: "mine.cfg", Find: `^fog = (\w+)`, Set: "low"}, {File: "later.cfg", Find: `^x = (\w+)`, Set: "1"}},
+	add := state.Pin{
+		Overlays:   []state.Overlay{{Build: two.UID, Name: two.Name(), Digest: two.Digest(), Pattern: "lib/*"}},
+		Companions: []state.Companion{{Path: "bin/ok.txt", Text: "ok"}},
+		Edits:      []state.Edit{{File: "mine.cfg", Find: `^fog = (\w+)`, Set: "low"}, {File: "later.cfg", Find: `^x = (\w+)`, Set: "1"}},
 		Keep:       []string{"maps/**"},
 	}
 	b.carry(func(l *lane.Lane) (*change.Proposal, error) {
@@ -311,15 +313,15 @@ func TestWhatAPinAddsIsPartOfTheTarget(t *testing.T) {
 		require.NoError(t, err)
 	})
 
-	for name, bad := range map[string]game.Pin{
-		"nothing matches":  {Overlays: []game.Overlay{{Build: two.UID, Name: "2", Digest: two.Digest(), Pattern: "none/*"}}},
-		"no such build":    {Overlays: []game.Overlay{{Build: "x", Name: "9", Pattern: "*"}}},
-		"found twice":      {Edits: []game.Edit{{File: "a", Find: `^(one|two)`, Set: "x"}, {File: "a", Find: `^(none)`, Set: "x"}}},
-		"climbs out":       {Companions: []game.Companion{{Path: "../x", Text: "x"}}},
-		"ours":             {Companions: []game.Companion{{Path: ".morvant/x", Text: "x"}}},
-		"kept":             {Companions: []game.Companion{{Path: "mine.cfg", Text: "x"}}},
+	for name, bad := range map[string]state.Pin{
+		"nothing matches":  {Overlays: []state.Overlay{{Build: two.UID, Name: "2", Digest: two.Digest(), Pattern: "none/*"}}},
+		"no such build":    {Overlays: []state.Overlay{{Build: "x", Name: "9", Pattern: "*"}}},
+		"found twice":      {Edits: []state.Edit{{File: "a", Find: `^(one|two)`, Set: "x"}, {File: "a", Find: `^(none)`, Set: "x"}}},
+		"climbs out":       {Companions: []state.Companion{{Path: "../x", Text: "x"}}},
+		"ours":             {Companions: []state.Companion{{Path: ".morvant/x", Text: "x"}}},
+		"kept":             {Companions: []state.Companion{{Path: "mine.cfg", Text: "x"}}},
 		"no pattern":       {Keep: []string{"["}},
-		"a file and a dir": {Companions: []game.Companion{{Path: "a/b", Text: "x"}}},
+		"a file and a dir": {Companions: []state.Companion{{Path: "a/b", Text: "x"}}},
 	} {
 		b.on(func(l *lane.Lane) {
 			_, err := change.ProposePin(t.Context(), l, b.find("1"), change.PinOptions{Hold: true, Add: bad})
@@ -415,7 +417,7 @@ func TestAnInterruptedChangeOfSavesIsFinished(t *testing.T) {
 		require.NoError(t, err)
 		require.False(t, c.Empty())
 		// Killed after the first folder: its half is old, the other's is not.
-		require.NoError(t, b.home.BeginRestoring(t.Context(), "quay", game.Restoring{Backup: first.ID}))
+		require.NoError(t, b.home.BeginRestoring(t.Context(), "quay", state.Restoring{Backup: first.ID}))
 		require.NoError(t, backup.Keeper(l).Carry(t.Context(), c.Returns[:1]))
 	})
 	b.on(func(l *lane.Lane) { require.Contains(t, strings.Join(l.Recovered, " "), "A change of the saves") })

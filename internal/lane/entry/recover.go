@@ -4,7 +4,8 @@ import (
 	"context"
 	"fmt"
 
-	"morvant/internal/game"
+	"morvant/internal/state"
+
 	"morvant/internal/lane"
 	"morvant/internal/lane/backup"
 	"morvant/internal/lane/change"
@@ -35,7 +36,7 @@ func recoverAll(ctx context.Context, l *lane.Lane) error {
 // recoverLetUpdate ends a wait for an update that was cut off: where nothing has come,
 // the block is set again.
 func recoverLetUpdate(ctx context.Context, l *lane.Lane) error {
-	begun, err := l.BegunHere(ctx, game.BegunLetUpdate)
+	begun, err := l.BegunHere(ctx, state.BegunLetUpdate)
 	if err != nil || begun == nil {
 		return err
 	}
@@ -53,7 +54,7 @@ func recoverLetUpdate(ctx context.Context, l *lane.Lane) error {
 		}
 		l.Tell("A wait for an update of %s had been interrupted; the block is set again.", l.Title())
 	}
-	return l.Home.End(ctx, l.Game.Name, l.Name, game.BegunLetUpdate)
+	return l.Home.End(ctx, l.Game.Name, l.Name, state.BegunLetUpdate)
 }
 
 // recoverOthers ends what is unfinished in the game's other lanes, as far as their
@@ -65,7 +66,7 @@ func recoverOthers(ctx context.Context, l *lane.Lane) {
 		return
 	}
 	for _, b := range list {
-		if b.Lane == l.Name || b.Kind != game.BegunChange && b.Kind != game.BegunBlock {
+		if b.Lane == l.Name || b.Kind != state.BegunChange && b.Kind != state.BegunBlock {
 			continue
 		}
 		is, err := l.Home.Lane(ctx, l.Game.Name, b.Lane)

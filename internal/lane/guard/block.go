@@ -10,9 +10,10 @@ import (
 	"slices"
 	"time"
 
+	"morvant/internal/state"
+
 	"morvant/internal/block"
 	"morvant/internal/edit"
-	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/scan"
@@ -23,7 +24,7 @@ import (
 func place(ctx context.Context, l *lane.Lane) (block.Place, error) {
 	at := Outside(l)
 	pin, b, err := l.Pin(ctx)
-	if errors.Is(err, game.ErrUnknown) || err == nil && b == nil {
+	if errors.Is(err, state.ErrUnknown) || err == nil && b == nil {
 		return at, nil
 	}
 	if err != nil {
@@ -50,11 +51,11 @@ func Block(ctx context.Context, l *lane.Lane) error {
 
 // noted notes that a block is being set or taken off, for the next command to finish.
 func noted(ctx context.Context, l *lane.Lane, set bool, do func() error) error {
-	if err := l.Home.Begin(ctx, l.Game.Name, l.Name, game.BegunBlock, game.NewUID(), set); err != nil {
+	if err := l.Home.Begin(ctx, l.Game.Name, l.Name, state.BegunBlock, state.NewUID(), set); err != nil {
 		return err
 	}
 	err := do()
-	return errors.Join(err, l.Home.End(context.WithoutCancel(ctx), l.Game.Name, l.Name, game.BegunBlock))
+	return errors.Join(err, l.Home.End(context.WithoutCancel(ctx), l.Game.Name, l.Name, state.BegunBlock))
 }
 
 func setBlock(ctx context.Context, l *lane.Lane) error {
@@ -214,7 +215,7 @@ func States(ctx context.Context, l *lane.Lane) ([]block.State, error) {
 
 // Follow brings the block to what a change has left: a lane that is held is blocked,
 // one that was held and is not any more is not.
-func Follow(ctx context.Context, l *lane.Lane, c *game.Change) error {
+func Follow(ctx context.Context, l *lane.Lane, c *state.Change) error {
 	switch held := c.After.Held() && !c.After.Open; {
 	case !l.Live: // set anew when the lane becomes live
 		return Unblock(ctx, l, false)
@@ -260,7 +261,7 @@ func keepingDigests(ctx context.Context, l *lane.Lane, change func() error) erro
 
 // Recover ends what an earlier run has left half-way of a block.
 func Recover(ctx context.Context, l *lane.Lane) error {
-	begun, err := l.BegunHere(ctx, game.BegunBlock)
+	begun, err := l.BegunHere(ctx, state.BegunBlock)
 	if err != nil {
 		return err
 	}
@@ -276,7 +277,7 @@ func Recover(ctx context.Context, l *lane.Lane) error {
 		}
 		if err != nil {
 			l.Meter.Warn(fmt.Sprintf("the block is not as it should be: %v; see morvant block --show", err))
-			return l.Home.End(ctx, l.Game.Name, l.Name, game.BegunBlock)
+			return l.Home.End(ctx, l.Game.Name, l.Name, state.BegunBlock)
 		}
 		what := "Setting the block"
 		if !set {

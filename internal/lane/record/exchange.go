@@ -10,8 +10,9 @@ import (
 	"slices"
 	"strings"
 
+	"morvant/internal/state"
+
 	"morvant/internal/exchange"
-	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/manifest"
@@ -26,7 +27,7 @@ var (
 )
 
 // Export writes a build in an open format. All of its content must be in the store.
-func Export(ctx context.Context, l *lane.Lane, b *game.Build, components []string, format, dest string) error {
+func Export(ctx context.Context, l *lane.Lane, b *state.Build, components []string, format, dest string) error {
 	choice, err := compose.Choose(ctx, l, b, components)
 	if err != nil {
 		return err
@@ -57,7 +58,7 @@ type Imports struct {
 }
 
 // Import records an archive or a bag as a snapshot.
-func Import(ctx context.Context, l *lane.Lane, from Imports) (*game.Build, error) {
+func Import(ctx context.Context, l *lane.Lane, from Imports) (*state.Build, error) {
 	if _, err := os.Stat(from.Source); err != nil {
 		return nil, err
 	}
@@ -66,7 +67,7 @@ func Import(ctx context.Context, l *lane.Lane, from Imports) (*game.Build, error
 		return nil, err
 	}
 	session := l.Store.Begin()
-	b := &game.Build{UID: game.NewUID(), Game: l.Game.Name, Label: label, Note: from.Note, Made: l.Now()}
+	b := &state.Build{UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: from.Note, Made: l.Now()}
 	in, err := (&exchange.Import{Inside: from.Inside, Sink: session.Put, Meter: l.Meter}).Read(ctx, from.Source)
 	if err == nil {
 		b.Files, b.Bytes = len(in.Manifest.Files), in.Manifest.Bytes()

@@ -10,9 +10,10 @@ import (
 	"strings"
 	"time"
 
+	"morvant/internal/state"
+
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
-	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/manifest"
@@ -56,11 +57,11 @@ func asBuilt(ctx context.Context, l *lane.Lane, a *manifest.Attributes) error {
 
 // Taken is what taking one came to.
 type Taken struct {
-	Build  *game.Build
+	Build  *state.Build
 	Odd    []scan.Oddity // left out
 	Stored int64         // bytes that the store grew by
 	// Same is an earlier snapshot with the same content, if there is one.
-	Same *game.Build
+	Same *state.Build
 }
 
 // Snapshot records the folder, content included. Without a label the time is the label.
@@ -86,8 +87,8 @@ func Snapshot(ctx context.Context, l *lane.Lane, label, note string) (*Taken, er
 	s := &Taken{Odd: t.Odd}
 	err = fill(ctx, l, session, t, builds)
 	if err == nil {
-		s.Build, err = record(ctx, l, session, t, &game.Build{
-			UID: game.NewUID(), Game: l.Game.Name, Label: label, Note: note, Made: made,
+		s.Build, err = record(ctx, l, session, t, &state.Build{
+			UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: note, Made: made,
 		})
 	}
 	if err := errors.Join(err, session.Close()); err != nil {
@@ -108,7 +109,7 @@ func Snapshot(ctx context.Context, l *lane.Lane, label, note string) (*Taken, er
 }
 
 // RecordFolder records the files of another folder that are in the set, as a snapshot.
-func RecordFolder(ctx context.Context, l *lane.Lane, dir, label, note string, only *rules.Set) (*game.Build, error) {
+func RecordFolder(ctx context.Context, l *lane.Lane, dir, label, note string, only *rules.Set) (*state.Build, error) {
 	label, err := FreeLabel(ctx, l, label)
 	if err != nil {
 		return nil, err
@@ -128,9 +129,9 @@ func RecordFolder(ctx context.Context, l *lane.Lane, dir, label, note string, on
 	}
 	session := l.Store.Begin()
 	err = t.Read(ctx, root, scan.Request{Sink: session.Put, Task: "Recording", Meter: l.Meter, Now: l.Now})
-	var b *game.Build
+	var b *state.Build
 	if err == nil {
-		b, err = record(ctx, l, session, t, &game.Build{UID: game.NewUID(), Game: l.Game.Name, Label: label, Note: note, Made: l.Now()})
+		b, err = record(ctx, l, session, t, &state.Build{UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: note, Made: l.Now()})
 	}
 	if err := errors.Join(err, session.Close()); err != nil {
 		return nil, err
@@ -160,11 +161,11 @@ func warnOfDates(l *lane.Lane, t *scan.Tree) {
 
 // fill puts the content of every file into the store, reading only what may not
 // be there yet.
-func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tree, builds []*game.Build) error {
+func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tree, builds []*state.Build) error {
 	if lane.Known(t) {
 		// A build whose manifest is in the store has all of its content there.
 		d := t.Manifest().Digest()
-		if slices.ContainsFunc(builds, func(b *game.Build) bool { return b.Manifest == d }) {
+		if slices.ContainsFunc(builds, func(b *state.Build) bool { return b.Manifest == d }) {
 			if ok, err := l.Store.Has(ctx, d); ok || err != nil {
 				return err
 			}
@@ -212,7 +213,7 @@ func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tre
 }
 
 // record puts what describes the build into the store.
-func record(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tree, b *game.Build) (*game.Build, error) {
+func record(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tree, b *state.Build) (*state.Build, error) {
 	m := t.Manifest()
 	if err := m.Validate(); err != nil {
 		return nil, err
@@ -234,7 +235,7 @@ func freeLabel(ctx context.Context, l *lane.Lane, label string) (string, error) 
 		return "", err
 	}
 	if taken[label] {
-		return "", fmt.Errorf("a snapshot labelled %s is %w", label, game.ErrExists)
+		return "", fmt.Errorf("a snapshot labelled %s is %w", label, state.ErrExists)
 	}
 	return label, catalogue.CheckLabel(label)
 }

@@ -6,9 +6,10 @@ import (
 	"fmt"
 	"io"
 
+	"morvant/internal/state"
+
 	"morvant/internal/digest"
 	"morvant/internal/feed"
-	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/manifest"
@@ -27,7 +28,7 @@ type Side struct {
 
 // BuildSide returns a build as a side of a comparison, of a feed's build the
 // components asked for or, if none are, those that the lane has.
-func BuildSide(ctx context.Context, l *lane.Lane, b *game.Build, asked []string) (*Side, error) {
+func BuildSide(ctx context.Context, l *lane.Lane, b *state.Build, asked []string) (*Side, error) {
 	choice, err := compose.Choose(ctx, l, b, asked)
 	if err != nil {
 		return nil, err
@@ -45,7 +46,7 @@ func HereSide(ctx context.Context, l *lane.Lane) (*Side, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Side{Label: game.Here, Manifest: t.Manifest()}, nil
+	return &Side{Label: state.Here, Manifest: t.Manifest()}, nil
 }
 
 // Difference is what changes from one side to another.

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"time"
 
+	"morvant/internal/state"
+
 	"morvant/internal/block"
 	"morvant/internal/game"
 	"morvant/internal/identify"
@@ -23,7 +25,7 @@ func (s *Status) OnlyCompanions() bool {
 		return false
 	}
 	for _, e := range d.Missing {
-		if !slices.ContainsFunc(s.Pin.Companions, func(k game.Companion) bool { return k.Path == e.Path }) {
+		if !slices.ContainsFunc(s.Pin.Companions, func(k state.Companion) bool { return k.Path == e.Path }) {
 			return false
 		}
 	}
@@ -60,15 +62,15 @@ type Status struct {
 	Dir     string
 	Live    bool
 	Lanes   int // that the game has
-	Pin     game.Pin
-	Build   *game.Build // nil if the lane is not held
-	Equals  *game.Build // of a lane that is not held: the newest build it equals
-	Drift   *Drift      // nil if the lane is not held
+	Pin     state.Pin
+	Build   *state.Build // nil if the lane is not held
+	Equals  *state.Build // of a lane that is not held: the newest build it equals
+	Drift   *Drift       // nil if the lane is not held
 	Files   int
 	Bytes   int64
 	Odd     []scan.Oddity // what is there and cannot be recorded
 	Builds  int
-	Last    *game.Change // nil if nothing was ever changed
+	Last    *state.Change // nil if nothing was ever changed
 	Looked  time.Time
 	Running bool
 	Block   []block.State // of a held lane, and of one that is blocked all the same
@@ -142,7 +144,7 @@ func Of(ctx context.Context, l *lane.Lane) (*Status, error) {
 	}
 	if lane.Known(tree) {
 		d := tree.Manifest().Digest()
-		if i := slices.IndexFunc(builds, func(b *game.Build) bool { return b.Manifest == d }); i >= 0 {
+		if i := slices.IndexFunc(builds, func(b *state.Build) bool { return b.Manifest == d }); i >= 0 {
 			s.Equals = builds[i]
 		}
 	}
@@ -164,7 +166,7 @@ func Waiting(l *lane.Lane) (string, error) {
 }
 
 // drift compares the tree with a build: it is what a repair would have to do.
-func drift(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *game.Build, pin game.Pin) (*Drift, error) {
+func drift(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build, pin state.Pin) (*Drift, error) {
 	c, err := compose.OfPin(ctx, l, b, pin)
 	if err != nil {
 		return nil, err
@@ -208,7 +210,7 @@ func drift(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *game.Build, pi
 
 // Verify reads every byte of the build's files and compares. The tree is what it
 // read, for a repair.
-func Verify(ctx context.Context, l *lane.Lane, b *game.Build, pin game.Pin) (*Drift, *scan.Tree, error) {
+func Verify(ctx context.Context, l *lane.Lane, b *state.Build, pin state.Pin) (*Drift, *scan.Tree, error) {
 	c, err := compose.OfPin(ctx, l, b, pin)
 	if err != nil {
 		return nil, nil, err

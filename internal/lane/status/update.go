@@ -5,9 +5,10 @@ import (
 	"fmt"
 	"slices"
 
+	"morvant/internal/state"
+
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
-	"morvant/internal/game"
 	"morvant/internal/identify"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
@@ -60,7 +61,7 @@ func shortest(s string) string {
 // Update is another known build that a lane has drifted towards: most likely the
 // launcher has updated it.
 type Update struct {
-	Build *game.Build
+	Build *state.Build
 	Done  int // files that are as in that build, of those that differ from the held one
 	Of    int // files that differ between the two
 }
@@ -83,7 +84,7 @@ const explained = 0.5
 
 // towards finds the build that the lane has drifted to; nil if the drift is like
 // none that is known.
-func towards(ctx context.Context, l *lane.Lane, t *scan.Tree, d *Drift, held *manifest.Manifest, heldBuild *game.Build) (*Update, error) {
+func towards(ctx context.Context, l *lane.Lane, t *scan.Tree, d *Drift, held *manifest.Manifest, heldBuild *state.Build) (*Update, error) {
 	fold := func(p string) string { return p }
 	if l.IgnoresCase() {
 		fold = volume.Fold

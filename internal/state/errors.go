@@ -1,14 +1,23 @@
-package game
+package state
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
 	"github.com/agnivade/levenshtein"
 
 	"morvant/internal/catalogue"
+)
+
+// Errors that callers test for.
+var (
+	ErrUnknown = errors.New("not known")
+	ErrExists  = errors.New("already there")
+	ErrName    = catalogue.ErrName
 )
 
 // Here names the folder as it is now, wherever a build is named.
@@ -40,8 +49,8 @@ func (e *AmbiguousError) Error() string {
 	return fmt.Sprintf("%q fits several builds: %s", e.Name, strings.Join(e.Labels, ", "))
 }
 
-// nearest returns up to three names that could have been meant.
-func nearest(name string, names []string) []string {
+// Nearest returns up to three names that could have been meant.
+func Nearest(name string, names []string) []string {
 	type scored struct {
 		name     string
 		distance int
@@ -60,4 +69,14 @@ func nearest(name string, names []string) []string {
 		near = append(near, s.name)
 	}
 	return near
+}
+
+var gameName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
+
+// CheckName returns an error unless name can be the name of a game.
+func CheckName(name string) error {
+	if !gameName.MatchString(name) {
+		return fmt.Errorf("%w: %q: a game's name has lower-case letters, digits and dashes, at most 64", ErrName, name)
+	}
+	return nil
 }

@@ -1,4 +1,4 @@
-package game
+package state
 
 import (
 	"context"
@@ -7,13 +7,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
 	"time"
 
 	"morvant/internal/block"
 	"morvant/internal/database"
 	"morvant/internal/digest"
-	"morvant/internal/feed"
 )
 
 var schema = database.Schema{Steps: []string{`
@@ -60,13 +58,25 @@ ALTER TABLE change ADD COLUMN notes TEXT NOT NULL DEFAULT '';
 CREATE TABLE fact (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 `}}
 
+// State is the open database of what is remembered: builds, lanes, changes, backups.
+type State struct{ DB *sql.DB }
+
+// Open opens the database in a file, and makes it if there is none.
+func Open(ctx context.Context, file string) (*State, error) {
+	db, err := database.Open(ctx, file, schema)
+	if err != nil {
+		return nil, err
+	}
+	return &State{db}, nil
+}
+
 // NewUID returns a name that no other build or change has.
 func NewUID() string { return rand.Text() }
 
 // Pin returns what a lane is held to.
-func (h *Home) Pin(ctx context.Context, name, lane string) (Pin, error) {
+func (st *State) Pin(ctx context.Context, name, lane string) (Pin, error) {
 	var text string
-	err := h.db.QueryRowContext(ctx, `SELECT pin FROM lane WHERE game = ? AND name = ?`, name, lane).Scan(&text)
+	err := st.DB.QueryRowContext(ctx, `SELECT pin FROM lane WHERE game = ? AND name = ?`, name, lane).Scan(&text)
 	if errors.Is(err, sql.ErrNoRows) {
 		return Pin{}, nil
 	}
@@ -82,9 +92,9 @@ func (h *Home) Pin(ctx context.Context, name, lane string) (Pin, error) {
 
 // Holds returns what blocks a lane, and what was found where it was set; nil if
 // nothing does.
-func (h *Home) Holds(ctx context.Context, name, lane string) ([]*block.Hold, error) {
+func (st *State) Holds(ctx context.Context, name, lane string) ([]*block.Hold, error) {
 	var text string
-	err := h.db.QueryRowContext(ctx, `SELECT body FROM block WHERE game = ? AND lane = ?`, name, lane).Scan(&text)
+	err := st.DB.QueryRowContext(ctx, `SELECT body FROM block WHERE game = ? AND lane = ?`, name, lane).Scan(&text)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -99,16 +109,16 @@ func (h *Home) Holds(ctx context.Context, name, lane string) ([]*block.Hold, err
 }
 
 // SetHolds remembers what blocks a lane.
-func (h *Home) SetHolds(ctx context.Context, name, lane string, list []*block.Hold) error {
+func (st *State) SetHolds(ctx context.Context, name, lane string, list []*block.Hold) error {
 	if len(list) == 0 {
-		_, err := h.db.ExecContext(ctx, `DELETE FROM block WHERE game = ? AND lane = ?`, name, lane)
+		_, err := st.DB.ExecContext(ctx, `DELETE FROM block WHERE game = ? AND lane = ?`, name, lane)
 		return err
 	}
 	text, err := json.Marshal(list)
 	if err != nil {
 		return err
 	}
-	_, err = h.db.ExecContext(ctx, `INSERT OR REPLACE INTO block (game, lane, body) VALUES (?, ?, ?)`, name, lane, string(text))
+	_, err = st.DB.ExecContext(ctx, `INSERT OR REPLACE INTO block (game, lane, body) VALUES (?, ?, ?)`, name, lane, string(text))
 	return err
 }
 
@@ -145,7 +155,7 @@ type Totals struct {
 
 // RecordChange adds a change to the history and sets the lane's pin to what it
 // left. Recording the same change again does nothing.
-func (h *Home) RecordChange(ctx context.Context, c *Change) error {
+func (st *State) RecordChange(ctx context.Context, c *Change) error {
 	var columns [3][]byte
 	for i, v := range []any{c.Totals, c.Before, c.After} {
 		var err error
@@ -153,7 +163,7 @@ func (h *Home) RecordChange(ctx context.Context, c *Change) error {
 			return err
 		}
 	}
-	tx, err := h.db.BeginTx(ctx, nil)
+	tx, err := st.DB.BeginTx(ctx, nil)
 	if err != nil {
 		return err
 	}
@@ -190,8 +200,8 @@ func (h *Home) RecordChange(ctx context.Context, c *Change) error {
 
 // History lists the changes of a lane, the newest first; of all lanes of all
 // games if name is empty.
-func (h *Home) History(ctx context.Context, name, lane string) ([]*Change, error) {
-	rows, err := h.db.QueryContext(ctx, `SELECT id, uid, game, lane, made, what, build, undoes, undone, steps, totals, pin_before, pin_after, notes
+func (st *State) History(ctx context.Context, name, lane string) ([]*Change, error) {
+	rows, err := st.DB.QueryContext(ctx, `SELECT id, uid, game, lane, made, what, build, undoes, undone, steps, totals, pin_before, pin_after, notes
 		FROM change WHERE game = ? AND lane = ? OR ? = '' ORDER BY id DESC`, name, lane, name)
 	if err != nil {
 		return nil, err
@@ -220,15 +230,15 @@ func (h *Home) History(ctx context.Context, name, lane string) ([]*Change, error
 }
 
 // SetOutput keeps what the steps after a change have said.
-func (h *Home) SetOutput(ctx context.Context, id int64, text string) error {
-	_, err := h.db.ExecContext(ctx, `UPDATE change SET output = ? WHERE id = ?`, text, id)
+func (st *State) SetOutput(ctx context.Context, id int64, text string) error {
+	_, err := st.DB.ExecContext(ctx, `UPDATE change SET output = ? WHERE id = ?`, text, id)
 	return err
 }
 
 // Output returns what the steps after a change have said.
-func (h *Home) Output(ctx context.Context, name string, id int64) (string, error) {
+func (st *State) Output(ctx context.Context, name string, id int64) (string, error) {
 	var text string
-	err := h.db.QueryRowContext(ctx, `SELECT output FROM change WHERE game = ? AND id = ?`, name, id).Scan(&text)
+	err := st.DB.QueryRowContext(ctx, `SELECT output FROM change WHERE game = ? AND id = ?`, name, id).Scan(&text)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", &UnknownError{Kind: "change", Name: fmt.Sprint(id)}
 	}
@@ -237,17 +247,17 @@ func (h *Home) Output(ctx context.Context, name string, id int64) (string, error
 
 // ForgetChanges forgets the changes of a game that were made before t; they can
 // not be taken back any more.
-func (h *Home) ForgetChanges(ctx context.Context, name string, t time.Time) (int64, error) {
-	res, err := h.db.ExecContext(ctx, `DELETE FROM change WHERE game = ? AND made < ?`, name, t.UnixNano())
+func (st *State) ForgetChanges(ctx context.Context, name string, t time.Time) (int64, error) {
+	res, err := st.DB.ExecContext(ctx, `DELETE FROM change WHERE game = ? AND made < ?`, name, t.UnixNano())
 	if err != nil {
 		return 0, err
 	}
 	return res.RowsAffected()
 }
 
-// Forget forgets a game: its settings, builds, feeds, pins and history.
-func (h *Home) Forget(ctx context.Context, name string) error {
-	tx, err := h.db.BeginTx(ctx, nil)
+// ForgetGame forgets all of a game.
+func (st *State) ForgetGame(ctx context.Context, name string) error {
+	tx, err := st.DB.BeginTx(ctx, nil)
 	if err != nil {
 		return err
 	}
@@ -257,17 +267,5 @@ func (h *Home) Forget(ctx context.Context, name string) error {
 			return err
 		}
 	}
-	if err := tx.Commit(); err != nil {
-		return err
-	}
-	feeds, err := feed.List(h.FeedsDir(name))
-	if err != nil {
-		return err
-	}
-	for _, f := range feeds {
-		if err := f.Remove(); err != nil {
-			return err
-		}
-	}
-	return errors.Join(os.RemoveAll(h.FeedsDir(name)), os.Remove(h.settingsFile(name)))
+	return tx.Commit()
 }

@@ -1,4 +1,4 @@
-package game
+package state
 
 import (
 	"context"
@@ -38,24 +38,24 @@ type Fetch struct {
 }
 
 // Begin notes that something begins; body is encoded as JSON.
-func (h *Home) Begin(ctx context.Context, game, lane, kind, uid string, body any) error {
+func (st *State) Begin(ctx context.Context, game, lane, kind, uid string, body any) error {
 	text, err := json.Marshal(body)
 	if err != nil {
 		return err
 	}
-	_, err = h.db.ExecContext(ctx, `INSERT OR REPLACE INTO begun (game, lane, kind, uid, body) VALUES (?, ?, ?, ?, ?)`, game, lane, kind, uid, string(text))
+	_, err = st.DB.ExecContext(ctx, `INSERT OR REPLACE INTO begun (game, lane, kind, uid, body) VALUES (?, ?, ?, ?, ?)`, game, lane, kind, uid, string(text))
 	return err
 }
 
 // End notes that something is over. It does nothing if nothing had begun.
-func (h *Home) End(ctx context.Context, game, lane, kind string) error {
-	_, err := h.db.ExecContext(ctx, `DELETE FROM begun WHERE game = ? AND lane = ? AND kind = ?`, game, lane, kind)
+func (st *State) End(ctx context.Context, game, lane, kind string) error {
+	_, err := st.DB.ExecContext(ctx, `DELETE FROM begun WHERE game = ? AND lane = ? AND kind = ?`, game, lane, kind)
 	return err
 }
 
 // Begun lists what has begun and is not over, of one game; of all if its name is empty.
-func (h *Home) Begun(ctx context.Context, game string) ([]Begun, error) {
-	rows, err := h.db.QueryContext(ctx, `SELECT game, lane, kind, uid, body FROM begun WHERE game = ? OR ? = '' ORDER BY game, lane, kind`, game, game)
+func (st *State) Begun(ctx context.Context, game string) ([]Begun, error) {
+	rows, err := st.DB.QueryContext(ctx, `SELECT game, lane, kind, uid, body FROM begun WHERE game = ? OR ? = '' ORDER BY game, lane, kind`, game, game)
 	if err != nil {
 		return nil, err
 	}
@@ -74,16 +74,16 @@ func (h *Home) Begun(ctx context.Context, game string) ([]Begun, error) {
 }
 
 // Changed reports whether a change is in the history.
-func (h *Home) Changed(ctx context.Context, uid string) (bool, error) {
+func (st *State) Changed(ctx context.Context, uid string) (bool, error) {
 	var n int
-	err := h.db.QueryRowContext(ctx, `SELECT count(*) FROM change WHERE uid = ?`, uid).Scan(&n)
+	err := st.DB.QueryRowContext(ctx, `SELECT count(*) FROM change WHERE uid = ?`, uid).Scan(&n)
 	return n > 0, err
 }
 
 // Fact returns something that is remembered of this home; empty if nothing is.
-func (h *Home) Fact(ctx context.Context, name string) (string, error) {
+func (st *State) Fact(ctx context.Context, name string) (string, error) {
 	var value string
-	err := h.db.QueryRowContext(ctx, `SELECT value FROM fact WHERE name = ?`, name).Scan(&value)
+	err := st.DB.QueryRowContext(ctx, `SELECT value FROM fact WHERE name = ?`, name).Scan(&value)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", nil
 	}
@@ -91,11 +91,11 @@ func (h *Home) Fact(ctx context.Context, name string) (string, error) {
 }
 
 // SetFact remembers something of this home; an empty value forgets it.
-func (h *Home) SetFact(ctx context.Context, name, value string) error {
+func (st *State) SetFact(ctx context.Context, name, value string) error {
 	if value == "" {
-		_, err := h.db.ExecContext(ctx, `DELETE FROM fact WHERE name = ?`, name)
+		_, err := st.DB.ExecContext(ctx, `DELETE FROM fact WHERE name = ?`, name)
 		return err
 	}
-	_, err := h.db.ExecContext(ctx, `INSERT OR REPLACE INTO fact (name, value) VALUES (?, ?)`, name, value)
+	_, err := st.DB.ExecContext(ctx, `INSERT OR REPLACE INTO fact (name, value) VALUES (?, ?)`, name, value)
 	return err
 }

@@ -1,4 +1,4 @@
-package game
+package resolve
 
 import (
 	"encoding/json"
@@ -11,17 +11,30 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"morvant/internal/block"
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
+	"morvant/internal/game"
 	"morvant/internal/ref"
+	"morvant/internal/state"
 )
+
+func newHome(t *testing.T) *game.Home {
+	t.Helper()
+	h, err := game.OpenHome(t.Context(), filepath.Join(t.TempDir(), "home"))
+	require.NoError(t, err)
+	t.Cleanup(func() { h.Close() })
+	return h
+}
+
+func build(label string, made time.Time, content string) *state.Build {
+	return &state.Build{UID: state.NewUID(), Game: "quay", Label: label, Made: made, Manifest: digest.Of([]byte(content))}
+}
 
 // offer is a build of a feed's channel, in short.
 type offer struct{ channel, label, day, content string }
 
 // addFeed puts the copy of a feed into the home, as a refresh leaves it.
-func addFeed(t *testing.T, h *Home, name string, offers ...offer) {
+func addFeed(t *testing.T, h *game.Home, name string, offers ...offer) {
 	t.Helper()
 	dir := filepath.Join(h.FeedsDir("quay"), name)
 	put := func(path string, b []byte) {
@@ -59,16 +72,16 @@ func addFeed(t *testing.T, h *Home, name string, offers ...offer) {
 }
 
 // find finds what a text names.
-func find(t *testing.T, h *Home, text string) (Found, error) {
+func find(t *testing.T, h *game.Home, text string) (Found, error) {
 	t.Helper()
 	r, err := ref.Parse(text)
 	if err != nil {
 		return Found{}, err
 	}
-	return h.FindBuild(t.Context(), "quay", r)
+	return Build(t.Context(), h, "quay", r)
 }
 
-func quayFeed(t *testing.T, h *Home) {
+func quayFeed(t *testing.T, h *game.Home) {
 	addFeed(t, h, "archive",
 		offer{"public", "1.0", "2031-05-20 09", "one"},
 		offer{"public", "1.1.0", "2031-08-05 09", "one one"},
@@ -113,7 +126,7 @@ func TestFeedsThatDisagreeMustBeToldApart(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, found.Feeds, 2, "the same from two feeds is one build")
 	_, err = find(t, h, "1.2")
-	var ambiguous *AmbiguousError
+	var ambiguous *state.AmbiguousError
 	require.ErrorAs(t, err, &ambiguous)
 	require.Len(t, ambiguous.Labels, 2)
 	list, err := h.Builds(t.Context(), "quay")
@@ -149,7 +162,7 @@ func TestAnotherFeedDoesNotDecideWhatNewestMeans(t *testing.T) {
 	held := found.With([]string{"base"})
 	held.Manifest, held.Record = digest.Of([]byte("composed")), digest.Of([]byte("r"))
 	require.NoError(t, h.AddBuild(t.Context(), held))
-	require.NoError(t, h.RecordChange(t.Context(), &Change{UID: NewUID(), Game: "quay", Lane: MainLane, Made: time.Now(), What: "pin", After: Pin{Build: held.UID, Since: time.Now().UTC()}}))
+	require.NoError(t, h.RecordChange(t.Context(), &state.Change{UID: state.NewUID(), Game: "quay", Lane: state.MainLane, Made: time.Now(), What: "pin", After: state.Pin{Build: held.UID, Since: time.Now().UTC()}}))
 	found, err = find(t, h, "newest")
 	require.NoError(t, err)
 	require.Equal(t, "9.9", found.Label)
@@ -157,11 +170,11 @@ func TestAnotherFeedDoesNotDecideWhatNewestMeans(t *testing.T) {
 }
 
 func TestWordsAreNoLabelsAndNoChannels(t *testing.T) {
-	for _, label := range []string{catalogue.Newest, catalogue.Before, Here} {
+	for _, label := range []string{catalogue.Newest, catalogue.Before, state.Here} {
 		require.ErrorIs(t, catalogue.CheckLabel(label), catalogue.ErrName, label)
 		require.Error(t, catalogue.CheckLabel(label))
 	}
-	for _, channel := range []string{SnapshotLine, "lane"} {
+	for _, channel := range []string{state.SnapshotLine, "lane"} {
 		require.ErrorIs(t, catalogue.CheckChannel(channel), catalogue.ErrName, channel)
 	}
 	h := newHome(t)
@@ -175,7 +188,7 @@ func TestWordsAreNoLabelsAndNoChannels(t *testing.T) {
 	require.Equal(t, "public/1.2", found.Name())
 	require.Len(t, told, 2, "%v", told)
 	_, err = find(t, h, "snapshot/1.0")
-	require.ErrorIs(t, err, ErrUnknown)
+	require.ErrorIs(t, err, state.ErrUnknown)
 }
 
 func TestADateThatHasNotComeIsPassedOver(t *testing.T) {
@@ -234,8 +247,8 @@ func TestARecordedBuildOutlivesItsFeed(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, whole.UID, held.UID)
 	require.Len(t, held.Feeds, 1)
-	require.True(t, found.Is(Pin{Build: part.UID, Components: []string{"base"}}))
-	require.False(t, found.Is(Pin{Build: part.UID, Components: []string{"base", "voices"}}))
+	require.True(t, found.Is(state.Pin{Build: part.UID, Components: []string{"base"}}))
+	require.False(t, found.Is(state.Pin{Build: part.UID, Components: []string{"base", "voices"}}))
 
 	require.NoError(t, os.RemoveAll(h.FeedsDir("quay")))
 	list, err = h.Builds(t.Context(), "quay")
@@ -272,37 +285,9 @@ func TestOwnNotesBelongToOneBuild(t *testing.T) {
 	require.NoError(t, h.SetNote(t.Context(), found.Build, ""))
 }
 
-func TestHoldsAndRulesAreRemembered(t *testing.T) {
-	h := newHome(t)
-	live := t.TempDir()
-	require.NoError(t, h.Create(&Game{Name: "quay", Settings: Settings{Live: live}}))
-	rules := []block.Rule{{Kind: block.ReadOnly}, {Kind: block.Occupy, Path: "~/staging"}}
-	g, err := h.AddBlockRules("quay", rules)
-	require.NoError(t, err)
-	require.Equal(t, rules, g.Block)
-	g, err = h.AddBlockRules("quay", append(rules, block.Rule{Kind: block.Setting, File: "a", Find: `^x = "(\S+)"`, Set: "y"}))
-	require.NoError(t, err)
-	require.Len(t, g.Block, 3, "none twice")
-	again, err := h.Load("quay")
-	require.NoError(t, err)
-	require.Equal(t, g.Block, again.Block)
-	_, err = h.AddBlockRules("quay", []block.Rule{{Kind: "magic"}})
-	require.ErrorIs(t, err, ErrSettings)
-
-	holds := []*block.Hold{{Rule: rules[0], Modes: map[string]block.Mode{"a": {Perm: 0o644}}}, {Rule: rules[1], Path: "/x", Aside: "/y", Loose: true}}
-	require.NoError(t, h.SetHolds(t.Context(), "quay", MainLane, holds))
-	back, err := h.Holds(t.Context(), "quay", MainLane)
-	require.NoError(t, err)
-	require.Equal(t, holds, back)
-	require.NoError(t, h.SetHolds(t.Context(), "quay", MainLane, nil))
-	back, err = h.Holds(t.Context(), "quay", MainLane)
-	require.NoError(t, err)
-	require.Empty(t, back)
-}
-
 // FuzzReference names builds in whatever way: what is found is one of those there are.
 func FuzzReference(f *testing.F) {
-	h, err := OpenHome(f.Context(), filepath.Join(f.TempDir(), "home"))
+	h, err := game.OpenHome(f.Context(), filepath.Join(f.TempDir(), "home"))
 	require.NoError(f, err)
 	f.Cleanup(func() { h.Close() })
 	for _, ref := range []string{"newest", "public/newest", "snapshot/before", "@2031-08-05", "preview/@2032-01-01", "=0123456", "1.1.1", "//", "here", "\x00", "@", "="} {
@@ -326,4 +311,37 @@ func FuzzReference(f *testing.F) {
 		}
 		require.True(t, rest == found.Label || rest == catalogue.Newest || rest == catalogue.Before || strings.HasPrefix(rest, "@") || strings.HasPrefix(rest, "="), ref)
 	})
+}
+
+func TestADateNamesTheNewestBuildOfThatDayOrBefore(t *testing.T) {
+	h := newHome(t)
+	at := func(day, hour int) time.Time { return time.Date(2031, 8, day, hour, 0, 0, 0, time.Local) }
+	for _, b := range []*state.Build{
+		build("1.0.0", at(1, 9), "0"), build("1.1.0", at(5, 9), "1"), build("1.1.1", at(5, 23), "2"), build("1.2.0", at(9, 0), "3"),
+	} {
+		require.NoError(t, h.AddBuild(t.Context(), b))
+	}
+	for name, want := range map[string][]string{
+		"@2031-08-05": {"1.1.1", "1.1.0"}, "@2031-08-08": {"1.1.1", "1.1.0"}, "@2031-08-04": {"1.0.0"}, "@2031-08-09": {"1.2.0"}, "newest": {"1.2.0"}, "before": {"1.1.1"},
+	} {
+		found, err := find(t, h, name)
+		require.NoError(t, err, name)
+		got := []string{found.Label}
+		for _, b := range found.SameDay {
+			got = append(got, b.Label)
+		}
+		require.Equal(t, want, got, name)
+	}
+	_, err := find(t, h, "@2031-07-31")
+	require.ErrorIs(t, err, state.ErrUnknown)
+	require.ErrorIs(t, h.AddBuild(t.Context(), build("1.1.0", at(1, 1), "x")), state.ErrExists)
+}
+
+func TestADigestNamesOneContentOrIsAmbiguous(t *testing.T) {
+	builds := []*state.Build{build("a", time.Now(), "same"), build("b", time.Now(), "same"), build("c", time.Now(), "other")}
+	found, err := byDigest(ref.Ref{Name: builds[0].Digest().String()[:10]}, builds)
+	require.NoError(t, err)
+	require.Equal(t, "a", found.Label)
+	_, err = byDigest(ref.Ref{Name: "ffffffffffffffff"}, builds)
+	require.ErrorIs(t, err, state.ErrUnknown)
 }

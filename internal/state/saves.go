@@ -1,4 +1,4 @@
-package game
+package state
 
 import (
 	"context"
@@ -13,12 +13,12 @@ import (
 )
 
 // AddBackup remembers a backup of saves and gives it its number.
-func (h *Home) AddBackup(ctx context.Context, b *saves.Backup) error {
+func (st *State) AddBackup(ctx context.Context, b *saves.Backup) error {
 	parts, err := json.Marshal(b.Parts)
 	if err != nil {
 		return err
 	}
-	res, err := h.db.ExecContext(ctx, `INSERT INTO saves (game, lane, made, why, build, parts, files, bytes) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+	res, err := st.DB.ExecContext(ctx, `INSERT INTO saves (game, lane, made, why, build, parts, files, bytes) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
 		b.Game, b.Lane, b.Made.UnixNano(), b.Why, b.Build, string(parts), b.Files, b.Bytes)
 	if err != nil {
 		return err
@@ -29,8 +29,8 @@ func (h *Home) AddBackup(ctx context.Context, b *saves.Backup) error {
 
 // Backups lists the backups of a game's saves, the newest first; of all games if name
 // is empty.
-func (h *Home) Backups(ctx context.Context, name string) ([]*saves.Backup, error) {
-	rows, err := h.db.QueryContext(ctx, `SELECT id, game, lane, made, why, build, parts, files, bytes FROM saves WHERE game = ? OR ? = '' ORDER BY id DESC`, name, name)
+func (st *State) Backups(ctx context.Context, name string) ([]*saves.Backup, error) {
+	rows, err := st.DB.QueryContext(ctx, `SELECT id, game, lane, made, why, build, parts, files, bytes FROM saves WHERE game = ? OR ? = '' ORDER BY id DESC`, name, name)
 	if err != nil {
 		return nil, err
 	}
@@ -53,8 +53,8 @@ func (h *Home) Backups(ctx context.Context, name string) ([]*saves.Backup, error
 }
 
 // Backup returns a backup of a game's saves.
-func (h *Home) Backup(ctx context.Context, name string, id int64) (*saves.Backup, error) {
-	list, err := h.Backups(ctx, name)
+func (st *State) Backup(ctx context.Context, name string, id int64) (*saves.Backup, error) {
+	list, err := st.Backups(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -68,8 +68,8 @@ func (h *Home) Backup(ctx context.Context, name string, id int64) (*saves.Backup
 
 // ForgetBackup forgets a backup; the content that only it needed goes with the next
 // trim of the store.
-func (h *Home) ForgetBackup(ctx context.Context, name string, id int64) error {
-	_, err := h.db.ExecContext(ctx, `DELETE FROM saves WHERE game = ? AND id = ?`, name, id)
+func (st *State) ForgetBackup(ctx context.Context, name string, id int64) error {
+	_, err := st.DB.ExecContext(ctx, `DELETE FROM saves WHERE game = ? AND id = ?`, name, id)
 	return err
 }
 
@@ -82,25 +82,25 @@ type Restoring struct {
 }
 
 // BeginRestoring notes a change of the saves before it is made.
-func (h *Home) BeginRestoring(ctx context.Context, name string, r Restoring) error {
+func (st *State) BeginRestoring(ctx context.Context, name string, r Restoring) error {
 	text, err := json.Marshal(r)
 	if err != nil {
 		return err
 	}
-	_, err = h.db.ExecContext(ctx, `INSERT OR REPLACE INTO restoring (game, body) VALUES (?, ?)`, name, string(text))
+	_, err = st.DB.ExecContext(ctx, `INSERT OR REPLACE INTO restoring (game, body) VALUES (?, ?)`, name, string(text))
 	return err
 }
 
 // EndRestoring forgets the change that has begun.
-func (h *Home) EndRestoring(ctx context.Context, name string) error {
-	_, err := h.db.ExecContext(ctx, `DELETE FROM restoring WHERE game = ?`, name)
+func (st *State) EndRestoring(ctx context.Context, name string) error {
+	_, err := st.DB.ExecContext(ctx, `DELETE FROM restoring WHERE game = ?`, name)
 	return err
 }
 
 // Restoring returns the change of the saves that has begun; nil if there is none.
-func (h *Home) Restoring(ctx context.Context, name string) (*Restoring, error) {
+func (st *State) Restoring(ctx context.Context, name string) (*Restoring, error) {
 	var text string
-	err := h.db.QueryRowContext(ctx, `SELECT body FROM restoring WHERE game = ?`, name).Scan(&text)
+	err := st.DB.QueryRowContext(ctx, `SELECT body FROM restoring WHERE game = ?`, name).Scan(&text)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}

@@ -1,0 +1,117 @@
+package game
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"morvant/internal/feed"
+	"morvant/internal/state"
+)
+
+// Feeds lists the feeds of a game, in the order in which they were added.
+func (h *Home) Feeds(name string) ([]*feed.Feed, error) { return feed.List(h.FeedsDir(name)) }
+
+// Offered lists what the feeds of a game offer, as far as their catalogues are
+// here, the newest first. A build that several feeds offer is listed once.
+func (h *Home) Offered(name string) ([]*state.Build, error) {
+	feeds, err := h.Feeds(name)
+	if err != nil {
+		return nil, err
+	}
+	var list []*state.Build
+	known := make(map[string]*state.Build)
+	for _, f := range feeds {
+		channels, err := f.Channels()
+		if err != nil {
+			h.Tell(BrokenFeed(f, err))
+			continue
+		}
+		for _, c := range channels {
+			for _, offer := range c.Builds {
+				b := &state.Build{Game: name, Label: offer.Label, Note: offer.Note, Made: offer.Date, Channel: c.Channel, Components: offer.Components, Feeds: []*feed.Feed{f}}
+				key := b.Key()
+				if have := known[key]; have != nil {
+					have.Feeds = append(have.Feeds, f)
+					continue
+				}
+				known[key] = b
+				for _, p := range b.Components {
+					b.Files += p.Files
+					b.Bytes += p.Bytes
+				}
+				list = append(list, b)
+			}
+		}
+	}
+	slices.SortStableFunc(list, state.NewestFirst)
+	return list, nil
+}
+
+// BrokenFeed says that the copy of a feed cannot be read, and what helps.
+func BrokenFeed(f *feed.Feed, err error) string {
+	if f.Broken != nil {
+		return fmt.Sprintf("the feed %s is left out: its subscription cannot be read (%v); remove it and add it again", f.Name, err)
+	}
+	return fmt.Sprintf("the feed %s is left out: its copy cannot be read (%v); morvant feed refresh mends it", f.Name, err)
+}
+
+// FindOffers fills in which feeds offer a recorded build now.
+func (h *Home) FindOffers(b *state.Build) error {
+	if b.Components == nil {
+		return nil
+	}
+	offered, err := h.Offered(b.Game)
+	if err != nil {
+		return err
+	}
+	if i := slices.IndexFunc(offered, b.Same); i >= 0 {
+		b.Feeds = offered[i].Feeds
+	}
+	return nil
+}
+
+// Builds lists everything known of a game's builds, the newest first: what feeds
+// offer, snapshots, and recorded builds that no feed offers any more.
+func (h *Home) Builds(ctx context.Context, name string) ([]*state.Build, error) {
+	list, err := h.Offered(name)
+	if err != nil {
+		return nil, err
+	}
+	recorded, err := h.Recorded(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	listed := make(map[string]bool, len(list))
+	for _, b := range list {
+		listed[b.Key()] = true
+	}
+	for _, b := range recorded {
+		key := b.Key()
+		if b.Channel == "" || !listed[key] {
+			listed[key] = true
+			list = append(list, b)
+		}
+	}
+	slices.SortStableFunc(list, state.NewestFirst)
+	return list, h.AddNotes(ctx, name, list)
+}
+
+// HeldWhole returns the record of a feed's build whose content is all in the
+// store, that with the most components; nil if there is none.
+func (h *Home) HeldWhole(ctx context.Context, b *state.Build) (*state.Build, error) {
+	list, err := h.Recorded(ctx, b.Game)
+	if err != nil {
+		return nil, err
+	}
+	var best *state.Build
+	for _, r := range list {
+		if r.Same(b) && !r.Partial && (best == nil || len(r.Chosen) > len(best.Chosen)) {
+			best = r
+		}
+	}
+	if best == nil {
+		return nil, nil
+	}
+	return best, h.FindOffers(best)
+}

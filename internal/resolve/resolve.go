@@ -1,0 +1,280 @@
+package resolve
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"morvant/internal/catalogue"
+	"morvant/internal/feed"
+	"morvant/internal/game"
+	"morvant/internal/ref"
+	"morvant/internal/state"
+)
+
+// Found is a build that a name led to.
+type Found struct {
+	*state.Build
+	// SameDay lists the other builds of the day that a date named.
+	SameDay []*state.Build
+	// Earlier and Later are the neighbours of those, if there are any.
+	Earlier, Later *state.Build
+	// Others have the same label and other content.
+	Others []*state.Build
+	// Of names the feed that decided, where several have a channel of that name.
+	Of string
+	// Early lists builds with dates that have not come yet. They were passed over.
+	Early []*state.Build
+}
+
+// Build returns the build of a game that r names. A snapshot's label wins over a
+// feed's; the words and signs mean what they mean, whatever a feed calls its builds.
+func Build(ctx context.Context, h *game.Home, name string, r ref.Ref) (Found, error) {
+	builds, err := h.Builds(ctx, name)
+	if err != nil {
+		return Found{}, err
+	}
+	line := r.Line
+	inLine := func(line string) []*state.Build {
+		return slices.DeleteFunc(slices.Clone(builds), func(b *state.Build) bool { return b.Line() != line })
+	}
+	candidates := builds
+	if line != "" {
+		candidates = inLine(line)
+	}
+	switch {
+	case r.Kind == ref.Here || r.Kind == ref.Lane: // the lanes' matter
+		return Found{}, &state.UnknownError{Kind: "build", Name: r.String()}
+	case r.Kind == ref.Digest:
+		return byDigest(r, candidates)
+	case !r.Relative():
+		return byLabel(r, candidates)
+	}
+	lane, err := h.LaneName(ctx, name)
+	if err != nil {
+		return Found{}, err
+	}
+	pin, err := h.Pin(ctx, name, lane)
+	if err != nil {
+		return Found{}, err
+	}
+	var pinned *state.Build
+	if line == "" {
+		if pin.Held() {
+			if pinned, err = h.RecordedBuild(ctx, name, pin.Build); err != nil && !errors.Is(err, state.ErrUnknown) {
+				return Found{}, err
+			}
+		}
+		if line, err = usualLine(h, name, pinned, r); err != nil {
+			return Found{}, err
+		}
+		candidates = inLine(line)
+	}
+	candidates, of, err := ofOneFeed(h, name, line, candidates, pinned)
+	if err != nil {
+		return Found{}, err
+	}
+	candidates, early := come(candidates, time.Now())
+	found, err := func() (Found, error) {
+		switch {
+		case r.Kind == ref.Before:
+			return before(pin, candidates)
+		case r.Kind == ref.Day:
+			return byDate(r, candidates)
+		case len(candidates) == 0:
+			return Found{}, &state.UnknownError{Kind: "build", Name: r.String()}
+		}
+		return Found{Build: candidates[0]}, nil
+	}()
+	found.Of, found.Early = of, early
+	return found, err
+}
+
+// ofOneFeed returns those of the builds of a line that are one feed's: what newest, before
+// and a date mean is not for another feed to change that has a channel of the same name. The
+// feed is that of the pinned build, if it still offers that, else the first that has the
+// channel; a build that no feed offers any more counts as long as it is no newer. of is empty
+// where only one feed, or none, has such a channel.
+func ofOneFeed(h *game.Home, name, line string, builds []*state.Build, pinned *state.Build) (list []*state.Build, of string, err error) {
+	feeds, err := h.Feeds(name)
+	if err != nil || line == state.SnapshotLine {
+		return builds, "", err
+	}
+	offers := func(f *feed.Feed, b *state.Build) bool {
+		return slices.ContainsFunc(b.Feeds, func(o *feed.Feed) bool { return o.Name == f.Name })
+	}
+	if pinned != nil {
+		if i := slices.IndexFunc(feeds, func(f *feed.Feed) bool {
+			return slices.ContainsFunc(builds, func(b *state.Build) bool { return b.Same(pinned) && offers(f, b) })
+		}); i > 0 {
+			feeds = slices.Concat(feeds[i:i+1], feeds[:i], feeds[i+1:])
+		}
+	}
+	var first *feed.Feed
+	others := false
+	for _, f := range feeds {
+		if !slices.ContainsFunc(builds, func(b *state.Build) bool { return offers(f, b) }) {
+			continue
+		}
+		if first == nil {
+			first = f
+		} else {
+			others = true
+		}
+	}
+	if first == nil {
+		return builds, "", nil
+	}
+	newest := builds[slices.IndexFunc(builds, func(b *state.Build) bool { return offers(first, b) })]
+	for _, b := range builds {
+		if offers(first, b) || len(b.Feeds) == 0 && !b.Made.After(newest.Made) {
+			list = append(list, b)
+		}
+	}
+	if others {
+		of = first.Name
+	}
+	return list, of, nil
+}
+
+// skew is how far another computer's clock may be ahead.
+const skew = 24 * time.Hour
+
+// come tells builds of today and before from those whose date has not come yet, and so
+// cannot be right. Where that would be all of them, it is the clock that is wrong.
+func come(builds []*state.Build, now time.Time) (list, early []*state.Build) {
+	for _, b := range builds {
+		if b.Made.After(now.Add(skew)) {
+			early = append(early, b)
+		} else {
+			list = append(list, b)
+		}
+	}
+	if len(list) == 0 {
+		return early, nil
+	}
+	return list, early
+}
+
+// usualLine returns the line that a date, newest and before are about when no channel is
+// named: the first feed's first channel, or the channel that is pinned; snapshots where
+// there is no feed. What is before a pinned snapshot is another snapshot.
+func usualLine(h *game.Home, name string, pinned *state.Build, r ref.Ref) (string, error) {
+	if pinned != nil && (pinned.Channel != "" || r.Kind == ref.Before) {
+		return pinned.Line(), nil
+	}
+	feeds, err := h.Feeds(name)
+	if err != nil {
+		return "", err
+	}
+	for _, f := range feeds {
+		channels, err := f.Channels()
+		if err != nil {
+			h.Tell(game.BrokenFeed(f, err))
+			continue
+		}
+		for _, c := range channels {
+			if len(c.Builds) > 0 {
+				return c.Channel, nil
+			}
+		}
+	}
+	return state.SnapshotLine, nil
+}
+
+// byLabel finds the build with a label: the snapshot if there is one, else a
+// feed's. Feeds that disagree must be told apart.
+func byLabel(r ref.Ref, builds []*state.Build) (Found, error) {
+	var fits []*state.Build
+	for _, b := range builds {
+		if b.Label == r.Name {
+			fits = append(fits, b)
+		}
+	}
+	if len(fits) == 0 {
+		labels := make([]string, len(builds))
+		for i, b := range builds {
+			labels[i] = b.Label
+		}
+		slices.Sort(labels)
+		return Found{}, &state.UnknownError{Kind: "build", Name: r.String(), Near: state.Nearest(r.Name, slices.Compact(labels))}
+	}
+	if i := slices.IndexFunc(fits, func(b *state.Build) bool { return b.Channel == "" }); i >= 0 {
+		return Found{Build: fits[i], Others: slices.Delete(slices.Clone(fits), i, i+1)}, nil
+	}
+	first := fits[0]
+	var names []string
+	differ := false
+	for _, b := range fits {
+		names = append(names, fmt.Sprintf("%s (=%s)", b.Name(), b.Digest().Short()))
+		differ = differ || b.Digest() != first.Digest()
+	}
+	if differ {
+		return Found{}, &state.AmbiguousError{Name: r.Name, Labels: names}
+	}
+	return Found{Build: first}, nil
+}
+
+// before finds the build before the pinned one, else before the newest.
+func before(pin state.Pin, builds []*state.Build) (Found, error) {
+	at := 0
+	if i := slices.IndexFunc(builds, func(b *state.Build) bool { return b.Is(pin) }); i >= 0 {
+		at = i
+	}
+	if at+1 >= len(builds) {
+		return Found{}, &state.UnknownError{Kind: "build", Name: catalogue.Before}
+	}
+	return Found{Build: builds[at+1]}, nil
+}
+
+func byDate(r ref.Ref, builds []*state.Build) (Found, error) {
+	day := r.Day
+	end := day.AddDate(0, 0, 1)
+	var found Found
+	for _, b := range builds {
+		switch {
+		case !b.Made.Before(end):
+			found.Later = b
+		case found.Build == nil:
+			found.Build = b
+		case !b.Made.Before(day) || sameDay(b.Made, found.Made):
+			found.SameDay = append(found.SameDay, b)
+		case found.Earlier == nil:
+			found.Earlier = b
+		}
+	}
+	if found.Build == nil {
+		return Found{}, &state.UnknownError{Kind: "build", Name: r.String()}
+	}
+	return found, nil
+}
+
+func sameDay(a, b time.Time) bool {
+	return a.Local().Format(time.DateOnly) == b.Local().Format(time.DateOnly)
+}
+
+func byDigest(r ref.Ref, builds []*state.Build) (Found, error) {
+	var fits []*state.Build
+	for _, b := range builds {
+		if strings.HasPrefix(b.Digest().String(), r.Name) {
+			fits = append(fits, b)
+		}
+	}
+	if len(fits) == 0 {
+		return Found{}, &state.UnknownError{Kind: "build", Name: r.String()}
+	}
+	// Builds of one digest are the same content: any of them will do.
+	for _, b := range fits[1:] {
+		if b.Digest() != fits[0].Digest() {
+			labels := make([]string, len(fits))
+			for i, b := range fits {
+				labels[i] = b.Label
+			}
+			return Found{}, &state.AmbiguousError{Name: r.String(), Labels: labels}
+		}
+	}
+	return Found{Build: fits[0]}, nil
+}

@@ -1,0 +1,279 @@
+package state
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"time"
+
+	"morvant/internal/database"
+)
+
+// MainLane is the name of the lane that a game is registered with.
+const MainLane = "main"
+
+// Lane is one of a game's parallel installs.
+type Lane struct {
+	Name string
+	Live bool
+	Pin  Pin
+	LaneState
+}
+
+// LaneState is what is remembered of a lane beside its pin.
+type LaneState struct {
+	// Place is the folder of a lane that is parked or linked; the folder of a live
+	// lane that is not linked is the game's live folder.
+	Place string `json:"place,omitempty"`
+	// Linked lanes stay where they are; the live folder is a link to them.
+	Linked bool `json:"linked,omitempty"`
+	// Follows says that the lane takes the launcher's updates. Only one does.
+	Follows bool      `json:"follows,omitempty"`
+	Used    time.Time `json:"used,omitzero"` // when it was live last
+	// Saves is the backup of the lane's own saves, put in place when it becomes
+	// live; 0: none.
+	Saves int64 `json:"saves,omitempty"`
+	// Volume tells the file system of the lane's folder, as far as it is known.
+	Volume string `json:"volume,omitempty"`
+	// Shares are folders that the lane has in common with others, by links.
+	Shares []Share `json:"shares,omitempty"`
+}
+
+// Share is a folder of a lane that is a link to one place for several lanes.
+type Share struct {
+	Path   string `json:"path"` // in the lane
+	Target string `json:"target"`
+	// From is set while the folder is being moved or brought back.
+	From string `json:"from,omitempty"`
+	// Copied says that the folder, which is moved to another disk, is there whole.
+	Copied bool `json:"copied,omitempty"`
+}
+
+// CacheKey names a lane for what is remembered of its files.
+func CacheKey(name, lane string) string { return name + "/" + lane }
+
+var laneName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,31}$`)
+
+// CheckLaneName returns an error unless name can be the name of a lane.
+func CheckLaneName(name string) error {
+	if !laneName.MatchString(name) {
+		return fmt.Errorf("%w: %q: a lane's name has lower-case letters, digits and dashes, at most 32", ErrName, name)
+	}
+	return nil
+}
+
+// Lanes lists the lanes of a game, the live one first.
+func (st *State) Lanes(ctx context.Context, name string) ([]*Lane, error) {
+	live, err := st.LiveLane(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := st.DB.QueryContext(ctx, `SELECT name, pin, body FROM lane WHERE game = ? ORDER BY name`, name)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var list []*Lane
+	for rows.Next() {
+		l := &Lane{}
+		var pin, body string
+		if err := rows.Scan(&l.Name, &pin, &body); err != nil {
+			return nil, err
+		}
+		if err := errors.Join(json.Unmarshal([]byte(pin), &l.Pin), json.Unmarshal([]byte(body), &l.LaneState)); err != nil {
+			return nil, fmt.Errorf("%w: lane %s: %v", database.ErrDamaged, l.Name, err)
+		}
+		l.Live = l.Name == live
+		list = append(list, l)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	if !slices.ContainsFunc(list, func(l *Lane) bool { return l.Name == live }) {
+		list = append(list, &Lane{Name: live, Live: true})
+	}
+	// The first lane follows updates as long as nothing holds it.
+	if len(list) == 1 && !list[0].Pin.Held() {
+		list[0].Follows = true
+	}
+	slices.SortStableFunc(list, func(a, b *Lane) int {
+		switch {
+		case a.Live == b.Live:
+			return 0
+		case a.Live:
+			return -1
+		}
+		return 1
+	})
+	return list, nil
+}
+
+func (st *State) LiveLane(ctx context.Context, game string) (string, error) {
+	var name string
+	err := st.DB.QueryRowContext(ctx, `SELECT lane FROM live WHERE game = ?`, game).Scan(&name)
+	if errors.Is(err, sql.ErrNoRows) {
+		return MainLane, nil
+	}
+	return name, err
+}
+
+// SetLane remembers a lane's state, and the lane itself if it is new.
+func (st *State) SetLane(ctx context.Context, game, lane string, s LaneState) error {
+	return setLane(ctx, st.DB, game, lane, s)
+}
+
+type execer interface {
+	ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error)
+}
+
+func setLane(ctx context.Context, db execer, game, lane string, s LaneState) error {
+	body, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	_, err = db.ExecContext(ctx, `INSERT INTO lane (game, name, pin, body) VALUES (?, ?, '{}', ?)
+		ON CONFLICT (game, name) DO UPDATE SET body = excluded.body`, game, lane, string(body))
+	return err
+}
+
+// Switch is an exchange of the live lane that has begun.
+type Switch struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+	// Park is where the lane that was live goes; Place where the other one was.
+	Park       string `json:"park"`
+	Place      string `json:"place"`
+	FromLinked bool   `json:"from_linked,omitempty"`
+	ToLinked   bool   `json:"to_linked,omitempty"`
+	// Saves is the backup of the saves of From, if each lane has its own.
+	Saves int64  `json:"saves,omitempty"`
+	UID   string `json:"uid,omitempty"` // of the changes in the folders of saves
+}
+
+// Switching returns the switch that has begun and not ended; nil if there is none.
+func (st *State) Switching(ctx context.Context, game string) (*Switch, error) {
+	var text string
+	err := st.DB.QueryRowContext(ctx, `SELECT switching FROM live WHERE game = ?`, game).Scan(&text)
+	if errors.Is(err, sql.ErrNoRows) || err == nil && text == "" {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	s := &Switch{}
+	return s, json.Unmarshal([]byte(text), s)
+}
+
+// BeginSwitch notes a switch before it is made.
+func (st *State) BeginSwitch(ctx context.Context, game string, s *Switch) error {
+	text, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	_, err = st.DB.ExecContext(ctx, `INSERT INTO live (game, lane, switching) VALUES (?, ?, ?)
+		ON CONFLICT (game) DO UPDATE SET switching = excluded.switching`, game, s.From, string(text))
+	return err
+}
+
+// CarrySwitch notes that the folders have changed places. The switch ends with
+// EndSwitch, once everything else is as the new live lane wants it.
+func (st *State) CarrySwitch(ctx context.Context, game string, s *Switch, now time.Time) error {
+	lanes, err := st.Lanes(ctx, game)
+	if err != nil {
+		return err
+	}
+	tx, err := st.DB.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	for _, l := range lanes {
+		state := l.LaneState
+		switch l.Name {
+		case s.From:
+			state.Place, state.Used = s.Park, now
+			if s.Saves != 0 {
+				state.Saves = s.Saves
+			}
+		case s.To:
+			state.Used = now
+			if !s.ToLinked {
+				state.Place = ""
+			}
+		default:
+			continue
+		}
+		if err := setLane(ctx, tx, game, l.Name, state); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.ExecContext(ctx, `UPDATE live SET lane = ? WHERE game = ?`, s.To, game); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// EndSwitch forgets the switch that has begun.
+func (st *State) EndSwitch(ctx context.Context, game string) error {
+	_, err := st.DB.ExecContext(ctx, `UPDATE live SET switching = '' WHERE game = ?`, game)
+	return err
+}
+
+// laneTables are the tables that name a lane beside the table of lanes.
+var laneTables = []string{"change", "block", "begun", "saves"}
+
+// RenameLane gives a lane another name.
+func (st *State) RenameLane(ctx context.Context, game, from, to string) error {
+	if err := CheckLaneName(to); err != nil {
+		return err
+	}
+	lanes, err := st.Lanes(ctx, game)
+	if err != nil {
+		return err
+	}
+	if slices.ContainsFunc(lanes, func(l *Lane) bool { return l.Name == to }) {
+		return fmt.Errorf("a lane named %s is %w", to, ErrExists)
+	}
+	tx, err := st.DB.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	for _, query := range append(each(laneTables, `UPDATE %s SET lane = ?2 WHERE game = ?3 AND lane = ?1`),
+		`UPDATE lane SET name = ?2 WHERE game = ?3 AND name = ?1`,
+		`INSERT OR IGNORE INTO live (game, lane) VALUES (?3, 'main')`,
+		`UPDATE live SET lane = ?2 WHERE game = ?3 AND lane = ?1`) {
+		if _, err := tx.ExecContext(ctx, query, from, to, game); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
+}
+
+// ForgetLane forgets a lane, its history and its block.
+func (st *State) ForgetLane(ctx context.Context, game, lane string) error {
+	tx, err := st.DB.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	// Backups of saves outlive the lane.
+	for _, query := range append(each(laneTables[:3], `DELETE FROM %s WHERE game = ? AND lane = ?`), `DELETE FROM lane WHERE game = ? AND name = ?`) {
+		if _, err := tx.ExecContext(ctx, query, game, lane); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
+}
+
+func each(tables []string, query string) []string {
+	var out []string
+	for _, t := range tables {
+		out = append(out, fmt.Sprintf(query, t))
+	}
+	return out
+}
