@@ -19,7 +19,7 @@ import (
 var layers = []string{
 	"digest", "strict", "progress", "process", "volume", "database", "reflink", "rules", "edit", "userpath",
 	"manifest", "chunk", "pack", "store", "scan", "plan", "apply", "saves", "exchange",
-	"catalogue", "ref", "feed", "block", "version", "state", "game", "resolve", "pinfile", "identify", "report", "publish",
+	"catalogue", "ref", "feed", "feed/fetch", "block", "version", "state", "game", "resolve", "pinfile", "identify", "report", "publish",
 	"lane", "lane/compose", "lane/record", "lane/guard", "lane/backup", "lane/status", "lane/change", "lanes", "lane/entry", "watch",
 	"upkeep", "standin",
 	"cli/view", "cli/app", "cli/find", "cli/proposal",
@@ -157,4 +157,30 @@ func TestOnlyTheseFilesChangeADisk(t *testing.T) {
 		return nil
 	}))
 	require.ElementsMatch(t, allowed, found)
+}
+
+// TestRoomsStaySmall: a package, or a type, that has grown too large for one reader has two ideas in it.
+func TestRoomsStaySmall(t *testing.T) {
+	const lines, methods = 2500, 42
+	method := regexp.MustCompile(`(?m)^func \(\w+ \*?(\w+)\)`)
+	packages, types := make(map[string]int), make(map[string]int)
+	require.NoError(t, filepath.WalkDir("internal", func(p string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(p, ".go") || strings.HasSuffix(p, "_test.go") {
+			return err
+		}
+		b, err := os.ReadFile(p)
+		require.NoError(t, err)
+		packages[filepath.Dir(p)] += strings.Count(string(b), "\n")
+		for _, m := range method.FindAllStringSubmatch(string(b), -1) {
+			types[filepath.Dir(p)+"."+m[1]]++
+		}
+		return nil
+	}))
+	require.Greater(t, len(packages), 50)
+	for name, n := range packages {
+		require.LessOrEqual(t, n, lines, "lines of %s", name)
+	}
+	for name, n := range types {
+		require.LessOrEqual(t, n, methods, "methods of %s", name)
+	}
 }

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"syscall"
 
+	"morvant/internal/feed/fetch"
+
 	"morvant/internal/state"
 
 	"morvant/internal/apply"
@@ -85,7 +87,7 @@ func advice(err error) string {
 	var refused *feed.RefusedError
 	var denied *feed.DeniedError
 	var busy *feed.BusyError
-	var wrong *feed.ContentError
+	var wrong *fetch.ContentError
 	if errors.As(err, &file) {
 		return file.Advice()
 	}
@@ -181,7 +183,7 @@ func advice(err error) string {
 		return "The account may not have it; choose components that it has with --component"
 	case errors.Is(err, feed.ErrInsecure):
 		return "Use an address that begins with https"
-	case errors.Is(err, feed.ErrNoContent):
+	case errors.Is(err, fetch.ErrNoContent):
 		return "Get the content from another feed, or from a folder that has it"
 	case errors.Is(err, compose.ErrNotFetched):
 		return "Fetch it first: morvant fetch BUILD"

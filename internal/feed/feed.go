@@ -140,14 +140,14 @@ func (f *Feed) save() error {
 	if err != nil {
 		return err
 	}
-	return f.put(subscriptionFile, b)
+	return f.Put(subscriptionFile, b)
 }
 
-func (f *Feed) file(path string) string { return filepath.Join(f.dir, filepath.FromSlash(path)) }
+func (f *Feed) File(path string) string { return filepath.Join(f.dir, filepath.FromSlash(path)) }
 
-// put writes a file of the copy as a whole.
-func (f *Feed) put(path string, b []byte) error {
-	name := f.file(path)
+// Put writes a file of the copy as a whole.
+func (f *Feed) Put(path string, b []byte) error {
+	name := f.File(path)
 	if err := volume.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 		return err
 	}
@@ -173,11 +173,11 @@ func Add(ctx context.Context, a Adding, o Options) (*Feed, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := newWire(o)
-	defer w.close()
-	var sources []source
+	w := NewWire(o)
+	defer w.Close()
+	var sources []Source
 	for _, address := range addresses {
-		s, err := newSource(address, w)
+		s, err := NewSource(address, w)
 		if err != nil {
 			return nil, err
 		}
@@ -237,7 +237,7 @@ func (f *Feed) Remove() error {
 }
 
 // keep is where the feed's token lives.
-func (f *Feed) keep() keep { return keep{name: f.dir, file: f.file(tokenFile)} }
+func (f *Feed) keep() keep { return keep{name: f.dir, file: f.File(tokenFile)} }
 
 // alone locks the feed and reads what others may have written while this one waited.
 func (f *Feed) alone(ctx context.Context) (*flock.Flock, error) {
@@ -253,14 +253,14 @@ func (f *Feed) alone(ctx context.Context) (*flock.Flock, error) {
 
 // lock keeps others from refreshing the same feed.
 func (f *Feed) lock(ctx context.Context) (*flock.Flock, error) {
-	l := flock.New(f.file(".lock"))
+	l := flock.New(f.File(".lock"))
 	_, err := l.TryLockContext(ctx, 50*time.Millisecond)
 	return l, err
 }
 
 // Described returns the feed's description of itself, as it was last read.
 func (f *Feed) Described() (*catalogue.Feed, error) {
-	b, err := volume.ReadFile(f.file(catalogue.FeedFile), catalogue.MaxSigned)
+	b, err := volume.ReadFile(f.File(catalogue.FeedFile), catalogue.MaxSigned)
 	if err != nil {
 		return nil, err
 	}
@@ -278,7 +278,7 @@ func (f *Feed) Channels() ([]*catalogue.Channel, error) {
 	}
 	var list []*catalogue.Channel
 	for _, line := range described.Channels {
-		b, err := volume.ReadFile(f.file(catalogue.ChannelFile(line.Name)), catalogue.MaxSigned)
+		b, err := volume.ReadFile(f.File(catalogue.ChannelFile(line.Name)), catalogue.MaxSigned)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
@@ -296,7 +296,7 @@ func (f *Feed) Channels() ([]*catalogue.Channel, error) {
 
 // Manifest returns a manifest of the copy.
 func (f *Feed) Manifest(d digest.Digest) (*manifest.Manifest, error) {
-	packed, err := volume.ReadFile(f.file(catalogue.ManifestFile(d)), catalogue.MaxPacked)
+	packed, err := volume.ReadFile(f.File(catalogue.ManifestFile(d)), catalogue.MaxPacked)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("manifest %s of the feed %s: %w; run morvant feed refresh", d.Short(), f.Name, ErrMissing)
 	}
@@ -306,7 +306,7 @@ func (f *Feed) Manifest(d digest.Digest) (*manifest.Manifest, error) {
 	m, err := decodeManifest(packed, d)
 	if err != nil {
 		// Of no use any more; the next refresh brings it again.
-		_ = os.Remove(f.file(catalogue.ManifestFile(d)))
+		_ = os.Remove(f.File(catalogue.ManifestFile(d)))
 		return nil, fmt.Errorf("%w; run morvant feed refresh", err)
 	}
 	return m, nil
@@ -334,17 +334,17 @@ func (f *Feed) SignedIn() (user string, ok bool) {
 	return t.User, true
 }
 
-// connect returns the way to the feed's servers and its sources.
-func (f *Feed) connect(o Options) (*wire, []source, error) {
-	w := newWire(o)
+// Connect returns the way to the feed's servers and its sources.
+func (f *Feed) Connect(o Options) (*Wire, []Source, error) {
+	w := NewWire(o)
 	if err := w.useToken(f); err != nil {
-		w.close()
+		w.Close()
 		return nil, nil, err
 	}
-	var sources []source
+	var sources []Source
 	var errs []error
 	for _, address := range f.Addresses {
-		s, err := newSource(address, w)
+		s, err := NewSource(address, w)
 		if err != nil {
 			errs = append(errs, err) // a folder on a disk that is not there, say
 			continue
@@ -352,7 +352,7 @@ func (f *Feed) connect(o Options) (*wire, []source, error) {
 		sources = append(sources, s)
 	}
 	if len(sources) == 0 {
-		w.close()
+		w.Close()
 		return nil, nil, errors.Join(errs...)
 	}
 	return w, sources, nil
@@ -360,7 +360,7 @@ func (f *Feed) connect(o Options) (*wire, []source, error) {
 
 // useToken loads the feed's token. It is for the feed's first server and the one
 // that gave it, not for mirrors elsewhere.
-func (w *wire) useToken(f *Feed) error {
+func (w *Wire) useToken(f *Feed) error {
 	k := f.keep()
 	t, err := k.load()
 	if err != nil || t == nil {
@@ -431,8 +431,8 @@ func (f *Feed) exchange(ctx context.Context, form url.Values, user string, o Opt
 	if err != nil {
 		return "", err
 	}
-	w := newWire(o)
-	defer w.close()
+	w := NewWire(o)
+	defer w.Close()
 	bearer := ""
 	if user == "" {
 		if err := w.useToken(f); err != nil {
@@ -447,7 +447,7 @@ func (f *Feed) exchange(ctx context.Context, form url.Values, user string, o Opt
 			}
 		}
 	}
-	t, err := w.grant(ctx, address, bearer, form, o.Now())
+	t, err := w.Grant(ctx, address, bearer, form, o.Now())
 	if err != nil {
 		return "", err
 	}

@@ -28,19 +28,19 @@ func (f *Feed) Refresh(ctx context.Context, o Options) error {
 		return err
 	}
 	defer l.Close()
-	w, sources, err := f.connect(o)
+	w, sources, err := f.Connect(o)
 	if err != nil {
 		return err
 	}
-	defer w.close()
+	defer w.Close()
 	return (&refresh{feed: f, wire: w, sources: sources}).run(ctx)
 }
 
 // refresh is one run of Refresh.
 type refresh struct {
 	feed      *Feed
-	wire      *wire
-	sources   []source
+	wire      *Wire
+	sources   []Source
 	described *catalogue.Feed
 	fresh     map[string][]byte // signed files to be kept
 	marks     map[string]mark
@@ -85,18 +85,18 @@ func (r *refresh) keep(locked []string) error {
 	f := r.feed
 	for path, body := range r.fresh {
 		if path != catalogue.FeedFile {
-			if err := f.put(path, body); err != nil {
+			if err := f.Put(path, body); err != nil {
 				return err
 			}
 		}
 	}
 	if body, ok := r.fresh[catalogue.FeedFile]; ok {
-		if err := f.put(catalogue.FeedFile, body); err != nil {
+		if err := f.Put(catalogue.FeedFile, body); err != nil {
 			return err
 		}
 	}
 	for _, name := range locked {
-		if err := removeFile(f.file(catalogue.ChannelFile(name))); err != nil {
+		if err := removeFile(f.File(catalogue.ChannelFile(name))); err != nil {
 			return err
 		}
 		delete(r.marks, catalogue.ChannelFile(name))
@@ -115,7 +115,7 @@ const pairTries = 3
 // signed reads a signed file, or the known one if it has not changed. check tells
 // whether its content can be accepted.
 func (r *refresh) signed(ctx context.Context, path string, check func(body, known []byte) error) ([]byte, error) {
-	known, err := volume.ReadFile(r.feed.file(path), catalogue.MaxSigned)
+	known, err := volume.ReadFile(r.feed.File(path), catalogue.MaxSigned)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
@@ -127,7 +127,7 @@ func (r *refresh) signed(ctx context.Context, path string, check func(body, know
 		was = mark{}
 	}
 	var body []byte
-	err = r.wire.attempt(ctx, r.sources, noProgress, func(s source) error {
+	err = r.wire.Attempt(ctx, r.sources, NoProgress, func(s Source) error {
 		// What one server calls a version says nothing about another's.
 		if s != r.sources[0] {
 			was = mark{}
@@ -179,7 +179,7 @@ func decodes(path string, body []byte) bool {
 // maxSignature bounds a signature file, in bytes.
 const maxSignature = 4 << 10
 
-func (r *refresh) verify(ctx context.Context, s source, path string, body, known []byte, check func(body, known []byte) error) error {
+func (r *refresh) verify(ctx context.Context, s Source, path string, body, known []byte, check func(body, known []byte) error) error {
 	signature, _, err := s.get(ctx, catalogue.SignatureOf(path), maxSignature, mark{})
 	if errors.Is(err, ErrMissing) {
 		return fmt.Errorf("%s has no signature: %w", path, catalogue.ErrSignature)
@@ -230,7 +230,7 @@ func (r *refresh) checkFeed(body, known []byte) error {
 			return err
 		}
 		if was.Name != f.Name {
-			return fmt.Errorf("%w: it is called %s now, and was %s", errHostile, f.Name, was.Name)
+			return fmt.Errorf("%w: it is called %s now, and was %s", ErrHostile, f.Name, was.Name)
 		}
 		r.serials[catalogue.FeedFile] = max(r.serials[catalogue.FeedFile], was.Serial)
 	}
@@ -259,7 +259,7 @@ func (r *refresh) channel(ctx context.Context, line catalogue.Line) (*catalogue.
 			return err
 		}
 		if c.Feed != r.described.Name || c.Channel != line.Name {
-			return fmt.Errorf("%w: channel %s of %s in its place", errHostile, c.Channel, c.Feed)
+			return fmt.Errorf("%w: channel %s of %s in its place", ErrHostile, c.Channel, c.Feed)
 		}
 		path := catalogue.ChannelFile(line.Name)
 		if known != nil {
@@ -286,7 +286,7 @@ func (r *refresh) manifests(ctx context.Context, channels []*catalogue.Channel) 
 					continue
 				}
 				listed[p.Manifest] = true
-				if _, err := os.Stat(r.feed.file(catalogue.ManifestFile(p.Manifest))); err != nil {
+				if _, err := os.Stat(r.feed.File(catalogue.ManifestFile(p.Manifest))); err != nil {
 					missing = append(missing, p.Manifest)
 				}
 			}
@@ -298,11 +298,11 @@ func (r *refresh) manifests(ctx context.Context, channels []*catalogue.Channel) 
 	r.wire.meter.Begin("Reading manifests", -1)
 	defer r.wire.meter.End()
 	g, ctx := errgroup.WithContext(ctx)
-	g.SetLimit(connections)
+	g.SetLimit(Connections)
 	var mu sync.Mutex
 	for _, d := range missing {
 		g.Go(func() error {
-			packed, err := getNamed(ctx, r.wire, r.sources, catalogue.ManifestFile(d), func(packed []byte) error {
+			packed, err := GetNamed(ctx, r.wire, r.sources, catalogue.ManifestFile(d), func(packed []byte) error {
 				_, err := decodeManifest(packed, d)
 				return err
 			})
@@ -312,17 +312,17 @@ func (r *refresh) manifests(ctx context.Context, channels []*catalogue.Channel) 
 			r.wire.meter.Advance(int64(len(packed)), "")
 			mu.Lock()
 			defer mu.Unlock()
-			return r.feed.put(catalogue.ManifestFile(d), packed)
+			return r.feed.Put(catalogue.ManifestFile(d), packed)
 		})
 	}
 	return g.Wait()
 }
 
-// getNamed reads a file that is named by its content. One that is not what its
+// GetNamed reads a file that is named by its content. One that is not what its
 // name says is asked of the next source.
-func getNamed(ctx context.Context, w *wire, sources []source, path string, check func([]byte) error) ([]byte, error) {
+func GetNamed(ctx context.Context, w *Wire, sources []Source, path string, check func([]byte) error) ([]byte, error) {
 	var body []byte
-	err := w.attempt(ctx, sources, noProgress, func(s source) error {
+	err := w.Attempt(ctx, sources, NoProgress, func(s Source) error {
 		var err error
 		if body, _, err = s.get(ctx, path, catalogue.MaxPacked, mark{}); err != nil {
 			return err

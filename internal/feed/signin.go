@@ -127,7 +127,7 @@ func removeFile(name string) error {
 // tokens shows and renews the token of one feed.
 type tokens struct {
 	keep  keep
-	wire  *wire
+	wire  *Wire
 	hosts map[string]bool // servers that may see the token
 	now   func() time.Time
 
@@ -140,7 +140,7 @@ type tokens struct {
 const early = 30 * time.Second
 
 // fits reports whether the server at u may see the token.
-func (t *tokens) fits(u *url.URL) bool { return t.hosts[u.Host] && secure(u) }
+func (t *tokens) fits(u *url.URL) bool { return t.hosts[u.Host] && Secure(u) }
 
 // current returns the access token; rejected says that the last one was refused.
 // A token that cannot be renewed is given up: asking goes on without one, and the
@@ -158,7 +158,7 @@ func (t *tokens) current(ctx context.Context, rejected bool) (string, error) {
 	if t.token.Refresh == "" {
 		return "", nil
 	}
-	fresh, err := t.wire.grant(ctx, t.token.Address, "", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {t.token.Refresh}}, t.now())
+	fresh, err := t.wire.Grant(ctx, t.token.Address, "", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {t.token.Refresh}}, t.now())
 	var refused *RefusedError
 	if errors.As(err, &refused) {
 		t.token = nil
@@ -183,13 +183,13 @@ const maxValid = 365 * 24 * 60 * 60
 // maxGrant bounds the answer of a token address, in bytes.
 const maxGrant = 64 << 10
 
-// grant posts a form to a token address and returns the token it gives.
-func (w *wire) grant(ctx context.Context, address, bearer string, form url.Values, now time.Time) (*token, error) {
+// Grant posts a form to a token address and returns the token it gives.
+func (w *Wire) Grant(ctx context.Context, address, bearer string, form url.Values, now time.Time) (*token, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || u.User != nil {
 		return nil, fmt.Errorf("%w: the feed's address for signing in", ErrAddress)
 	}
-	if !secure(u) {
+	if !Secure(u) {
 		return nil, fmt.Errorf("%s: %w", u.Host, ErrInsecure)
 	}
 	header := http.Header{}
@@ -222,7 +222,7 @@ func (w *wire) grant(ctx context.Context, address, bearer string, form url.Value
 	}
 	// The answer itself must not get into an error.
 	if json.Unmarshal(b, &given) != nil || given.Access == "" {
-		return nil, fmt.Errorf("%s: %w: no token in the answer", u.Host, errHostile)
+		return nil, fmt.Errorf("%s: %w: no token in the answer", u.Host, ErrHostile)
 	}
 	t := &token{Access: given.Access, Refresh: given.Refresh, Address: address}
 	if given.Seconds > 0 {

@@ -56,20 +56,20 @@ type mark struct {
 // errUnchanged answers a conditional request.
 var errUnchanged = errors.New("unchanged")
 
-// source is one place that a feed is read from.
-type source interface {
+// Source is one place that a feed is read from.
+type Source interface {
 	// get returns a whole file of at most limit bytes, or errUnchanged if it is
 	// the version that is known.
 	get(ctx context.Context, path string, limit int64, known mark) ([]byte, mark, error)
 	// open returns the bytes of a file between from and to. at is where the
 	// stream begins: a server that ignores ranges begins at 0.
-	open(ctx context.Context, path string, from, to int64) (body io.ReadCloser, at int64, err error)
+	Open(ctx context.Context, path string, from, to int64) (body io.ReadCloser, at int64, err error)
 	// String returns the address, for messages.
 	String() string
 }
 
-// newSource returns the source at an address: http(s)://, file:// or a folder.
-func newSource(address string, w *wire) (source, error) {
+// NewSource returns the source at an address: http(s)://, file:// or a folder.
+func NewSource(address string, w *Wire) (Source, error) {
 	u, err := url.Parse(address)
 	if err == nil && (u.Scheme == "http" || u.Scheme == "https") {
 		if u.Host == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
@@ -97,19 +97,19 @@ func newSource(address string, w *wire) (source, error) {
 	if err != nil || !info.IsDir() {
 		return nil, fmt.Errorf("%w: %s is not a folder", ErrAddress, dir)
 	}
-	return &folder{dir: dir, wire: w}, nil
+	return &Folder{Dir: dir, wire: w}, nil
 }
 
-// folder is a feed in a folder of this computer, or one that looks like that.
-type folder struct {
-	dir  string
-	wire *wire
+// Folder is a feed in a folder of this computer, or one that looks like that.
+type Folder struct {
+	Dir  string
+	wire *Wire
 }
 
-func (f *folder) String() string { return f.dir }
+func (f *Folder) String() string { return f.Dir }
 
-func (f *folder) file(path string) (*os.File, fs.FileInfo, error) {
-	root, err := os.OpenRoot(f.dir)
+func (f *Folder) file(path string) (*os.File, fs.FileInfo, error) {
+	root, err := os.OpenRoot(f.Dir)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -128,7 +128,7 @@ func (f *folder) file(path string) (*os.File, fs.FileInfo, error) {
 	return file, info, nil
 }
 
-func (f *folder) get(_ context.Context, path string, limit int64, known mark) ([]byte, mark, error) {
+func (f *Folder) get(_ context.Context, path string, limit int64, known mark) ([]byte, mark, error) {
 	file, info, err := f.file(path)
 	if err != nil {
 		return nil, mark{}, err
@@ -142,7 +142,7 @@ func (f *folder) get(_ context.Context, path string, limit int64, known mark) ([
 	return b, m, err
 }
 
-func (f *folder) open(ctx context.Context, path string, from, to int64) (io.ReadCloser, int64, error) {
+func (f *Folder) Open(ctx context.Context, path string, from, to int64) (io.ReadCloser, int64, error) {
 	file, _, err := f.file(path)
 	if err != nil {
 		return nil, 0, err
@@ -157,30 +157,30 @@ func (f *folder) open(ctx context.Context, path string, from, to int64) (io.Read
 // counting counts what is read as received.
 type counting struct {
 	r    io.Reader
-	wire *wire
+	wire *Wire
 }
 
 func (c *counting) Read(b []byte) (int, error) {
 	n, err := c.r.Read(b)
-	c.wire.received.Add(int64(n))
+	c.wire.Received.Add(int64(n))
 	return n, err
 }
 
 func readAll(r io.Reader, path string, limit int64) ([]byte, error) {
 	b, err := io.ReadAll(io.LimitReader(r, limit+1))
 	if err == nil && int64(len(b)) > limit {
-		err = fmt.Errorf("%s: %w: more than %d bytes", path, errHostile, limit)
+		err = fmt.Errorf("%s: %w: more than %d bytes", path, ErrHostile, limit)
 	}
 	return b, err
 }
 
-// errHostile is returned for what no honest feed sends.
-var errHostile = errors.New("the feed sends what it should not")
+// ErrHostile is returned for what no honest feed sends.
+var ErrHostile = errors.New("the feed sends what it should not")
 
 // web is a feed on a web server.
 type web struct {
 	base *url.URL
-	wire *wire
+	wire *Wire
 }
 
 func (s *web) String() string { return s.base.String() }
@@ -206,7 +206,7 @@ func (s *web) get(ctx context.Context, path string, limit int64, known mark) ([]
 		return nil, m, problem(resp, path)
 	}
 	if resp.ContentLength > limit {
-		return nil, m, fmt.Errorf("%s: %w: %d bytes", path, errHostile, resp.ContentLength)
+		return nil, m, fmt.Errorf("%s: %w: %d bytes", path, ErrHostile, resp.ContentLength)
 	}
 	b, err := readAll(resp.Body, path, limit)
 	if err != nil {
@@ -215,7 +215,7 @@ func (s *web) get(ctx context.Context, path string, limit int64, known mark) ([]
 	return b, m, nil
 }
 
-func (s *web) open(ctx context.Context, path string, from, to int64) (io.ReadCloser, int64, error) {
+func (s *web) Open(ctx context.Context, path string, from, to int64) (io.ReadCloser, int64, error) {
 	header := http.Header{}
 	header.Set("Range", fmt.Sprintf("bytes=%d-%d", from, to-1))
 	resp, done, err := s.ask(ctx, path, header)
@@ -228,7 +228,7 @@ func (s *web) open(ctx context.Context, path string, from, to int64) (io.ReadClo
 	case http.StatusPartialContent:
 		if at, err = rangeStart(resp.Header.Get("Content-Range")); err != nil || at > from {
 			done()
-			return nil, 0, fmt.Errorf("%s: %w: the range %q instead of %d to %d", path, errHostile, resp.Header.Get("Content-Range"), from, to-1)
+			return nil, 0, fmt.Errorf("%s: %w: the range %q instead of %d to %d", path, ErrHostile, resp.Header.Get("Content-Range"), from, to-1)
 		}
 	default:
 		defer done()
@@ -249,7 +249,7 @@ func rangeStart(s string) (int64, error) {
 	s, ok := strings.CutPrefix(s, "bytes ")
 	first, _, found := strings.Cut(s, "-")
 	if !ok || !found {
-		return 0, errHostile
+		return 0, ErrHostile
 	}
 	return strconv.ParseInt(first, 10, 64)
 }
@@ -288,7 +288,7 @@ func problem(resp *http.Response, path string) error {
 	case code == http.StatusForbidden:
 		return &DeniedError{details(resp)}
 	case code == http.StatusTooManyRequests || code >= 500:
-		return &BusyError{code, retryAfter(resp.Header.Get("Retry-After"), time.Now())}
+		return &BusyError{code, RetryAfter(resp.Header.Get("Retry-After"), time.Now())}
 	default:
 		return fmt.Errorf("%s: the server answers HTTP %d", path, code)
 	}
@@ -321,8 +321,8 @@ func printable(s string) string {
 	}, s[:min(len(s), 200)])
 }
 
-// retryAfter reads the header: seconds or a date.
-func retryAfter(s string, now time.Time) time.Duration {
+// RetryAfter reads the header: seconds or a date.
+func RetryAfter(s string, now time.Time) time.Duration {
 	if n, err := strconv.Atoi(s); err == nil && n >= 0 {
 		return time.Duration(n) * time.Second
 	}

@@ -22,6 +22,16 @@ import (
 	"morvant/internal/progress"
 )
 
+// ErrNoRanges is returned once a server turns out to send whole files only.
+var ErrNoRanges = errors.New("the server does not send parts of files")
+
+// StoreError is trouble on this computer, which no other server can help with.
+type StoreError struct{ Err error }
+
+func (e *StoreError) Error() string { return e.Err.Error() }
+
+func (e *StoreError) Unwrap() error { return e.Err }
+
 // Options say how feeds are talked to.
 type Options struct {
 	Limit   int64         // bytes a second, for all connections together; 0: no limit
@@ -32,14 +42,14 @@ type Options struct {
 
 const (
 	defaultSilence = 30 * time.Second
-	// connections is how many requests are under way at once.
-	connections = 6
+	// Connections is how many requests are under way at once.
+	Connections = 6
 	// rounds is how often every address is tried before giving up, and the pauses
 	// in between: a quarter of a second at first, then twice as long each time.
 	rounds = 7
-	// fetchRounds is the same while content is being fetched: about a minute in
+	// FetchRounds is the same while content is being fetched: about a minute in
 	// which nothing at all arrives.
-	fetchRounds = 9
+	FetchRounds = 9
 	// silentRounds is the same for servers that have never answered, for then most
 	// likely there is no line, and for those that have fallen silent, which took
 	// long enough to notice.
@@ -50,50 +60,50 @@ const (
 	maxAsked = 2 * time.Minute
 )
 
-// wire is the way to a feed's servers: connections that are kept, tokens, speed
+// Wire is the way to a feed's servers: connections that are kept, tokens, speed
 // limit, and what has come through.
-type wire struct {
+type Wire struct {
 	client   *http.Client
 	limit    limiter
 	silence  time.Duration
 	meter    progress.Meter
 	now      func() time.Time
 	tokens   *tokens // nil: nobody is signed in
-	received atomic.Int64
-	rounds   int          // how often every address is tried
-	answered atomic.Bool  // somebody is there
+	Received atomic.Int64
+	Rounds   int          // how often every address is tried
+	Answered atomic.Bool  // somebody is there
 	quiet    atomic.Int64 // no warning before this time, in nanoseconds since 1970
 }
 
-func newWire(o Options) *wire {
+func NewWire(o Options) *Wire {
 	if o.Silence == 0 {
 		o.Silence = defaultSilence
 	}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.DisableCompression = true
-	transport.MaxConnsPerHost = connections
-	transport.MaxIdleConnsPerHost = connections
+	transport.MaxConnsPerHost = Connections
+	transport.MaxIdleConnsPerHost = Connections
 	transport.ForceAttemptHTTP2 = true
-	w := &wire{client: &http.Client{Transport: transport, CheckRedirect: sameOrigin}, silence: o.Silence, meter: o.Meter, now: o.Now, rounds: rounds}
+	w := &Wire{client: &http.Client{Transport: transport, CheckRedirect: sameOrigin}, silence: o.Silence, meter: o.Meter, now: o.Now, Rounds: rounds}
 	w.limit = newLimiter(o.Limit)
 	return w
 }
 
-func (w *wire) close() { w.client.CloseIdleConnections() }
+func (w *Wire) Close() { w.client.CloseIdleConnections() }
 
 // sameOrigin follows redirects within the same server only: what was asked for,
 // and the token with it, is meant for nobody else.
 func sameOrigin(req *http.Request, via []*http.Request) error {
 	first := via[0].URL
 	if len(via) > 5 || req.URL.Scheme != first.Scheme || req.URL.Host != first.Host {
-		return fmt.Errorf("%w: it leads to another server, %s", errHostile, req.URL.Host)
+		return fmt.Errorf("%w: it leads to another server, %s", ErrHostile, req.URL.Host)
 	}
 	return nil
 }
 
 // do sends a request and returns the answer, whose body fails once the other side
 // has been silent for too long. done must be called when the body has been read.
-func (w *wire) do(ctx context.Context, method string, u *url.URL, header http.Header, form url.Values) (*http.Response, func(), error) {
+func (w *Wire) do(ctx context.Context, method string, u *url.URL, header http.Header, form url.Values) (*http.Response, func(), error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	timer := time.AfterFunc(w.silence, func() { cancel(ErrSilent) })
 	done := func() {
@@ -126,7 +136,7 @@ func (w *wire) do(ctx context.Context, method string, u *url.URL, header http.He
 		return nil, nil, broken(err)
 	}
 	timer.Reset(w.silence)
-	w.answered.Store(true)
+	w.Answered.Store(true)
 	raw := resp.Body
 	resp.Body = struct {
 		io.Reader
@@ -143,13 +153,13 @@ func (w *wire) do(ctx context.Context, method string, u *url.URL, header http.He
 type patient struct {
 	ctx   context.Context
 	r     io.Reader
-	wire  *wire
+	wire  *Wire
 	timer *time.Timer
 }
 
 func (p *patient) Read(b []byte) (int, error) {
 	n, err := p.r.Read(b)
-	p.wire.received.Add(int64(n))
+	p.wire.Received.Add(int64(n))
 	if n > 0 {
 		p.timer.Reset(p.wire.silence)
 	}
@@ -190,15 +200,15 @@ func (l *lively) Read(b []byte) (int, error) {
 }
 
 // token returns the token to show at base, empty if none fits there.
-func (w *wire) token(ctx context.Context, base *url.URL, renew bool) (string, error) {
+func (w *Wire) token(ctx context.Context, base *url.URL, renew bool) (string, error) {
 	if w.tokens == nil || !w.tokens.fits(base) {
 		return "", nil
 	}
 	return w.tokens.current(ctx, renew)
 }
 
-// secure reports whether secrets may be sent to u: over TLS, or to this computer.
-func secure(u *url.URL) bool {
+// Secure reports whether secrets may be sent to u: over TLS, or to this computer.
+func Secure(u *url.URL) bool {
 	if u.Scheme == "https" {
 		return true
 	}
@@ -251,12 +261,12 @@ func temporary(err error) bool {
 	}
 	var denied *DeniedError
 	var refused *RefusedError
-	var local *storeError
+	var local *StoreError
 	if errors.As(err, &denied) || errors.As(err, &refused) || errors.As(err, &local) {
 		return false
 	}
 	for _, lasting := range []error{
-		ErrMissing, ErrSignIn, ErrInsecure, ErrAddress, errCertificate, errHostile, errNoRanges, context.Canceled, fs.ErrPermission,
+		ErrMissing, ErrSignIn, ErrInsecure, ErrAddress, errCertificate, ErrHostile, ErrNoRanges, context.Canceled, fs.ErrPermission,
 		ErrKey, ErrRollback, ErrExpired, catalogue.ErrSignature, catalogue.ErrFormat, catalogue.ErrVersion, catalogue.ErrName,
 		manifest.ErrFormat, manifest.ErrVersion, manifest.ErrPath,
 	} {
@@ -267,10 +277,10 @@ func temporary(err error) bool {
 	return true
 }
 
-// attempt tries op at each source in turn until it succeeds, in several rounds
+// Attempt tries op at each source in turn until it succeeds, in several rounds
 // with growing pauses. An op that got further before it failed (progress counts
 // up) begins anew.
-func (w *wire) attempt(ctx context.Context, sources []source, progress func() int64, op func(source) error) error {
+func (w *Wire) Attempt(ctx context.Context, sources []Source, progress func() int64, op func(Source) error) error {
 	pauses := backoff.NewExponentialBackOff()
 	pauses.InitialInterval, pauses.MaxInterval, pauses.Multiplier = firstPause, maxPause, 2
 	seen := progress()
@@ -297,8 +307,8 @@ func (w *wire) attempt(ctx context.Context, sources []source, progress func() in
 			seen, round = now, 0
 			pauses.Reset()
 		}
-		last := w.rounds
-		if !w.answered.Load() || !slices.ContainsFunc(errs, func(err error) bool { return !errors.Is(err, ErrSilent) }) {
+		last := w.Rounds
+		if !w.Answered.Load() || !slices.ContainsFunc(errs, func(err error) bool { return !errors.Is(err, ErrSilent) }) {
 			last = silentRounds
 		}
 		if !again || round+1 >= last {
@@ -315,7 +325,7 @@ func (w *wire) attempt(ctx context.Context, sources []source, progress func() in
 }
 
 // warn passes on that the line is bad, once for all connections that notice.
-func (w *wire) warn(message string, quiet time.Duration) {
+func (w *Wire) warn(message string, quiet time.Duration) {
 	now := w.now().UnixNano()
 	if until := w.quiet.Load(); now >= until && w.quiet.CompareAndSwap(until, now+int64(quiet)) {
 		w.meter.Warn(message)
@@ -335,4 +345,4 @@ func sleep(ctx context.Context, d time.Duration) error {
 	}
 }
 
-func noProgress() int64 { return 0 }
+func NoProgress() int64 { return 0 }

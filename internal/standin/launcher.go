@@ -12,6 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"morvant/internal/feed/fetch"
+
 	"morvant/internal/catalogue"
 	"morvant/internal/feed"
 	"morvant/internal/progress"
@@ -239,14 +241,14 @@ func (u *update) fetch(ctx context.Context, f *feed.Feed, contents *store.Store,
 		return fmt.Errorf("%s: %w", label, ErrRelease)
 	}
 	u.date = b.Date
-	var parts []feed.Part
+	var parts []fetch.Part
 	has := make(map[string]bool)
 	for _, p := range b.Components {
 		m, err := f.Manifest(p.Manifest)
 		if err != nil {
 			return err
 		}
-		parts = append(parts, feed.Part{Part: p, Manifest: m})
+		parts = append(parts, fetch.Part{Part: p, Manifest: m})
 		for _, k := range m.Files {
 			has[k.Path] = true
 			u.files = append(u.files, file{path: k.Path, write: func(w io.Writer) error { return contents.WriteTo(ctx, w, k.Digest) }})
@@ -263,7 +265,7 @@ func (u *update) fetch(ctx context.Context, f *feed.Feed, contents *store.Store,
 			}
 		}
 	}
-	plan, err := f.Plan(ctx, feed.Request{Store: contents, Parts: parts, Owner: "launcher"}, o)
+	plan, err := fetch.Make(ctx, f, fetch.Request{Store: contents, Parts: parts, Owner: "launcher"}, o)
 	if err != nil {
 		return err
 	}

@@ -305,57 +305,6 @@ func (s *Store) lostLayouts(ctx context.Context) ([]Damage, error) {
 	return list, nil
 }
 
-// Size returns the bytes of all packs.
-func (s *Store) Size(ctx context.Context) (n int64, err error) {
-	err = s.db.QueryRowContext(ctx, `SELECT coalesce(sum(size), 0) FROM pack`).Scan(&n)
-	return n, indexError(err)
-}
-
-type packRow struct {
-	id   int64
-	name string
-	size int64
-}
-
-func (s *Store) packs(ctx context.Context) ([]packRow, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT id, name, size FROM pack ORDER BY id`)
-	if err != nil {
-		return nil, indexError(err)
-	}
-	defer rows.Close()
-	var list []packRow
-	for rows.Next() {
-		var p packRow
-		if err := rows.Scan(&p.id, &p.name, &p.size); err != nil {
-			return nil, err
-		}
-		list = append(list, p)
-	}
-	return list, indexError(rows.Err())
-}
-
-// recordsIn lists the records that the index finds in a pack, in their order there.
-func (s *Store) recordsIn(ctx context.Context, packID int64) ([]pack.Entry, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT digest, offset, plain, stored, kind, coding FROM record WHERE pack = ? ORDER BY offset`, packID)
-	if err != nil {
-		return nil, indexError(err)
-	}
-	defer rows.Close()
-	var list []pack.Entry
-	for rows.Next() {
-		var e pack.Entry
-		var d []byte
-		if err := rows.Scan(&d, &e.Offset, &e.Plain, &e.Stored, &e.Kind, &e.Coding); err != nil {
-			return nil, err
-		}
-		if e.Digest, err = digest.FromBytes(d); err != nil {
-			return nil, fmt.Errorf("%w: %v", ErrIndexLost, err)
-		}
-		list = append(list, e)
-	}
-	return list, indexError(rows.Err())
-}
-
 // Forget takes damaged records out of the index, and the layouts of the files
 // that cannot be put together without them, so that the same content can be put
 // in again. The caller has the store to itself.

@@ -140,9 +140,3 @@ func (s *Store) Layout(ctx context.Context, file digest.Digest) ([]Piece, error)
 	}
 	return pieces, nil
 }
-
-// layoutRecords lists the records that hold the layout of a file, in order; none
-// if it has no layout.
-func (s *Store) layoutRecords(ctx context.Context, file digest.Digest) ([]digest.Digest, error) {
-	return s.digests(ctx, `SELECT record FROM layout WHERE file = ? ORDER BY part`, file[:])
-}

@@ -17,15 +17,12 @@ package store
 
 import (
 	"context"
-	"database/sql"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
-	"maps"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -54,24 +51,13 @@ const (
 	packSize = 64 << 20
 )
 
-var schema = database.Schema{Steps: []string{`
-CREATE TABLE pack (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, size INTEGER NOT NULL);
-CREATE TABLE record (
-	digest BLOB PRIMARY KEY, pack INTEGER NOT NULL, offset INTEGER NOT NULL,
-	plain INTEGER NOT NULL, stored INTEGER NOT NULL, kind INTEGER NOT NULL, coding INTEGER NOT NULL
-) WITHOUT ROWID;
-CREATE INDEX record_pack ON record (pack);
-CREATE TABLE layout (file BLOB, part INTEGER, record BLOB NOT NULL, PRIMARY KEY (file, part)) WITHOUT ROWID;
-`}}
-
 // Store is an open store.
 type Store struct {
+	*index
 	dir   string
 	lock  *flock.Flock
-	db    *sql.DB
 	coder *pack.Coder
 	files *packFiles
-	find  *sql.Stmt // where is this record?
 	// Rebuilt says that the index had been lost or damaged, and was made anew from the
 	// packs.
 	Rebuilt bool
@@ -191,14 +177,14 @@ func open(ctx context.Context, dir string, lock *flock.Flock) (*Store, error) {
 	return s, nil
 }
 
-func openIndex(ctx context.Context, dir, index string, lock *flock.Flock) (*Store, error) {
-	db, err := database.Open(ctx, index, schema)
+func openIndex(ctx context.Context, dir, file string, lock *flock.Flock) (*Store, error) {
+	db, err := database.Open(ctx, file, schema)
 	if database.Damaged(err) {
-		return nil, fmt.Errorf("%s: %w", index, ErrIndexLost)
+		return nil, fmt.Errorf("%s: %w", file, ErrIndexLost)
 	} else if err != nil {
 		return nil, err
 	}
-	s := &Store{dir: dir, lock: lock, db: db, files: newPackFiles(filepath.Join(dir, packsDir))}
+	s := &Store{index: &index{db: db}, dir: dir, lock: lock, files: newPackFiles(filepath.Join(dir, packsDir))}
 	s.find, err = db.PrepareContext(ctx, `SELECT p.name, r.offset, r.plain, r.stored, r.kind, r.coding FROM record r JOIN pack p ON p.id = r.pack WHERE r.digest = ?`)
 	if err != nil {
 		db.Close()
@@ -221,154 +207,6 @@ func (s *Store) closeFiles() error {
 
 // Dir returns the folder that holds the store.
 func (s *Store) Dir() string { return s.dir }
-
-// location is where a record stands.
-type location struct {
-	pack  string
-	entry pack.Entry
-}
-
-// locate looks a record up in the index.
-func (s *Store) locate(ctx context.Context, d digest.Digest) (location, error) {
-	l := location{entry: pack.Entry{Digest: d}}
-	e := &l.entry
-	err := s.find.QueryRowContext(ctx, d[:]).Scan(&l.pack, &e.Offset, &e.Plain, &e.Stored, &e.Kind, &e.Coding)
-	if errors.Is(err, sql.ErrNoRows) {
-		return l, fmt.Errorf("%s: %w", d.Short(), ErrMissing)
-	}
-	return l, indexError(err)
-}
-
-// locateAll looks up to batch records up at once. What is not there is left out.
-func (s *Store) locateAll(ctx context.Context, pieces []Piece) (map[digest.Digest]location, error) {
-	args := make([]any, len(pieces))
-	for i := range pieces {
-		args[i] = pieces[i].Digest[:]
-	}
-	rows, err := s.db.QueryContext(ctx, `SELECT r.digest, p.name, r.offset, r.plain, r.stored, r.kind, r.coding FROM record r JOIN pack p ON p.id = r.pack
-		WHERE r.digest IN (`+marks(len(args))+`)`, args...)
-	if err != nil {
-		return nil, indexError(err)
-	}
-	defer rows.Close()
-	found := make(map[digest.Digest]location, len(pieces))
-	for rows.Next() {
-		var l location
-		var d []byte
-		e := &l.entry
-		if err := rows.Scan(&d, &l.pack, &e.Offset, &e.Plain, &e.Stored, &e.Kind, &e.Coding); err != nil {
-			return nil, err
-		}
-		if e.Digest, err = digest.FromBytes(d); err != nil {
-			return nil, fmt.Errorf("%w: %v", ErrIndexLost, err)
-		}
-		found[e.Digest] = l
-	}
-	return found, indexError(rows.Err())
-}
-
-// marks returns n question marks for a list in a statement.
-func marks(n int) string { return strings.TrimSuffix(strings.Repeat("?,", n), ",") }
-
-func (s *Store) hasRecord(ctx context.Context, d digest.Digest) (bool, error) {
-	_, err := s.locate(ctx, d)
-	if errors.Is(err, ErrMissing) {
-		return false, nil
-	}
-	return err == nil, err
-}
-
-// present tells which of the records are in the index. One question about many is
-// much cheaper than many questions.
-func (s *Store) present(ctx context.Context, digests []digest.Digest) (map[digest.Digest]bool, error) {
-	found := make(map[digest.Digest]bool)
-	args := make([]any, len(digests))
-	for i := range digests {
-		args[i] = digests[i][:]
-	}
-	list, err := s.digests(ctx, `SELECT digest FROM record WHERE digest IN (`+marks(len(args))+`)`, args...)
-	if err != nil {
-		return nil, err
-	}
-	for _, d := range list {
-		found[d] = true
-	}
-	return found, nil
-}
-
-// digests runs a query whose only column holds digests.
-func (s *Store) digests(ctx context.Context, query string, args ...any) ([]digest.Digest, error) {
-	rows, err := s.db.QueryContext(ctx, query, args...)
-	if err != nil {
-		return nil, indexError(err)
-	}
-	defer rows.Close()
-	var list []digest.Digest
-	for rows.Next() {
-		var b []byte
-		if err := rows.Scan(&b); err != nil {
-			return nil, err
-		}
-		d, err := digest.FromBytes(b)
-		if err != nil {
-			return nil, fmt.Errorf("%w: %v", ErrIndexLost, err)
-		}
-		list = append(list, d)
-	}
-	return list, indexError(rows.Err())
-}
-
-// Has reports whether the whole content with this digest is in the store.
-func (s *Store) Has(ctx context.Context, file digest.Digest) (bool, error) {
-	if ok, err := s.hasRecord(ctx, file); ok || err != nil {
-		return ok, err
-	}
-	records, err := s.layoutRecords(ctx, file)
-	return len(records) > 0, err
-}
-
-// batch is how many records are asked for or marked in one statement.
-const batch = 250
-
-// Missing returns which of the records are not in the store.
-func (s *Store) Missing(ctx context.Context, records []digest.Digest) (map[digest.Digest]bool, error) {
-	missing := make(map[digest.Digest]bool)
-	for part := range slices.Chunk(records, batch) {
-		found, err := s.present(ctx, part)
-		if err != nil {
-			return nil, err
-		}
-		for _, d := range part {
-			if !found[d] {
-				missing[d] = true
-			}
-		}
-	}
-	return missing, nil
-}
-
-// Lacks returns which of the contents are not in the store as a whole.
-func (s *Store) Lacks(ctx context.Context, files []digest.Digest) (map[digest.Digest]bool, error) {
-	missing, err := s.Missing(ctx, files)
-	if err != nil {
-		return nil, err
-	}
-	rest := slices.Collect(maps.Keys(missing))
-	for part := range slices.Chunk(rest, batch) {
-		args := make([]any, len(part))
-		for i := range part {
-			args[i] = part[i][:]
-		}
-		cut, err := s.digests(ctx, `SELECT file FROM layout WHERE part = 0 AND file IN (`+marks(len(args))+`)`, args...)
-		if err != nil {
-			return nil, err
-		}
-		for _, d := range cut {
-			delete(missing, d)
-		}
-	}
-	return missing, nil
-}
 
 func indexError(err error) error {
 	if database.Damaged(err) {
@@ -395,46 +233,4 @@ func packNames(dir string) ([]string, error) {
 
 func (s *Store) packPath(name string) string {
 	return filepath.Join(s.dir, packsDir, name+packSuffix)
-}
-
-// inTx runs f in a write transaction.
-func (s *Store) inTx(ctx context.Context, f func(tx *sql.Tx) error) error {
-	tx, err := s.db.BeginTx(ctx, nil)
-	if err != nil {
-		return indexError(err)
-	}
-	defer tx.Rollback()
-	if err := f(tx); err != nil {
-		return indexError(err)
-	}
-	return indexError(tx.Commit())
-}
-
-// addToIndex makes the records of a pack findable. Records that another pack
-// already holds stay where they are. Layouts are read from their records.
-func addToIndex(ctx context.Context, tx *sql.Tx, name string, size int64, entries []pack.Entry, layouts []layoutRow) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO pack (name, size) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET size = excluded.size`, name, size)
-	if err != nil {
-		return err
-	}
-	var id int64
-	if err := tx.QueryRowContext(ctx, `SELECT id FROM pack WHERE name = ?`, name).Scan(&id); err != nil {
-		return err
-	}
-	put, err := tx.PrepareContext(ctx, `INSERT OR IGNORE INTO record (digest, pack, offset, plain, stored, kind, coding) VALUES (?, ?, ?, ?, ?, ?, ?)`)
-	if err != nil {
-		return err
-	}
-	defer put.Close()
-	for _, e := range entries {
-		if _, err := put.ExecContext(ctx, e.Digest[:], id, e.Offset, e.Plain, e.Stored, e.Kind, e.Coding); err != nil {
-			return err
-		}
-	}
-	for _, l := range layouts {
-		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO layout (file, part, record) VALUES (?, ?, ?)`, l.file[:], l.part, l.record[:]); err != nil {
-			return err
-		}
-	}
-	return nil
 }

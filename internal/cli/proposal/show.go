@@ -4,11 +4,12 @@ import (
 	"fmt"
 	"strings"
 
+	"morvant/internal/feed/fetch"
+
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/view"
-	"morvant/internal/feed"
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/compose"
@@ -105,7 +106,7 @@ func ShowChoice(a *app.App, ch *compose.Choice) {
 }
 
 // ShowFetchPlan says what comes over the line.
-func ShowFetchPlan(a *app.App, p *feed.Plan, storeDir string) {
+func ShowFetchPlan(a *app.App, p *fetch.Plan, storeDir string) {
 	if p.Empty() {
 		return
 	}

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"morvant/internal/feed/fetch"
+
 	"morvant/internal/state"
 
 	"github.com/aymanbagabas/go-udiff"
@@ -17,7 +19,6 @@ import (
 	"morvant/internal/cli/find"
 	"morvant/internal/cli/proposal"
 	"morvant/internal/cli/view"
-	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/status"
@@ -133,10 +134,10 @@ func (a commands) showDiff(c *cli.Command, l *lane.Lane, d *status.Difference) {
 }
 
 // showCost says what a fetch of a side would come to.
-func (a commands) showCost(to *status.Side, cost *feed.Plan, err error) {
+func (a commands) showCost(to *status.Side, cost *fetch.Plan, err error) {
 	proposal.ShowChoice(a.App, to.Choice)
 	switch {
-	case errors.Is(err, feed.ErrNoContent):
+	case errors.Is(err, fetch.ErrNoContent):
 		a.Say("  %s cannot be fetched: %s", to.Label, err)
 	case err != nil:
 		a.Say("  what a fetch of %s would cost is not known: %s", to.Label, view.OneLine(err))

@@ -4,9 +4,10 @@ import (
 	"context"
 	"fmt"
 
+	"morvant/internal/feed/fetch"
+
 	"morvant/internal/apply"
 	"morvant/internal/digest"
-	"morvant/internal/feed"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/plan"
@@ -36,7 +37,7 @@ func lost(p *plan.Plan, missing map[digest.Digest]bool) error {
 
 // Fetching is a part of a change: content that has to come from a feed.
 type Fetching struct {
-	*feed.Plan
+	*fetch.Plan
 	composed *compose.Composed
 	only     map[digest.Digest]bool
 }

@@ -9,10 +9,11 @@ import (
 	"slices"
 	"strings"
 
+	"morvant/internal/feed/fetch"
+
 	"morvant/internal/state"
 
 	"morvant/internal/digest"
-	"morvant/internal/feed"
 	"morvant/internal/lane"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
@@ -31,8 +32,8 @@ type Composed struct {
 	Manifest   *manifest.Manifest   // with what the pin adds
 	Own        *manifest.Attributes // of the build alone
 	Attributes *manifest.Attributes
-	Parts      []feed.Part // of a feed's build; empty if no feed offers it now
-	Recorded   bool        // build, base and own attributes are in the store
+	Parts      []fetch.Part // of a feed's build; empty if no feed offers it now
+	Recorded   bool         // build, base and own attributes are in the store
 	// ignoresCase says that the lane's folder does.
 	ignoresCase bool
 	// What the pin adds.
@@ -99,17 +100,17 @@ func (c *Composed) merge() error {
 
 // parts reads the manifests of the chosen components from the feeds that offer
 // the build.
-func parts(l *lane.Lane, b *state.Build) ([]feed.Part, error) {
+func parts(l *lane.Lane, b *state.Build) ([]fetch.Part, error) {
 	if len(b.Feeds) == 0 {
 		return nil, nil
 	}
-	var parts []feed.Part
+	var parts []fetch.Part
 	for _, p := range b.Parts(b.Chosen) {
 		var errs []error
 		for _, f := range b.Feeds {
 			m, err := f.Manifest(p.Manifest)
 			if err == nil {
-				parts = append(parts, feed.Part{Part: p, Manifest: m})
+				parts = append(parts, fetch.Part{Part: p, Manifest: m})
 				errs = nil
 				break
 			}
@@ -309,14 +310,14 @@ func Stands(t *scan.Tree, m *manifest.Manifest) bool {
 }
 
 // locals lists the files of the lane as places where content may be found.
-func locals(l *lane.Lane, t *scan.Tree) []feed.Local {
-	var list []feed.Local
+func locals(l *lane.Lane, t *scan.Tree) []fetch.Local {
+	var list []fetch.Local
 	for i := range t.Entries {
 		e := &t.Entries[i]
 		if e.Kind != scan.File || e.Stamp.Size == 0 {
 			continue
 		}
-		local := feed.Local{Path: e.Path, Size: e.Stamp.Size, Open: func() (*os.File, error) { return scan.OpenFile(l.Root, e.Path) }}
+		local := fetch.Local{Path: e.Path, Size: e.Stamp.Size, Open: func() (*os.File, error) { return scan.OpenFile(l.Root, e.Path) }}
 		if e.Known {
 			local.Digest = e.Digest
 		}
@@ -327,10 +328,10 @@ func locals(l *lane.Lane, t *scan.Tree) []feed.Local {
 
 // PlanFetch finds out what has to be fetched for a build, from the first of its
 // feeds that can say so. only limits it to these contents; nil: everything.
-func PlanFetch(ctx context.Context, l *lane.Lane, c *Composed, only map[digest.Digest]bool, t *scan.Tree) (*feed.Plan, error) {
+func PlanFetch(ctx context.Context, l *lane.Lane, c *Composed, only map[digest.Digest]bool, t *scan.Tree) (*fetch.Plan, error) {
 	var errs []error
 	for _, f := range c.Build.Feeds {
-		p, err := f.Plan(ctx, feed.Request{Store: l.Store, Parts: c.Parts, Only: only, Local: locals(l, t), Owner: fetchOwner(l.Game.Name)}, l.Feed)
+		p, err := fetch.Make(ctx, f, fetch.Request{Store: l.Store, Parts: c.Parts, Only: only, Local: locals(l, t), Owner: fetchOwner(l.Game.Name)}, l.Feed)
 		if err == nil {
 			if !c.Recorded {
 				for _, program := range p.Programs() {
@@ -352,7 +353,7 @@ func PlanFetch(ctx context.Context, l *lane.Lane, c *Composed, only map[digest.D
 
 // RunFetch carries out a fetch; when its feed fails, the next one that offers the
 // build goes on.
-func RunFetch(ctx context.Context, l *lane.Lane, c *Composed, p *feed.Plan, only map[digest.Digest]bool, t *scan.Tree) (*feed.Fetched, error) {
+func RunFetch(ctx context.Context, l *lane.Lane, c *Composed, p *fetch.Plan, only map[digest.Digest]bool, t *scan.Tree) (*fetch.Fetched, error) {
 	// Noted until all of it is here, so that no trim takes away what has come so far.
 	if err := noteFetch(ctx, l, p); err != nil {
 		return nil, err
@@ -381,7 +382,7 @@ func RunFetch(ctx context.Context, l *lane.Lane, c *Composed, p *feed.Plan, only
 }
 
 // noteFetch notes which chunks a fetch is about.
-func noteFetch(ctx context.Context, l *lane.Lane, p *feed.Plan) error {
+func noteFetch(ctx context.Context, l *lane.Lane, p *fetch.Plan) error {
 	var list []byte
 	for _, d := range p.Pieces() {
 		list = append(list, d[:]...)
@@ -400,7 +401,7 @@ func fetchOwner(name string) string { return "fetch-" + name }
 type Fetch struct {
 	Build  *state.Build
 	Choice *Choice
-	Plan   *feed.Plan
+	Plan   *fetch.Plan
 
 	composed *Composed
 	tree     *scan.Tree
@@ -416,7 +417,7 @@ func ProposeFetch(ctx context.Context, l *lane.Lane, b *state.Build, asked []str
 	if err != nil {
 		return nil, err
 	}
-	f := &Fetch{Build: c.Build, Choice: choice, composed: c, Plan: &feed.Plan{}}
+	f := &Fetch{Build: c.Build, Choice: choice, composed: c, Plan: &fetch.Plan{}}
 	if b.Components == nil {
 		return f, nil
 	}
@@ -447,14 +448,14 @@ func Contents(m *manifest.Manifest) []digest.Digest {
 }
 
 // CarryOutFetch carries out a fetch: the whole build is in the store afterwards.
-func CarryOutFetch(ctx context.Context, l *lane.Lane, f *Fetch) (*feed.Fetched, error) {
+func CarryOutFetch(ctx context.Context, l *lane.Lane, f *Fetch) (*fetch.Fetched, error) {
 	if f.Build.Components == nil {
-		return &feed.Fetched{}, nil
+		return &fetch.Fetched{}, nil
 	}
 	if err := Adopt(ctx, l, f.composed, true); err != nil {
 		return nil, err
 	}
-	result := &feed.Fetched{}
+	result := &fetch.Fetched{}
 	if !f.Plan.Empty() {
 		var err error
 		if result, err = RunFetch(ctx, l, f.composed, f.Plan, nil, f.tree); err != nil {

@@ -6,11 +6,12 @@ import (
 	"fmt"
 	"os"
 
+	"morvant/internal/feed/fetch"
+
 	"morvant/internal/state"
 
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
-	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/identify"
 	"morvant/internal/manifest"
@@ -84,7 +85,7 @@ type Presence struct {
 // Here finds out how much is on this computer of the builds that feeds offer. It
 // goes by what is remembered of the live folder, and reads nothing.
 func Here(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, builds []*state.Build) (*Presence, error) {
-	parts := make(map[digest.Digest]*feed.Part) // by manifest
+	parts := make(map[digest.Digest]*fetch.Part) // by manifest
 	all := make(map[digest.Digest]bool)
 	for _, b := range builds {
 		for _, c := range b.Components {
@@ -96,7 +97,7 @@ func Here(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, bu
 				home.Tell(fmt.Sprintf("%s is left out: %v", b.Name(), err))
 				continue
 			}
-			parts[c.Manifest] = &feed.Part{Part: c, Manifest: m}
+			parts[c.Manifest] = &fetch.Part{Part: c, Manifest: m}
 			for _, f := range m.Files {
 				all[f.Digest] = true
 			}
@@ -132,7 +133,7 @@ func Here(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, bu
 	for _, b := range builds {
 		for _, c := range b.Components {
 			if part := parts[c.Manifest]; part != nil && have[c.Manifest] < part.Manifest.Bytes() && len(b.Feeds) > 0 {
-				n, err := piecesHere(ctx, s, b.Feeds[0].CachedLayout(*part), part, lacks)
+				n, err := piecesHere(ctx, s, fetch.CachedLayout(b.Feeds[0], *part), part, lacks)
 				if err != nil {
 					return nil, err
 				}
@@ -145,7 +146,7 @@ func Here(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, bu
 }
 
 // piecesHere sums up what the store holds of files that are not here as a whole.
-func piecesHere(ctx context.Context, s *store.Store, l *catalogue.Layout, part *feed.Part, lacks map[digest.Digest]bool) (int64, error) {
+func piecesHere(ctx context.Context, s *store.Store, l *catalogue.Layout, part *fetch.Part, lacks map[digest.Digest]bool) (int64, error) {
 	if l == nil {
 		return 0, nil
 	}

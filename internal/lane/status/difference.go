@@ -6,10 +6,11 @@ import (
 	"fmt"
 	"io"
 
+	"morvant/internal/feed/fetch"
+
 	"morvant/internal/state"
 
 	"morvant/internal/digest"
-	"morvant/internal/feed"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/manifest"
@@ -82,7 +83,7 @@ func (s *Side) fromFeed() bool { return s.composed != nil && s.composed.Build.Co
 
 // Cost plans the fetch that would bring all of a side here; empty if nothing would
 // have to come.
-func Cost(ctx context.Context, l *lane.Lane, s *Side) (*feed.Plan, error) {
+func Cost(ctx context.Context, l *lane.Lane, s *Side) (*fetch.Plan, error) {
 	if s.composed == nil || len(s.composed.Parts) == 0 {
 		return nil, nil
 	}

@@ -1,4 +1,4 @@
-package feed
+package fetch
 
 import (
 	"bufio"
@@ -17,6 +17,7 @@ import (
 
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
+	"morvant/internal/feed"
 	"morvant/internal/pack"
 	"morvant/internal/progress"
 	"morvant/internal/store"
@@ -68,7 +69,7 @@ type Fetched struct {
 
 // Run carries out the plan: everything it names is in the store afterwards. What
 // had arrived stays when it is interrupted, and is not fetched again.
-func (p *Plan) Run(ctx context.Context, o Options) (*Fetched, error) {
+func (p *Plan) Run(ctx context.Context, o feed.Options) (*Fetched, error) {
 	result := &Fetched{Files: p.Files}
 	if p.Empty() {
 		return result, nil
@@ -76,12 +77,12 @@ func (p *Plan) Run(ctx context.Context, o Options) (*Fetched, error) {
 	if err := volume.CheckFree(p.request.Store.Dir(), p.Grow); err != nil {
 		return nil, err
 	}
-	w, sources, err := p.Feed.connect(o)
+	w, sources, err := p.Feed.Connect(o)
 	if err != nil {
 		return nil, err
 	}
-	defer w.close()
-	w.rounds = fetchRounds
+	defer w.Close()
+	w.Rounds = feed.FetchRounds
 	session, err := p.request.Store.Resume(ctx, p.request.Owner)
 	if err != nil {
 		return nil, err
@@ -91,7 +92,7 @@ func (p *Plan) Run(ctx context.Context, o Options) (*Fetched, error) {
 		err = t.run(ctx)
 		t.coder.Close()
 	}
-	result.Received, result.Found = w.received.Load(), t.found.Load()
+	result.Received, result.Found = w.Received.Load(), t.found.Load()
 	if err := errors.Join(err, t.session.Close()); err != nil {
 		return result, err
 	}
@@ -101,8 +102,8 @@ func (p *Plan) Run(ctx context.Context, o Options) (*Fetched, error) {
 // transfer is a plan being carried out.
 type transfer struct {
 	plan    *Plan
-	wire    *wire
-	sources []source
+	wire    *feed.Wire
+	sources []feed.Source
 	session *store.Session
 	coder   *pack.Coder
 	meter   progress.Meter
@@ -169,7 +170,7 @@ func (t *transfer) turn(ctx context.Context) error {
 func (t *transfer) fetchAll(ctx context.Context, needs []*need) error {
 	list := runsOf(needs, runSize)
 	err := t.fetch(ctx, list, t.sources)
-	if errors.Is(err, errNoRanges) {
+	if errors.Is(err, feed.ErrNoRanges) {
 		// From a server like that each pack is read once, from its beginning.
 		var left []*need
 		for _, r := range list {
@@ -202,7 +203,7 @@ func (t *transfer) mayWaste() int64 { return wasteFactor*t.total + wasteFree }
 
 func (t *transfer) waste(n int64) error {
 	return fmt.Errorf("%w: it sends whole files, and %d MB would have to be read to get %d MB; whoever runs it must let parts of files be asked for",
-		errHostile, n>>20, t.total>>20)
+		feed.ErrHostile, n>>20, t.total>>20)
 }
 
 // skip reads over bytes that were not asked for.
@@ -214,7 +215,7 @@ func (t *transfer) skip(in io.Reader, n int64) error {
 	case skipped > t.mayWaste():
 		return t.waste(skipped)
 	case !t.whole && skipped > skipFree+t.total:
-		return errNoRanges
+		return feed.ErrNoRanges
 	}
 	_, err := io.CopyN(io.Discard, in, n)
 	if t.whole {
@@ -222,9 +223,6 @@ func (t *transfer) skip(in io.Reader, n int64) error {
 	}
 	return short(err)
 }
-
-// errNoRanges is returned once a server turns out to send whole files only.
-var errNoRanges = errors.New("the server does not send parts of files")
 
 // wholePacks makes one run of everything that is needed of a pack.
 func wholePacks(needs []*need) []*run {
@@ -328,9 +326,9 @@ func runsOf(needs []*need, size int64) []*run {
 }
 
 // fetch gets runs, several at a time.
-func (t *transfer) fetch(ctx context.Context, list []*run, sources []source) error {
+func (t *transfer) fetch(ctx context.Context, list []*run, sources []feed.Source) error {
 	g, ctx := errgroup.WithContext(ctx)
-	g.SetLimit(connections)
+	g.SetLimit(feed.Connections)
 	for i := range list {
 		if ctx.Err() != nil {
 			break
@@ -341,10 +339,10 @@ func (t *transfer) fetch(ctx context.Context, list []*run, sources []source) err
 }
 
 // get gets one run, going on behind what has arrived when the line breaks.
-func (t *transfer) get(ctx context.Context, r *run, sources []source) error {
+func (t *transfer) get(ctx context.Context, r *run, sources []feed.Source) error {
 	path := catalogue.PackFile(r.pack)
 	done := func() int64 { return t.arrived.Load() }
-	return t.wire.attempt(ctx, sources, done, func(s source) error {
+	return t.wire.Attempt(ctx, sources, done, func(s feed.Source) error {
 		if len(r.needs) == 0 {
 			return nil
 		}
@@ -353,15 +351,15 @@ func (t *transfer) get(ctx context.Context, r *run, sources []source) error {
 }
 
 // stream reads chunks of a run off one answer. What has arrived leaves the run.
-func (t *transfer) stream(ctx context.Context, s source, path string, r *run) error {
+func (t *transfer) stream(ctx context.Context, s feed.Source, path string, r *run) error {
 	from, to := r.needs[0].entry.Offset, r.to
-	body, at, err := s.open(ctx, path, from, to)
+	body, at, err := s.Open(ctx, path, from, to)
 	if err != nil {
 		return err
 	}
 	defer body.Close()
 	if from-at > readThrough && !t.whole {
-		return errNoRanges
+		return feed.ErrNoRanges
 	}
 	in := bufio.NewReaderSize(body, 16<<10) // large chunks pass it by
 	var buf, plain []byte
@@ -380,7 +378,7 @@ func (t *transfer) stream(ctx context.Context, s source, path string, r *run) er
 		stored, err := pack.Stored(buf, e)
 		if err == nil {
 			if plain, err = t.take(ctx, n, stored, plain); err != nil {
-				var local *storeError
+				var local *feed.StoreError
 				if errors.As(err, &local) {
 					return err
 				}
@@ -412,7 +410,7 @@ func (t *transfer) take(ctx context.Context, n *need, stored, room []byte) ([]by
 			room = plain // a plain one is part of what arrived
 		}
 		if err := t.session.PutChunk(n.entry, stored); err != nil {
-			return room, &storeError{err}
+			return room, &feed.StoreError{Err: err}
 		}
 		return room, nil
 	}
@@ -421,27 +419,22 @@ func (t *transfer) take(ctx context.Context, n *need, stored, room []byte) ([]by
 	}
 	base, err := t.plan.request.Store.Chunk(ctx, n.base, nil)
 	if err != nil {
-		return room, &storeError{err}
+		return room, &feed.StoreError{Err: err}
 	}
 	plain, err := pack.DecodeAgainst(n.entry, stored, base)
 	if err != nil {
 		return room, err
 	}
 	if err := t.session.PutPlain(ctx, n.digest, plain); err != nil {
-		return room, &storeError{err}
+		return room, &feed.StoreError{Err: err}
 	}
 	return room, nil
 }
 
-// storeError is trouble on this computer, which no other server can help with.
-type storeError struct{ error }
-
-func (e *storeError) Unwrap() error { return e.error }
-
 // short explains an answer that ended early.
 func short(err error) error {
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		return ErrShort
+		return feed.ErrShort
 	}
 	return err
 }
@@ -456,11 +449,11 @@ func (t *transfer) again(ctx context.Context) error {
 			}
 			needs := slices.Collect(maps.Values(t.bad))
 			t.bad = make(map[digest.Digest]*need)
-			if err := t.fetch(ctx, runsOf(needs, 0), []source{s}); err != nil {
+			if err := t.fetch(ctx, runsOf(needs, 0), []feed.Source{s}); err != nil {
 				if ctx.Err() != nil {
 					return ctx.Err()
 				}
-				var local *storeError
+				var local *feed.StoreError
 				if errors.As(err, &local) {
 					return err
 				}

@@ -1,4 +1,4 @@
-package feed
+package fetch
 
 import (
 	"cmp"
@@ -7,6 +7,7 @@ import (
 
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
+	"morvant/internal/feed"
 	"morvant/internal/pack"
 )
 
@@ -158,12 +159,12 @@ const (
 // waysBack adds the ways that lead to chunks of a build from newer ones, as far as
 // reading how costs little beside what it may save. What cannot be read is left
 // out: there is always another way.
-func (f *Feed) waysBack(ctx context.Context, w *wire, sources []source, part Part, fresh []*need, ws *ways) error {
+func waysBack(ctx context.Context, f *feed.Feed, w *feed.Wire, sources []feed.Source, part Part, fresh []*need, ws *ways) error {
 	var missing int64
 	for _, n := range fresh {
 		missing += int64(n.size)
 	}
-	newer, err := f.newer(part)
+	newer, err := newer(f, part)
 	if err != nil {
 		return err
 	}
@@ -174,12 +175,12 @@ func (f *Feed) waysBack(ctx context.Context, w *wire, sources []source, part Par
 			continue
 		}
 		next := Part{Part: p, Manifest: m}
-		l := f.CachedLayout(next)
+		l := CachedLayout(f, next)
 		if l == nil {
 			if float64(cost) > layoutShare*float64(missing) {
 				return nil
 			}
-			if l, err = f.layout(ctx, w, sources, next); err != nil {
+			if l, err = layout(ctx, f, w, sources, next); err != nil {
 				return ctx.Err()
 			}
 		}
@@ -190,7 +191,7 @@ func (f *Feed) waysBack(ctx context.Context, w *wire, sources []source, part Par
 
 // newer lists what later builds of the same channel have of a part's component,
 // the nearest first.
-func (f *Feed) newer(part Part) ([]catalogue.Part, error) {
+func newer(f *feed.Feed, part Part) ([]catalogue.Part, error) {
 	channels, err := f.Channels()
 	if err != nil {
 		return nil, err

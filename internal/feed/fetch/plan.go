@@ -1,4 +1,4 @@
-package feed
+package fetch
 
 import (
 	"cmp"
@@ -17,6 +17,7 @@ import (
 	"morvant/internal/catalogue"
 	"morvant/internal/chunk"
 	"morvant/internal/digest"
+	"morvant/internal/feed"
 	"morvant/internal/manifest"
 	"morvant/internal/pack"
 	"morvant/internal/progress"
@@ -53,7 +54,7 @@ type Request struct {
 
 // Plan says what a fetch takes, before it is done.
 type Plan struct {
-	Feed   *Feed
+	Feed   *feed.Feed
 	Files  int   // files whose content is not in the store as a whole
 	Bytes  int64 // their size
 	Chunks int   // chunks that come over the line
@@ -108,8 +109,8 @@ type need struct {
 
 // CachedLayout returns how the files of a part are put together if that is known
 // here, else nil.
-func (f *Feed) CachedLayout(p Part) *catalogue.Layout {
-	packed, err := volume.ReadFile(f.file(catalogue.LayoutFile(p.Layout)), catalogue.MaxPacked)
+func CachedLayout(f *feed.Feed, p Part) *catalogue.Layout {
+	packed, err := volume.ReadFile(f.File(catalogue.LayoutFile(p.Layout)), catalogue.MaxPacked)
 	if err != nil {
 		return nil
 	}
@@ -134,7 +135,7 @@ func decodeLayout(packed []byte, p Part) (*catalogue.Layout, error) {
 
 // layoutOf returns which layout this feed has for a manifest. Another feed's would
 // name packs that this one does not have.
-func (f *Feed) layoutOf(m digest.Digest) (digest.Digest, error) {
+func layoutOf(f *feed.Feed, m digest.Digest) (digest.Digest, error) {
 	channels, err := f.Channels()
 	if err != nil {
 		return digest.Digest{}, err
@@ -152,33 +153,33 @@ func (f *Feed) layoutOf(m digest.Digest) (digest.Digest, error) {
 }
 
 // layout returns the layout of a part, from the copy or from the feed.
-func (f *Feed) layout(ctx context.Context, w *wire, sources []source, p Part) (*catalogue.Layout, error) {
+func layout(ctx context.Context, f *feed.Feed, w *feed.Wire, sources []feed.Source, p Part) (*catalogue.Layout, error) {
 	if p.Layout.IsZero() {
 		return nil, fmt.Errorf("%s: %w", p.Name, ErrNoContent)
 	}
-	l := f.CachedLayout(p)
+	l := CachedLayout(f, p)
 	if l != nil {
 		return l, nil
 	}
 	path := catalogue.LayoutFile(p.Layout)
-	packed, err := getNamed(ctx, w, sources, path, func(packed []byte) (err error) {
+	packed, err := feed.GetNamed(ctx, w, sources, path, func(packed []byte) (err error) {
 		l, err = decodeLayout(packed, p)
 		return err
 	})
 	if err != nil {
 		return nil, err
 	}
-	return l, f.put(path, packed)
+	return l, f.Put(path, packed)
 }
 
-// Plan finds out what has to be fetched: the chunks that neither the store nor a
+// Make finds out what has to be fetched: the chunks that neither the store nor a
 // local file holds. It reads local files where that may save fetching.
-func (f *Feed) Plan(ctx context.Context, r Request, o Options) (*Plan, error) {
-	w, sources, err := f.connect(o)
+func Make(ctx context.Context, f *feed.Feed, r Request, o feed.Options) (*Plan, error) {
+	w, sources, err := f.Connect(o)
 	if err != nil {
 		return nil, err
 	}
-	defer w.close()
+	defer w.Close()
 	p := &Plan{Feed: f, request: r}
 	ws := newWays()
 	targets := make(map[digest.Digest]*need)
@@ -186,10 +187,10 @@ func (f *Feed) Plan(ctx context.Context, r Request, o Options) (*Plan, error) {
 		if len(part.Manifest.Files) == 0 {
 			continue
 		}
-		if part.Layout, err = f.layoutOf(part.Part.Manifest); err != nil {
+		if part.Layout, err = layoutOf(f, part.Part.Manifest); err != nil {
 			return nil, err
 		}
-		layout, err := f.layout(ctx, w, sources, part)
+		layout, err := layout(ctx, f, w, sources, part)
 		if err != nil {
 			return nil, err
 		}
@@ -200,7 +201,7 @@ func (f *Feed) Plan(ctx context.Context, r Request, o Options) (*Plan, error) {
 		}
 		if len(fresh) > 0 {
 			ws.add(layout)
-			if err := f.waysBack(ctx, w, sources, part, fresh, ws); err != nil {
+			if err := waysBack(ctx, f, w, sources, part, fresh, ws); err != nil {
 				return nil, err
 			}
 		}
