@@ -31,8 +31,6 @@ const (
 	ShareFrom = 256 << 10
 	// startEvery is after how many bytes the disk is set to work on a new file.
 	startEvery = 8 << 20
-	// ahead is how many chunks are read while earlier ones are being written.
-	ahead = 8
 )
 
 // stage fills the folder new with complete, checked and synced files.
@@ -307,61 +305,18 @@ func (s *stager) runs(ctx context.Context, step *plan.Step) ([]run, error) {
 	return runs, nil
 }
 
-// write writes f from the store, chunk by chunk. Reading and checking chunks
-// goes on while earlier ones are written.
+// write writes f from the store, which checks the content.
 func (s *stager) write(ctx context.Context, f *os.File, step *plan.Step) error {
-	pieces, err := s.Store.Layout(ctx, step.After.Digest)
-	if err != nil {
-		return err
-	}
-	g, ctx := errgroup.WithContext(ctx)
-	chunks := make(chan []byte, ahead)
-	spare := make(chan []byte, ahead+2)
-	g.Go(func() error {
-		defer close(chunks)
-		for _, p := range pieces {
-			var buf []byte
-			select {
-			case buf = <-spare:
-			default:
-			}
-			b, err := s.Store.Chunk(ctx, p.Digest, buf)
-			if err != nil {
-				return err
-			}
-			select {
-			case chunks <- b:
-			case <-ctx.Done():
-				return ctx.Err()
-			}
+	var written, started int64
+	return s.Store.Read(ctx, step.After.Digest, func(b []byte) error {
+		if _, err := f.Write(b); err != nil {
+			return err
 		}
+		if written += int64(len(b)); written-started >= startEvery {
+			volume.StartSync(f, started, written-started)
+			started = written
+		}
+		s.Meter.Advance(int64(len(b)), step.Path)
 		return nil
 	})
-	g.Go(func() error {
-		hasher := digest.NewHasher()
-		var written, started int64
-		for b := range chunks {
-			if len(pieces) > 1 {
-				hasher.Write(b)
-			}
-			if _, err := f.Write(b); err != nil {
-				return err
-			}
-			if written += int64(len(b)); written-started >= startEvery {
-				volume.StartSync(f, started, written-started)
-				started = written
-			}
-			s.Meter.Advance(int64(len(b)), step.Path)
-			select {
-			case spare <- b[:0]:
-			default:
-			}
-		}
-		// The digest of a single chunk has been checked by the store.
-		if len(pieces) > 1 && hasher.Digest() != step.After.Digest {
-			return errors.New("the content put together does not have the digest it should have; run morvant store check")
-		}
-		return nil
-	})
-	return g.Wait()
 }

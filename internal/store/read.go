@@ -12,6 +12,8 @@ import (
 	"slices"
 	"sync"
 
+	"golang.org/x/sync/errgroup"
+
 	"morvant/internal/digest"
 	"morvant/internal/pack"
 	"morvant/internal/volume"
@@ -112,35 +114,84 @@ func (s *Store) eachChunk(ctx context.Context, pieces []Piece, room func() []byt
 	return nil
 }
 
-// WriteTo writes the content with this digest to w, checked chunk by chunk and
-// as a whole.
-func (s *Store) WriteTo(ctx context.Context, w io.Writer, file digest.Digest) error {
+// readAhead is how many chunks are read ahead of what is done with them.
+const readAhead = 8
+
+// Read hands the chunks of the content with this digest to take, in order. While take
+// works, the next ones are read. It returns an error unless they make up just that content;
+// what take has been given before is not to be used then.
+func (s *Store) Read(ctx context.Context, file digest.Digest, take func([]byte) error) error {
 	pieces, err := s.Layout(ctx, file)
 	if err != nil {
 		return err
 	}
+	return s.readAs(ctx, file, pieces, take)
+}
+
+// readAs is Read for content that consists of these pieces.
+func (s *Store) readAs(ctx context.Context, file digest.Digest, pieces []Piece, take func([]byte) error) error {
+	chunks, free := make(chan []byte, readAhead), make(chan []byte, readAhead+2)
+	for range cap(free) {
+		free <- nil
+	}
 	hasher := digest.NewHasher()
-	var buf []byte
-	for _, p := range pieces {
-		if err := ctx.Err(); err != nil {
-			return err
+	g, working := errgroup.WithContext(ctx)
+	g.Go(func() error {
+		defer close(chunks)
+		room := func() []byte {
+			select {
+			case b := <-free:
+				return b
+			case <-working.Done():
+				return nil
+			}
 		}
-		b, err := s.Chunk(ctx, p.Digest, buf)
-		if err != nil {
-			return err
+		return s.eachChunk(working, pieces, room, func(b []byte) error {
+			select {
+			case chunks <- b:
+				return nil
+			case <-working.Done():
+				return working.Err()
+			}
+		})
+	})
+	g.Go(func() error {
+		for b := range chunks {
+			hasher.Write(b)
+			if err := take(b); err != nil {
+				return err
+			}
+			free <- b
 		}
-		if cap(b) > cap(buf) {
-			buf = b
-		}
-		hasher.Write(b)
-		if _, err := w.Write(b); err != nil {
-			return err
-		}
+		return nil
+	})
+	if err := g.Wait(); err != nil {
+		return err
 	}
 	if hasher.Digest() != file {
-		return fmt.Errorf("content %s: %w", file.Short(), pack.ErrChecksum)
+		return s.blame(ctx, file, pieces)
 	}
 	return nil
+}
+
+// blame finds out why content is not what it should be: a chunk is damaged, or the list
+// of its chunks is.
+func (s *Store) blame(ctx context.Context, file digest.Digest, pieces []Piece) error {
+	for _, p := range pieces {
+		if _, err := s.Chunk(ctx, p.Digest, nil); err != nil {
+			return err
+		}
+	}
+	return fmt.Errorf("content %s: %w", file.Short(), pack.ErrChecksum)
+}
+
+// WriteTo writes the content with this digest to w, and returns an error unless it is just
+// that.
+func (s *Store) WriteTo(ctx context.Context, w io.Writer, file digest.Digest) error {
+	return s.Read(ctx, file, func(b []byte) error {
+		_, err := w.Write(b)
+		return err
+	})
 }
 
 // Bytes returns the whole content with this digest, which must not be longer

@@ -132,44 +132,17 @@ func (ss *Session) Assemble(ctx context.Context, file digest.Digest, pieces []Pi
 	if len(pieces) == 1 && pieces[0].Digest == file {
 		return nil
 	}
-	// Reading the chunks goes on while the whole is being hashed.
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	chunks, free := make(chan []byte, assembleAhead), make(chan []byte, assembleAhead+2)
-	for range cap(free) {
-		free <- nil
-	}
-	var failed error
-	go func() {
-		defer close(chunks)
-		failed = ss.store.eachChunk(ctx, pieces, func() []byte { return <-free }, func(b []byte) error {
-			select {
-			case chunks <- b:
-				return nil
-			case <-ctx.Done():
-				return ctx.Err()
-			}
-		})
-	}()
-	hasher := digest.NewHasher()
 	var size int64
-	for b := range chunks {
-		hasher.Write(b)
+	err := ss.store.readAs(ctx, file, pieces, func(b []byte) error {
 		size += int64(len(b))
 		read(len(b))
-		free <- b
-	}
-	if failed != nil {
-		return failed
-	}
-	if hasher.Digest() != file {
-		return fmt.Errorf("content %s: %w", file.Short(), pack.ErrChecksum)
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	return ss.putLayout(ctx, file, size, pieces)
 }
-
-// assembleAhead is how many chunks are read ahead of the hash of the whole.
-const assembleAhead = 8
 
 // put is the work on one file.
 type put struct {
