@@ -41,6 +41,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
+	"morvant/internal/problem"
 	"morvant/internal/progress"
 	"morvant/internal/reflink"
 	"morvant/internal/scan"
@@ -50,7 +51,7 @@ import (
 
 // Errors that callers test for.
 var (
-	ErrChanged = errors.New("it was changed by something else meanwhile")
+	ErrChanged = problem.New("it was changed by something else meanwhile", "Close whatever is writing there and run the command again")
 )
 
 const (

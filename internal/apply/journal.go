@@ -13,6 +13,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
+	"morvant/internal/problem"
 	"morvant/internal/scan"
 	"morvant/internal/volume"
 )
@@ -22,7 +23,6 @@ const journalFormat = "morvant-journal/1"
 // Errors of a journal that cannot be used.
 var (
 	ErrJournal = errors.New("the record of an unfinished change is damaged")
-	ErrVersion = errors.New("written by a newer Morvant")
 )
 
 // maxJournal bounds a journal that is read, in bytes.
@@ -97,7 +97,7 @@ var journals = []string{"journal.2", "journal"}
 // none at all.
 func readJournal(root *os.Root) (*journal, error) {
 	j, err := readJournalFile(root, "journal")
-	if err == nil || errors.Is(err, ErrVersion) {
+	if err == nil || errors.Is(err, problem.ErrNewer) {
 		return j, err
 	}
 	second, otherErr := readJournalFile(root, "journal.2")
@@ -129,7 +129,7 @@ func decodeJournal(b []byte) (*journal, error) {
 	}
 	if j.Format != journalFormat {
 		if strings.HasPrefix(j.Format, "morvant-journal/") {
-			return nil, fmt.Errorf("journal of format %q: %w", j.Format, ErrVersion)
+			return nil, fmt.Errorf("journal of format %q: %w", j.Format, problem.ErrNewer)
 		}
 		return nil, fmt.Errorf("%w: format %q", ErrJournal, j.Format)
 	}

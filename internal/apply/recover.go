@@ -14,6 +14,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
+	"morvant/internal/problem"
 	"morvant/internal/scan"
 	"morvant/internal/store"
 	"morvant/internal/volume"
@@ -78,7 +79,7 @@ func Recover(ctx context.Context, r Recovery) (*Ended, error) {
 	}
 	j, err := readJournal(r.Root)
 	switch {
-	case errors.Is(err, ErrVersion):
+	case errors.Is(err, problem.ErrNewer):
 		return nil, err
 	case err == nil && !r.ours(j):
 		end.Outcome = Foreign

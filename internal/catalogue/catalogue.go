@@ -22,6 +22,7 @@ import (
 
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
+	"morvant/internal/problem"
 )
 
 // Formats and versions of the two signed files.
@@ -43,8 +44,7 @@ const (
 // Errors that callers test for.
 var (
 	ErrFormat    = errors.New("not a file of a feed")
-	ErrVersion   = errors.New("written by a newer Morvant")
-	ErrSignature = errors.New("the signature does not fit")
+	ErrSignature = problem.New("the signature does not fit", "Nothing of it is taken; what was known before stays. Try again later, or ask the publisher")
 	ErrName      = errors.New("name not allowed")
 )
 
@@ -210,7 +210,7 @@ func checkFormat(b []byte, want string) error {
 	}
 	name, _, _ := strings.Cut(want, "/")
 	if strings.HasPrefix(head.Format, name+"/") {
-		return fmt.Errorf("format %q: %w", head.Format, ErrVersion)
+		return fmt.Errorf("format %q: %w", head.Format, problem.ErrNewer)
 	}
 	return fmt.Errorf("%w: format %q instead of %q", ErrFormat, head.Format, want)
 }

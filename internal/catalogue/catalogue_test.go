@@ -20,6 +20,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
 	"morvant/internal/pack"
+	"morvant/internal/problem"
 )
 
 func sampleFeed() *Feed {
@@ -107,7 +108,7 @@ func TestHostileCataloguesAreRefused(t *testing.T) {
 }
 
 func isRefusal(err error) bool {
-	for _, known := range []error{ErrFormat, ErrName, ErrVersion} {
+	for _, known := range []error{ErrFormat, ErrName, problem.ErrNewer} {
 		if err != nil && strings.Contains(err.Error(), known.Error()) {
 			return true
 		}
@@ -131,7 +132,7 @@ func TestHostileJSONIsRefused(t *testing.T) {
 		require.ErrorIs(t, err, ErrFormat, name)
 	}
 	_, err = DecodeFeed(bytes.Replace(good, []byte("morvant-feed/1"), []byte("morvant-feed/2"), 1))
-	require.ErrorIs(t, err, ErrVersion)
+	require.ErrorIs(t, err, problem.ErrNewer)
 	_, err = DecodeFeed(bytes.Replace(good, []byte("morvant-feed/1"), []byte("something-else"), 1))
 	require.ErrorIs(t, err, ErrFormat)
 }

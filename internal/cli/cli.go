@@ -60,7 +60,11 @@ func Main(args []string, stdin, stdout, stderr *os.File) (code int) {
 	}
 	err := checkQuotes(args)
 	if err == nil {
-		err = command(a).Run(ctx, help.Completable(args))
+		root := command(a)
+		err = root.Run(ctx, help.Completable(args))
+		if a.Mended(ctx, root, err) {
+			err = command(a).Run(ctx, help.Completable(args))
+		}
 	}
 	if a.Meter != nil {
 		a.Meter.End()

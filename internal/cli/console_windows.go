@@ -8,9 +8,9 @@ import (
 	"strings"
 	"unsafe"
 
-	"morvant/internal/cli/app"
-
 	"golang.org/x/sys/windows"
+
+	"morvant/internal/cli/app"
 )
 
 // notTyped reports whether the program was started by a double click: the console then

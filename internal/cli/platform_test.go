@@ -12,13 +12,12 @@ import (
 	"testing"
 	"time"
 
-	"morvant/internal/state"
-
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/digest"
 	"morvant/internal/game"
 	"morvant/internal/manifest"
+	"morvant/internal/state"
 	"morvant/internal/store"
 	"morvant/internal/volume"
 )

@@ -19,12 +19,12 @@ import (
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
 
+	"morvant/internal/problem"
 	"morvant/internal/volume"
 )
 
 // Errors that callers test for.
 var (
-	ErrVersion = errors.New("written by a newer Morvant")
 	ErrDamaged = errors.New("the database is damaged")
 )
 
@@ -37,7 +37,7 @@ type Schema struct {
 var ErrNotWritten = errors.New("it can be read and not written to now")
 
 // Open opens or creates the database at path and brings its schema up to date.
-// A database of a later version than schema knows is refused with ErrVersion. One whose
+// A database of a later version than schema knows is refused with problem.ErrNewer. One whose
 // disk is full or cannot be written to is opened for looking: then every statement that
 // changes something fails with what Unwritable recognises.
 //
@@ -116,7 +116,7 @@ func openView(ctx context.Context, path string, schema Schema) (*sql.DB, error) 
 	switch {
 	case err != nil:
 	case version > len(schema.Steps):
-		err = fmt.Errorf("version %d: %w", version, ErrVersion)
+		err = fmt.Errorf("version %d: %w", version, problem.ErrNewer)
 	case version < len(schema.Steps):
 		err = fmt.Errorf("it was written by an older Morvant: %w", ErrNotWritten)
 	}
@@ -247,7 +247,7 @@ func migrate(ctx context.Context, db *sql.DB, schema Schema) error {
 		return err
 	}
 	if version > len(schema.Steps) {
-		return fmt.Errorf("version %d: %w", version, ErrVersion)
+		return fmt.Errorf("version %d: %w", version, problem.ErrNewer)
 	}
 	for _, step := range schema.Steps[version:] {
 		if _, err := tx.ExecContext(ctx, step); err != nil {

@@ -9,6 +9,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"morvant/internal/problem"
 )
 
 var one = Schema{Steps: []string{`CREATE TABLE a (x INTEGER)`}}
@@ -27,7 +29,7 @@ func TestAnOlderSchemaIsBroughtUpToDateAndANewerRefused(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	_, err = Open(t.Context(), file, one)
-	require.ErrorIs(t, err, ErrVersion)
+	require.ErrorIs(t, err, problem.ErrNewer)
 	require.FileExists(t, file)
 }
 

@@ -25,6 +25,7 @@ import (
 
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
+	"morvant/internal/problem"
 	"morvant/internal/process"
 	"morvant/internal/progress"
 	"morvant/internal/volume"
@@ -45,9 +46,9 @@ func Formats() []string { return []string{Zip, TarZstd, BagIt, B3Sums, SHA256Sum
 // Errors that callers test for.
 var (
 	ErrFormat   = errors.New("this is in no format that can be read")
-	ErrHostile  = errors.New("this cannot be trusted")
+	ErrHostile  = problem.New("this cannot be trusted", "Nothing of it was recorded; get it again from somebody you trust")
 	ErrPassword = errors.New("it is protected by a password")
-	ErrCut      = errors.New("it is cut off or damaged")
+	ErrCut      = problem.New("it is cut off or damaged", "Nothing of it was recorded; get it again from somebody you trust")
 )
 
 // Content writes the content of a file, by its digest.

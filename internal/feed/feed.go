@@ -28,17 +28,22 @@ import (
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
+	"morvant/internal/problem"
 	"morvant/internal/process"
 	"morvant/internal/volume"
 )
 
+// untaken is the advice about a catalogue that is not believed.
+const untaken = "Nothing of it is taken; what was known before stays. Try again later, or ask the publisher"
+
 // Errors that callers test for.
 var (
 	ErrKey      = errors.New("the feed is signed by another key")
-	ErrRollback = errors.New("the catalogue is older than the one known")
-	ErrExpired  = errors.New("the catalogue has expired")
+	ErrRollback = problem.New("the catalogue is older than the one known", untaken)
+	ErrExpired  = problem.New("the catalogue has expired", untaken)
 	ErrExists   = errors.New("already there")
 	ErrUnknown  = errors.New("not known")
+	ErrCopy     = errors.New("the copy of the feed is not whole")
 	ErrNone     = errors.New("no feed has been added")
 )
 
@@ -298,7 +303,7 @@ func (f *Feed) Channels() ([]*catalogue.Channel, error) {
 func (f *Feed) Manifest(d digest.Digest) (*manifest.Manifest, error) {
 	packed, err := volume.ReadFile(f.File(catalogue.ManifestFile(d)), catalogue.MaxPacked)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("manifest %s of the feed %s: %w; run morvant feed refresh", d.Short(), f.Name, ErrMissing)
+		return nil, fmt.Errorf("manifest %s of the feed %s: %w: %w", d.Short(), f.Name, ErrCopy, ErrMissing)
 	}
 	if err != nil {
 		return nil, err
@@ -307,7 +312,7 @@ func (f *Feed) Manifest(d digest.Digest) (*manifest.Manifest, error) {
 	if err != nil {
 		// Of no use any more; the next refresh brings it again.
 		_ = os.Remove(f.File(catalogue.ManifestFile(d)))
-		return nil, fmt.Errorf("%w; run morvant feed refresh", err)
+		return nil, fmt.Errorf("%w: %w", ErrCopy, err)
 	}
 	return m, nil
 }

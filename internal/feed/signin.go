@@ -213,7 +213,7 @@ func (w *Wire) Grant(ctx context.Context, address, bearer string, form url.Value
 		if json.Unmarshal(b, &refusal) == nil && refusal.Error != "" {
 			return nil, &RefusedError{refusal.Error, printable(refusal.What)}
 		}
-		return nil, problem(resp, u.Path)
+		return nil, failure(resp, u.Path)
 	}
 	var given struct {
 		Access  string `json:"access_token"`

@@ -17,6 +17,7 @@ import (
 	"strings"
 	"time"
 
+	"morvant/internal/problem"
 	"morvant/internal/volume"
 )
 
@@ -25,9 +26,9 @@ var (
 	ErrAddress  = errors.New("this cannot be the address of a feed")
 	ErrMissing  = errors.New("not there")
 	ErrSignIn   = errors.New("the feed wants to know who you are")
-	ErrShort    = errors.New("less arrived than was promised")
-	ErrSilent   = errors.New("the other side has gone silent")
-	ErrInsecure = errors.New("passwords and keys are not sent over plain HTTP")
+	ErrShort    = problem.New("less arrived than was promised", "What has arrived is kept; run the command again to go on")
+	ErrSilent   = problem.New("the other side has gone silent", "What has arrived is kept; run the command again to go on")
+	ErrInsecure = problem.New("passwords and keys are not sent over plain HTTP", "Use an address that begins with https")
 )
 
 // DeniedError says that the account may not have something.
@@ -203,7 +204,7 @@ func (s *web) get(ctx context.Context, path string, limit int64, known mark) ([]
 	case resp.StatusCode == http.StatusNotModified && known != mark{}:
 		return nil, m, errUnchanged
 	case resp.StatusCode != http.StatusOK:
-		return nil, m, problem(resp, path)
+		return nil, m, failure(resp, path)
 	}
 	if resp.ContentLength > limit {
 		return nil, m, fmt.Errorf("%s: %w: %d bytes", path, ErrHostile, resp.ContentLength)
@@ -232,7 +233,7 @@ func (s *web) Open(ctx context.Context, path string, from, to int64) (io.ReadClo
 		}
 	default:
 		defer done()
-		return nil, 0, problem(resp, path)
+		return nil, 0, failure(resp, path)
 	}
 	return struct {
 		io.Reader
@@ -280,8 +281,8 @@ func (s *web) ask(ctx context.Context, path string, header http.Header) (*http.R
 	}
 }
 
-// problem turns an answer that is no success into an error.
-func problem(resp *http.Response, path string) error {
+// failure turns an answer that is no success into an error.
+func failure(resp *http.Response, path string) error {
 	switch code := resp.StatusCode; {
 	case code == http.StatusNotFound || code == http.StatusGone:
 		return fmt.Errorf("%s: %w", path, ErrMissing)

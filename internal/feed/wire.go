@@ -19,6 +19,7 @@ import (
 
 	"morvant/internal/catalogue"
 	"morvant/internal/manifest"
+	"morvant/internal/problem"
 	"morvant/internal/progress"
 )
 
@@ -267,8 +268,8 @@ func temporary(err error) bool {
 	}
 	for _, lasting := range []error{
 		ErrMissing, ErrSignIn, ErrInsecure, ErrAddress, errCertificate, ErrHostile, ErrNoRanges, context.Canceled, fs.ErrPermission,
-		ErrKey, ErrRollback, ErrExpired, catalogue.ErrSignature, catalogue.ErrFormat, catalogue.ErrVersion, catalogue.ErrName,
-		manifest.ErrFormat, manifest.ErrVersion, manifest.ErrPath,
+		ErrKey, ErrRollback, ErrExpired, catalogue.ErrSignature, catalogue.ErrFormat, problem.ErrNewer, catalogue.ErrName,
+		manifest.ErrFormat, problem.ErrNewer, manifest.ErrPath,
 	} {
 		if errors.Is(err, lasting) {
 			return false

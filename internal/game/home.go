@@ -16,6 +16,7 @@ import (
 
 	"morvant/internal/feed"
 	"morvant/internal/manifest"
+	"morvant/internal/problem"
 	"morvant/internal/state"
 	"morvant/internal/userpath"
 	"morvant/internal/volume"
@@ -26,8 +27,8 @@ var (
 	ErrFolder = errors.New("this folder cannot be a live folder")
 	// ErrProtected is wrapped along with ErrFolder where it is a matter of rights.
 	ErrProtected = errors.New("is protected: you may not write there")
-	ErrSettings  = errors.New("the settings cannot be used")
-	ErrBusy      = errors.New("another Morvant is working on this game")
+	ErrSettings  = problem.New("the settings cannot be used", "Nothing was changed; correct the settings and run the command again")
+	ErrBusy      = problem.New("another Morvant is working on this game", "Try again when it has finished; the lock goes with the process")
 )
 
 // Home is Morvant's own folder.

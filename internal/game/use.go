@@ -9,13 +9,14 @@ import (
 	"os/user"
 	"time"
 
+	"morvant/internal/problem"
 	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 
 // ErrInUse is returned for a home on a network file system that another process, perhaps
 // of another computer, is using.
-var ErrInUse = errors.New("this home is in use")
+var ErrInUse = problem.New("this home is in use", "Try again when it has ended")
 
 // Locks of the usual kind do not reach from one computer to another on every network
 // file system. So a home there is used by one process at a time, which holds it by a

@@ -9,13 +9,12 @@ import (
 	"slices"
 	"time"
 
-	"morvant/internal/state"
-
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
 	"morvant/internal/progress"
 	"morvant/internal/rules"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 

@@ -5,13 +5,12 @@ import (
 	"path/filepath"
 	"testing"
 
-	"morvant/internal/state"
-
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
 	"morvant/internal/standin"
+	"morvant/internal/state"
 	"morvant/internal/version"
 )
 

@@ -8,14 +8,14 @@ import (
 	"os"
 	"path/filepath"
 
+	"morvant/internal/problem"
 	"morvant/internal/state"
-
 	"morvant/internal/volume"
 )
 
 // Errors of switching.
 var (
-	ErrInTheWay   = errors.New("something is in the way")
+	ErrInTheWay   = problem.New("something is in the way", "Move it away, then try again")
 	ErrOtherDisk  = errors.New("it is on another disk")
 	ErrNotTheLane = errors.New("this folder is not the lane")
 	ErrLive       = errors.New("it is the live lane")

@@ -6,11 +6,10 @@ import (
 	"fmt"
 	"os"
 
-	"morvant/internal/state"
-
 	"morvant/internal/apply"
 	"morvant/internal/game"
 	"morvant/internal/plan"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 

@@ -8,26 +8,26 @@ import (
 	"slices"
 	"time"
 
-	"morvant/internal/state"
-
 	"morvant/internal/feed"
 	"morvant/internal/game"
+	"morvant/internal/problem"
 	"morvant/internal/process"
 	"morvant/internal/progress"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/store"
 	"morvant/internal/volume"
 )
 
 // Errors that callers test for.
 var (
-	ErrRunning = errors.New("the game is running")
+	ErrRunning = problem.New("the game is running", "Close the game and run the command again")
 	ErrNotHeld = errors.New("not held to any build")
 	ErrNothing = errors.New("there is nothing to take back")
 	ErrNames   = errors.New("some names cannot be recorded")
 	ErrGone    = errors.New("the live folder is gone")
 	// ErrImmutable is returned for a file that nobody may change or move.
-	ErrImmutable = errors.New("it is immutable: not even its owner may change or move it")
+	ErrImmutable = problem.New("it is immutable: not even its owner may change or move it", "Nothing was changed; let it go (chattr -i FILE, as an administrator), then run the command again")
 	// ErrUnfinished is returned where something that has begun must be ended first.
 	ErrUnfinished = errors.New("an earlier change is not finished")
 )

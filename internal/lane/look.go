@@ -5,10 +5,9 @@ import (
 	"errors"
 	"strings"
 
-	"morvant/internal/state"
-
 	"morvant/internal/plan"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 

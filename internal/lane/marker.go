@@ -8,12 +8,11 @@ import (
 	"path/filepath"
 	"time"
 
-	"morvant/internal/state"
-
 	"github.com/pelletier/go-toml/v2"
 
 	"morvant/internal/apply"
 	"morvant/internal/manifest"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 

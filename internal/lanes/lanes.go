@@ -9,8 +9,6 @@ import (
 	"path/filepath"
 	"slices"
 
-	"morvant/internal/state"
-
 	"morvant/internal/apply"
 	"morvant/internal/game"
 	"morvant/internal/lane"
@@ -25,6 +23,7 @@ import (
 	"morvant/internal/reflink"
 	"morvant/internal/rules"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 

@@ -10,8 +10,6 @@ import (
 	"slices"
 	"strings"
 
-	"morvant/internal/state"
-
 	"morvant/internal/lane"
 	"morvant/internal/lane/backup"
 	"morvant/internal/lane/change"
@@ -22,6 +20,7 @@ import (
 	"morvant/internal/rules"
 	"morvant/internal/saves"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 

@@ -9,14 +9,13 @@ import (
 	"path/filepath"
 	"slices"
 
-	"morvant/internal/state"
-
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/backup"
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/guard"
 	"morvant/internal/process"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 

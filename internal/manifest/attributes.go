@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"morvant/internal/problem"
 )
 
 // AttributesFormat is the format name and version of encoded attributes.
@@ -95,7 +97,7 @@ func DecodeAttributes(b []byte) (*Attributes, error) {
 	}
 	if list.Format != AttributesFormat {
 		if strings.HasPrefix(list.Format, "morvant-attributes/") {
-			return nil, fmt.Errorf("attributes of format %q: %w", list.Format, ErrVersion)
+			return nil, fmt.Errorf("attributes of format %q: %w", list.Format, problem.ErrNewer)
 		}
 		return nil, fmt.Errorf("%w: attributes of format %q", ErrFormat, list.Format)
 	}

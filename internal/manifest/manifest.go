@@ -24,9 +24,8 @@ const (
 
 // Errors that callers test for.
 var (
-	ErrFormat  = errors.New("not a manifest")
-	ErrVersion = errors.New("written by a newer Morvant")
-	ErrPath    = errors.New("path not allowed")
+	ErrFormat = errors.New("not a manifest")
+	ErrPath   = errors.New("path not allowed")
 )
 
 // File is one regular file.

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/digest"
+	"morvant/internal/problem"
 )
 
 func d(s string) digest.Digest { return digest.Of([]byte(s)) }
@@ -74,7 +75,7 @@ func TestOnlyTheCanonicalBytesAreAccepted(t *testing.T) {
 		require.Error(t, err, name)
 	}
 	_, err := Decode([]byte(strings.Replace(good, "manifest/1", "manifest/2", 1)))
-	require.ErrorIs(t, err, ErrVersion)
+	require.ErrorIs(t, err, problem.ErrNewer)
 }
 
 func TestPathsThatLeaveTheFolderOrSomeSystemAreRefused(t *testing.T) {

@@ -28,6 +28,7 @@ import (
 	"hash/crc32"
 
 	"morvant/internal/digest"
+	"morvant/internal/problem"
 )
 
 // Version is the format version written into the header.
@@ -64,7 +65,6 @@ var (
 // Errors that callers test for.
 var (
 	ErrFormat   = errors.New("not a pack")
-	ErrVersion  = errors.New("written by a newer Morvant")
 	ErrChecksum = errors.New("content does not match its digest")
 )
 
@@ -185,7 +185,7 @@ func checkHeader(b []byte) error {
 		return ErrFormat
 	}
 	if v := binary.LittleEndian.Uint32(b[8:]); v != Version {
-		return fmt.Errorf("pack of version %d: %w", v, ErrVersion)
+		return fmt.Errorf("pack of version %d: %w", v, problem.ErrNewer)
 	}
 	return nil
 }

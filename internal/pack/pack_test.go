@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/digest"
+	"morvant/internal/problem"
 )
 
 func contents() map[Kind][][]byte {
@@ -126,7 +127,7 @@ func TestNewerAndForeignFilesAreToldApart(t *testing.T) {
 	newer := bytes.Clone(b)
 	binary.LittleEndian.PutUint32(newer[8:], 2)
 	_, _, err := ReadIndex(bytes.NewReader(newer), int64(len(newer)))
-	require.ErrorIs(t, err, ErrVersion)
+	require.ErrorIs(t, err, problem.ErrNewer)
 	_, _, err = ReadIndex(bytes.NewReader([]byte("something else entirely, long enough to be read")), 47)
 	require.ErrorIs(t, err, ErrFormat)
 	_, _, err = ReadIndex(bytes.NewReader(b[:20]), 20)

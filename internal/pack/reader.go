@@ -8,6 +8,7 @@ import (
 	"io"
 
 	"morvant/internal/digest"
+	"morvant/internal/problem"
 )
 
 // ReadIndex reads the trailer of a pack of size bytes: its name and its entries.
@@ -94,7 +95,7 @@ func Recover(r io.ReaderAt, size int64) ([]Entry, error) {
 		return nil, err
 	}
 	// A damaged header says nothing about the records; a newer one does.
-	if err := checkHeader(head); errors.Is(err, ErrVersion) {
+	if err := checkHeader(head); errors.Is(err, problem.ErrNewer) {
 		return nil, err
 	}
 	var entries []Entry

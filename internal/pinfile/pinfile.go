@@ -10,13 +10,13 @@ import (
 	"slices"
 	"strings"
 
-	"morvant/internal/state"
-
 	"github.com/pelletier/go-toml/v2"
 
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
+	"morvant/internal/problem"
 	"morvant/internal/rules"
+	"morvant/internal/state"
 	"morvant/internal/strict"
 )
 
@@ -32,7 +32,7 @@ const (
 // Errors that callers test for.
 var (
 	ErrFormat = errors.New("this is no pin file that can be used")
-	ErrNewer  = errors.New("the pin file was written by a newer Morvant")
+
 	// ErrRuns is returned for a text that the system would run.
 	ErrRuns = errors.New("a pin file may not write what can be run")
 )
@@ -102,7 +102,7 @@ func Decode(b []byte) (*File, error) {
 	}
 	if version.Format != Format {
 		if strings.HasPrefix(version.Format, "morvant-pin/") {
-			return nil, fmt.Errorf("%w: %q", ErrNewer, version.Format)
+			return nil, fmt.Errorf("the pin file was %w: %q", problem.ErrNewer, version.Format)
 		}
 		return nil, fmt.Errorf("%w: its format is %q", ErrFormat, version.Format)
 	}

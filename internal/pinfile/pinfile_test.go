@@ -6,11 +6,10 @@ import (
 	"strings"
 	"testing"
 
-	"morvant/internal/state"
-
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/digest"
+	"morvant/internal/state"
 )
 
 func example() *File {

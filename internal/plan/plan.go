@@ -3,13 +3,13 @@
 package plan
 
 import (
-	"errors"
 	"fmt"
 	"path"
 	"slices"
 	"strings"
 
 	"morvant/internal/digest"
+	"morvant/internal/problem"
 	"morvant/internal/rules"
 	"morvant/internal/scan"
 	"morvant/internal/volume"
@@ -17,7 +17,7 @@ import (
 
 // ErrConflict is returned when the target cannot be reached without removing
 // something that must stay.
-var ErrConflict = errors.New("something is in the way")
+var ErrConflict = problem.New("something is in the way", "Nothing was changed")
 
 // Request is what is asked of a folder.
 type Request struct {

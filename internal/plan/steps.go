@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"morvant/internal/manifest"
+	"morvant/internal/problem"
 )
 
 // StepsFormat is the format name and version of encoded steps.
@@ -14,8 +15,7 @@ const StepsFormat = "morvant-steps/1"
 
 // Errors of encoded steps.
 var (
-	ErrFormat  = errors.New("not the steps of a change")
-	ErrVersion = errors.New("written by a newer Morvant")
+	ErrFormat = errors.New("not the steps of a change")
 )
 
 type stepList struct {
@@ -40,7 +40,7 @@ func DecodeSteps(b []byte) ([]Step, error) {
 	}
 	if list.Format != StepsFormat {
 		if strings.HasPrefix(list.Format, "morvant-steps/") {
-			return nil, fmt.Errorf("steps of format %q: %w", list.Format, ErrVersion)
+			return nil, fmt.Errorf("steps of format %q: %w", list.Format, problem.ErrNewer)
 		}
 		return nil, fmt.Errorf("%w: format %q", ErrFormat, list.Format)
 	}

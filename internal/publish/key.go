@@ -8,9 +8,9 @@ import (
 	"os"
 	"path/filepath"
 
-	"morvant/internal/volume"
-
 	"aead.dev/minisign"
+
+	"morvant/internal/volume"
 )
 
 // ErrKeyFile is returned for a file that holds no secret key, or one whose

@@ -27,6 +27,7 @@ import (
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
+	"morvant/internal/problem"
 	"morvant/internal/process"
 	"morvant/internal/progress"
 	"morvant/internal/store"
@@ -35,7 +36,7 @@ import (
 
 // Errors that callers test for.
 var (
-	ErrBusy  = errors.New("another Morvant is publishing there")
+	ErrBusy  = problem.New("another Morvant is publishing there", problem.TryAgain)
 	ErrTaken = errors.New("published already with other content")
 	ErrOwner = errors.New("the feed is signed by another key")
 )

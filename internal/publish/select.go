@@ -7,11 +7,10 @@ import (
 	"slices"
 	"strings"
 
-	"morvant/internal/state"
-
 	"morvant/internal/catalogue"
 	"morvant/internal/manifest"
 	"morvant/internal/rules"
+	"morvant/internal/state"
 	"morvant/internal/store"
 )
 

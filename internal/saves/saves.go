@@ -22,6 +22,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
+	"morvant/internal/problem"
 	"morvant/internal/progress"
 	"morvant/internal/rules"
 	"morvant/internal/scan"
@@ -35,7 +36,7 @@ var (
 	ErrPattern = errors.New("not a place where saves can be")
 	ErrTooMuch = errors.New("that is more than saves can be")
 	// ErrLeftOut is returned where saves would be left behind.
-	ErrLeftOut = errors.New("some of the saves cannot be recorded")
+	ErrLeftOut = problem.New("some of the saves cannot be recorded", "Nothing was moved; rename it or give yourself the right to read it, then run the command again")
 )
 
 // Limits of what is taken for saves.

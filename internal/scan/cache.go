@@ -11,6 +11,7 @@ import (
 
 	"morvant/internal/database"
 	"morvant/internal/digest"
+	"morvant/internal/problem"
 )
 
 var cacheSchema = database.Schema{Steps: []string{`
@@ -30,7 +31,7 @@ type Cache struct {
 // OpenCache opens or creates the cache at file.
 func OpenCache(ctx context.Context, file string) (*Cache, error) {
 	db, err := database.Open(ctx, file, cacheSchema)
-	if errors.Is(err, database.ErrVersion) || database.Damaged(err) {
+	if errors.Is(err, problem.ErrNewer) || database.Damaged(err) {
 		if err := database.Remove(file); err != nil {
 			return nil, err
 		}

@@ -18,13 +18,14 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"morvant/internal/digest"
+	"morvant/internal/problem"
 	"morvant/internal/process"
 	"morvant/internal/progress"
 	"morvant/internal/volume"
 )
 
 // ErrUnstable is returned for a file that keeps changing while it is read.
-var ErrUnstable = errors.New("the file keeps changing while it is read")
+var ErrUnstable = problem.New("the file keeps changing while it is read", "Close whatever writes to it and run the command again")
 
 // attempts is how often a file that changes under the reader is read again.
 const attempts = 3

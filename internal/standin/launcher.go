@@ -12,10 +12,9 @@ import (
 	"strings"
 	"time"
 
-	"morvant/internal/feed/fetch"
-
 	"morvant/internal/catalogue"
 	"morvant/internal/feed"
+	"morvant/internal/feed/fetch"
 	"morvant/internal/progress"
 	"morvant/internal/store"
 )

@@ -17,6 +17,7 @@ import (
 	"morvant/internal/database"
 	"morvant/internal/digest"
 	"morvant/internal/pack"
+	"morvant/internal/problem"
 	"morvant/internal/process"
 	"morvant/internal/volume"
 )
@@ -85,7 +86,7 @@ func (s *Store) adoptPack(ctx context.Context, name string) error {
 	}
 	entries, err := packEntries(f, name, info.Size())
 	var unread *fs.PathError
-	if errors.Is(err, pack.ErrVersion) || errors.As(err, &unread) {
+	if errors.Is(err, problem.ErrNewer) || errors.As(err, &unread) {
 		return fmt.Errorf("pack %.12s: %w", name, err)
 	}
 	return s.takeIn(ctx, name, info.Size(), entries)
@@ -206,7 +207,7 @@ func packEntries(f *packFile, name string, size int64) ([]pack.Entry, error) {
 	if err == nil && found.String() != name {
 		err = fmt.Errorf("trailer: %w", pack.ErrChecksum)
 	}
-	if err == nil || errors.Is(err, pack.ErrVersion) {
+	if err == nil || errors.Is(err, problem.ErrNewer) {
 		return entries, err
 	}
 	entries, _ = pack.Recover(f, size)

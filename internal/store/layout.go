@@ -8,6 +8,7 @@ import (
 
 	"morvant/internal/digest"
 	"morvant/internal/pack"
+	"morvant/internal/problem"
 )
 
 // ErrLayout is returned for a layout that contradicts itself.
@@ -74,7 +75,7 @@ func decodeLayout(b []byte) (layoutPart, error) {
 		return l, fmt.Errorf("%w: %d bytes", ErrLayout, len(b))
 	}
 	if v := binary.LittleEndian.Uint32(b); v != layoutVersion {
-		return l, fmt.Errorf("layout of version %d: %w", v, pack.ErrVersion)
+		return l, fmt.Errorf("layout of version %d: %w", v, problem.ErrNewer)
 	}
 	l.file = digest.Digest(b[4:36])
 	l.size = int64(binary.LittleEndian.Uint64(b[36:]))

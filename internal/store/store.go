@@ -31,6 +31,7 @@ import (
 	"morvant/internal/database"
 	"morvant/internal/digest"
 	"morvant/internal/pack"
+	"morvant/internal/problem"
 	"morvant/internal/volume"
 )
 
@@ -38,7 +39,7 @@ import (
 var (
 	ErrMissing   = errors.New("not in the store")
 	ErrIndexLost = errors.New("the store's index is lost or damaged")
-	ErrBusy      = errors.New("another Morvant is using the store")
+	ErrBusy      = problem.New("another Morvant is using the store", problem.TryAgain)
 )
 
 const (

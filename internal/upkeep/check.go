@@ -7,12 +7,11 @@ import (
 	"os"
 	"time"
 
-	"morvant/internal/state"
-
 	"morvant/internal/digest"
 	"morvant/internal/game"
 	"morvant/internal/progress"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/store"
 )
 

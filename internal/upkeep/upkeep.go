@@ -10,17 +10,15 @@ import (
 	"slices"
 	"time"
 
-	"morvant/internal/state"
-
-	"morvant/internal/lane/entry"
-
 	"morvant/internal/digest"
 	"morvant/internal/game"
 	"morvant/internal/lane"
+	"morvant/internal/lane/entry"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
 	"morvant/internal/progress"
 	"morvant/internal/saves"
+	"morvant/internal/state"
 	"morvant/internal/store"
 )
 

@@ -7,17 +7,15 @@ import (
 	"testing"
 	"time"
 
-	"morvant/internal/resolve"
-
-	"morvant/internal/lane/entry"
-	"morvant/internal/lane/record"
-
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/game"
 	"morvant/internal/lane"
+	"morvant/internal/lane/entry"
+	"morvant/internal/lane/record"
 	"morvant/internal/progress"
 	"morvant/internal/ref"
+	"morvant/internal/resolve"
 	"morvant/internal/store"
 )
 

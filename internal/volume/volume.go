@@ -17,6 +17,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"morvant/internal/problem"
 )
 
 // Free returns the bytes that an ordinary user may still write to the file
@@ -254,7 +256,7 @@ func Mine(dir string) bool { return mine(dir) }
 func MaySet(root *os.Root, path string) bool { return maySet(root, path) }
 
 // ErrNoLinks is returned where no folder can be linked to.
-var ErrNoLinks = errors.New("this disk cannot hold a link to a folder")
+var ErrNoLinks = problem.New("this disk cannot hold a link to a folder", "Nothing was changed; choose a folder on another disk, or keep a copy in each lane")
 
 // CanLink tries whether a link in the folder dir leads to the folder target.
 func CanLink(dir, target string) error {

@@ -7,12 +7,12 @@ import (
 	"os"
 	"time"
 
-	"morvant/internal/state"
-
 	"morvant/internal/block"
 	"morvant/internal/lane"
 	"morvant/internal/lane/guard"
 	"morvant/internal/lane/status"
+	"morvant/internal/problem"
+	"morvant/internal/state"
 )
 
 // Await says how an update is waited for that is let in on purpose.
@@ -26,7 +26,7 @@ type Await struct {
 
 // Errors of an update that is waited for.
 var (
-	ErrNoUpdate = errors.New("no update has come")
+	ErrNoUpdate = problem.New("no update has come", "Let the launcher look for updates, then try again; nothing was changed")
 	ErrHalfDone = errors.New("the update is not whole")
 )
 

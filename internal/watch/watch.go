@@ -9,12 +9,11 @@ import (
 	"sync"
 	"time"
 
-	"morvant/internal/state"
-
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/entry"
 	"morvant/internal/lane/status"
+	"morvant/internal/state"
 )
 
 // Event is what a watch has seen, once it has become quiet again.

@@ -10,13 +10,15 @@ import (
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
+
+	"morvant/internal/problem"
 )
 
 // ErrDifferent ends a command whose answer is "not the same".
 var ErrDifferent = errors.New("different")
 
 // ErrUnanswered ends a command that needed an answer and got none.
-var ErrUnanswered = errors.New("this changes files and needs an answer")
+var ErrUnanswered = problem.New("this changes files and needs an answer", "Look at the plan with --dry-run, then run it again with --yes")
 
 // ErrDeclined ends a command whose question was answered with no.
 var ErrDeclined = errors.New("nothing was changed")

@@ -15,6 +15,7 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/lane/entry"
 	"morvant/internal/lane/guard"
+	"morvant/internal/problem"
 	"morvant/internal/store"
 	"morvant/internal/upkeep"
 )
@@ -83,64 +84,82 @@ func (a *App) OnGame(f func(context.Context, *cli.Command, *game.Home, string) e
 	})
 }
 
-// WithGame runs f on the game that the command is about.
-func (a *App) WithGame(ctx context.Context, c *cli.Command, f func(*game.Home, string) error) error {
+// OpenGame opens the home and finds the game that the command is about. The home has to be
+// closed.
+func (a *App) OpenGame(ctx context.Context, c *cli.Command) (*game.Home, string, error) {
 	home, err := a.Home(ctx, c)
 	if err != nil {
-		return err
+		return nil, "", err
 	}
-	defer home.Close()
 	name, err := a.ChooseGame(ctx, home, c)
 	if err != nil {
-		return err
+		home.Close()
+		return nil, "", err
 	}
-	return f(home, name)
+	return home, name, nil
 }
 
-// WithLane runs f on the live lane of the game that the command is about.
-func (a *App) WithLane(ctx context.Context, c *cli.Command, f func(*lane.Lane, *game.Home) error) error {
-	return a.WithGame(ctx, c, func(home *game.Home, name string) error {
-		return a.OnLane(ctx, c, home, name, f)
-	})
+// Session is what a command works on: an open lane. It begins at the top of a command and is
+// closed at its end.
+type Session struct {
+	Home *game.Home
+	Lane *lane.Lane
+
+	own   bool // the home is closed with it
+	loose bool // files that a block has made immutable are let go
 }
 
-// WithChange is withLane for commands that may change the lane.
-func (a *App) WithChange(ctx context.Context, c *cli.Command, f func(*lane.Lane, *game.Home) error) error {
-	return a.WithLane(ctx, c, a.Changing(ctx, c, f))
-}
+// Purpose is what a lane is opened for.
+type Purpose int
 
-// Changing runs f with files let go that a block has made immutable, unless it is a
-// dry run.
-func (a *App) Changing(ctx context.Context, c *cli.Command, f func(*lane.Lane, *game.Home) error) func(*lane.Lane, *game.Home) error {
-	return func(l *lane.Lane, home *game.Home) error {
-		if c.Bool("dry-run") {
-			return f(l, home)
-		}
-		if err := guard.Loosen(ctx, l); err != nil {
-			return err
-		}
-		return errors.Join(f(l, home), guard.Tighten(context.WithoutCancel(ctx), l))
+// The purposes.
+const (
+	// ToLook takes the lane that is meant: named, around the working folder, else the live one.
+	ToLook Purpose = iota
+	// ToChange is ToLook, and lets go of files that a block has made immutable, unless it is
+	// a dry run.
+	ToChange
+	// TheLiveOne takes the live lane, wherever the command is given.
+	TheLiveOne
+)
+
+// OpenLane opens the lane that the command is about.
+func (a *App) OpenLane(ctx context.Context, c *cli.Command, why Purpose) (*Session, error) {
+	home, name, err := a.OpenGame(ctx, c)
+	if err != nil {
+		return nil, err
 	}
+	if why == TheLiveOne {
+		home.UseLane("")
+	}
+	return a.openOwn(ctx, c, home, name, why)
 }
 
-// OnLane runs f on a lane. Where the index of the store turns out to be damaged, it is
-// made anew from the packs, and f runs once more.
-func (a *App) OnLane(ctx context.Context, c *cli.Command, home *game.Home, name string, f func(*lane.Lane, *game.Home) error) error {
-	err := a.onLaneOnce(ctx, c, home, name, f)
-	if !errors.Is(err, store.ErrIndexLost) || ctx.Err() != nil {
-		return err
+// OpenLaneNamed opens the lane of that name.
+func (a *App) OpenLaneNamed(ctx context.Context, c *cli.Command, lane string) (*Session, error) {
+	home, name, err := a.OpenGame(ctx, c)
+	if err != nil {
+		return nil, err
 	}
-	if mendErr := upkeep.MendIndex(ctx, home); mendErr != nil {
-		return err
-	}
-	a.Note("The index of the store was damaged; it has been made anew from the packs.")
-	return a.onLaneOnce(ctx, c, home, name, f)
+	home.UseLane(lane)
+	return a.openOwn(ctx, c, home, name, ToLook)
 }
 
-func (a *App) onLaneOnce(ctx context.Context, c *cli.Command, home *game.Home, name string, f func(*lane.Lane, *game.Home) error) error {
+func (a *App) openOwn(ctx context.Context, c *cli.Command, home *game.Home, name string, why Purpose) (*Session, error) {
+	s, err := a.OpenLaneOf(ctx, c, home, name, why)
+	if err != nil {
+		home.Close()
+		return nil, err
+	}
+	s.own = true
+	return s, nil
+}
+
+// OpenLaneOf opens a lane of a game, in a home that stays open afterwards.
+func (a *App) OpenLaneOf(ctx context.Context, c *cli.Command, home *game.Home, name string, why Purpose) (*Session, error) {
 	l, err := entry.Open(ctx, home, name, a.LaneOptions(c))
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for _, text := range l.Recovered {
 		a.Note("%s", text)
@@ -148,7 +167,42 @@ func (a *App) onLaneOnce(ctx context.Context, c *cli.Command, home *game.Home, n
 	if l.Unfinished != nil {
 		a.Note("Note: %s.", view.OneLine(l.Unfinished))
 	}
-	return errors.Join(f(l, home), l.Close())
+	s := &Session{Home: home, Lane: l, loose: why == ToChange && !c.Bool("dry-run")}
+	if s.loose {
+		if err := guard.Loosen(ctx, l); err != nil {
+			return nil, errors.Join(err, l.Close())
+		}
+	}
+	return s, nil
+}
+
+// Close gives everything back, and joins what goes wrong with it to the error of the command.
+func (s *Session) Close(err *error) {
+	if s.loose {
+		*err = errors.Join(*err, guard.Tighten(context.Background(), s.Lane))
+	}
+	*err = errors.Join(*err, s.Lane.Close())
+	if s.own {
+		s.Home.Close()
+	}
+}
+
+// Mended reports whether a command failed because the index of the store is damaged, and the
+// index has been made anew from the packs: then the command can be run once more.
+func (a *App) Mended(ctx context.Context, c *cli.Command, failed error) bool {
+	if !errors.Is(failed, store.ErrIndexLost) || ctx.Err() != nil {
+		return false
+	}
+	home, err := a.Home(ctx, c)
+	if err != nil {
+		return false
+	}
+	defer home.Close()
+	if upkeep.MendIndex(ctx, home) != nil {
+		return false
+	}
+	a.Note("The index of the store was damaged; it has been made anew from the packs.")
+	return true
 }
 
 // LaneOptions says how a command opens a lane.
@@ -214,7 +268,7 @@ func (a *App) ChooseGame(ctx context.Context, home *game.Home, c *cli.Command) (
 	}
 	switch len(names) {
 	case 0:
-		return "", ErrNoGame
+		return "", errNoGame
 	case 1:
 		return names[0], nil
 	}
@@ -268,27 +322,11 @@ func (a *App) SetLive(ctx context.Context, home *game.Home, g *game.Game, dir st
 	return entry.Moved(ctx, home, g.Name, g.Live)
 }
 
-var ErrNoGame = errors.New("no game is registered yet")
+var errNoGame = problem.New("no game is registered yet", "Register one: morvant add NAME FOLDER")
 
 type WhichGame struct{ Names []string }
 
 func (e *WhichGame) Error() string { return "several games are registered" }
-
-// WithLiveLane runs f on the live lane, wherever the command is given.
-func (a *App) WithLiveLane(ctx context.Context, c *cli.Command, f func(*lane.Lane, *game.Home) error) error {
-	return a.WithGame(ctx, c, func(home *game.Home, name string) error {
-		home.UseLane("")
-		return a.OnLane(ctx, c, home, name, f)
-	})
-}
-
-// OnOneLane runs f on the lane of that name.
-func (a *App) OnOneLane(ctx context.Context, c *cli.Command, name string, f func(*lane.Lane, *game.Home) error) error {
-	return a.WithGame(ctx, c, func(home *game.Home, game string) error {
-		home.UseLane(name)
-		return a.OnLane(ctx, c, home, game, f)
-	})
-}
 
 // LeaveFolder makes the program work from elsewhere: on some systems a folder that a
 // program works in can be neither renamed nor removed. What the command line named has

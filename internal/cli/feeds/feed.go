@@ -33,7 +33,12 @@ func (a commands) feedCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return a.WithGame(ctx, c, func(home *game.Home, name string) error { return a.feedAdd(ctx, c, home, name, args) })
+					home, name, err := a.OpenGame(ctx, c)
+					if err != nil {
+						return err
+					}
+					defer home.Close()
+					return a.feedAdd(ctx, c, home, name, args)
 				},
 			},
 			{
@@ -50,7 +55,12 @@ func (a commands) feedCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return a.WithGame(ctx, c, func(home *game.Home, name string) error { return a.feedRefresh(ctx, c, home, name, args) })
+					home, name, err := a.OpenGame(ctx, c)
+					if err != nil {
+						return err
+					}
+					defer home.Close()
+					return a.feedRefresh(ctx, c, home, name, args)
 				},
 			},
 			{
@@ -100,7 +110,12 @@ func (a commands) feedCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return a.WithGame(ctx, c, func(home *game.Home, name string) error { return a.unlock(ctx, c, home, name, args[0]) })
+					home, name, err := a.OpenGame(ctx, c)
+					if err != nil {
+						return err
+					}
+					defer home.Close()
+					return a.unlock(ctx, c, home, name, args[0])
 				},
 			},
 		},
@@ -115,13 +130,16 @@ func (a commands) onFeed(least int, f func(context.Context, *cli.Command, *feed.
 		if err != nil {
 			return err
 		}
-		return a.WithGame(ctx, c, func(home *game.Home, name string) error {
-			one, err := feed.Find(home.FeedsDir(name), strings.Join(args, ""))
-			if err != nil {
-				return err
-			}
-			return f(ctx, c, one)
-		})
+		home, name, err := a.OpenGame(ctx, c)
+		if err != nil {
+			return err
+		}
+		defer home.Close()
+		one, err := feed.Find(home.FeedsDir(name), strings.Join(args, ""))
+		if err != nil {
+			return err
+		}
+		return f(ctx, c, one)
 	}
 }
 

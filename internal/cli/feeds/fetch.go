@@ -9,7 +9,6 @@ import (
 	"morvant/internal/cli/find"
 	"morvant/internal/cli/proposal"
 	"morvant/internal/cli/view"
-	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 )
@@ -21,22 +20,26 @@ func (a commands) fetchCommand() *cli.Command {
 			"Only what neither the store nor any file of the game holds comes over the line. What has arrived stays when the\n" +
 			"fetch is interrupted, and is not fetched again.",
 		Flags: append(append(app.ChangeFlags(), app.LineFlags()...), app.ComponentFlag()),
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 1, 1)
 			if err != nil {
 				return err
 			}
-			return a.WithLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
-				b, err := find.FindOffered(ctx, a.App, c, home, l.Game.Name, args[0])
-				if err != nil {
-					return err
-				}
-				f, err := compose.ProposeFetch(ctx, l, b, c.StringSlice("component"))
-				if err != nil {
-					return err
-				}
-				return a.fetch(ctx, c, l, f)
-			})
+			session, err := a.OpenLane(ctx, c, app.ToLook)
+			if err != nil {
+				return err
+			}
+			defer session.Close(&err)
+			l, home := session.Lane, session.Home
+			b, err := find.Offered(ctx, a.App, c, home, l.Game.Name, args[0])
+			if err != nil {
+				return err
+			}
+			f, err := compose.ProposeFetch(ctx, l, b, c.StringSlice("component"))
+			if err != nil {
+				return err
+			}
+			return a.fetch(ctx, c, l, f)
 		},
 	}
 }

@@ -5,29 +5,28 @@ import (
 	"fmt"
 	"strings"
 
-	"morvant/internal/resolve"
-	"morvant/internal/state"
-
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/view"
 	"morvant/internal/game"
 	"morvant/internal/ref"
+	"morvant/internal/resolve"
+	"morvant/internal/state"
 )
 
-// FindOffered finds the build that was typed; see findFresh.
-func FindOffered(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, name, text string) (*state.Build, error) {
+// Offered finds the build that was typed; see Fresh.
+func Offered(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, name, text string) (*state.Build, error) {
 	r, err := ref.Parse(text)
 	if err != nil {
 		return nil, err
 	}
-	return FindFresh(ctx, a, c, home, name, r)
+	return Fresh(ctx, a, c, home, name, r)
 }
 
-// FindFresh finds a build, asking the feeds what is new first where the answer may depend
+// Fresh finds a build, asking the feeds what is new first where the answer may depend
 // on it: for what needs fresh catalogues, and for what is not known.
-func FindFresh(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, name string, r ref.Ref) (*state.Build, error) {
+func Fresh(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, name string, r ref.Ref) (*state.Build, error) {
 	if !r.NeedsFresh() {
 		if found, err := resolve.Build(ctx, home, name, r); err == nil {
 			tellFound(a, r, found)
@@ -35,7 +34,7 @@ func FindFresh(ctx context.Context, a *app.App, c *cli.Command, home *game.Home,
 		}
 	}
 	RefreshQuietly(ctx, a, c, home, name)
-	return FindBuild(ctx, a, home, name, r)
+	return Build(ctx, a, home, name, r)
 }
 
 // refreshAfter is how old a catalogue may be before it is asked for again in passing.
@@ -56,17 +55,17 @@ func RefreshQuietly(ctx context.Context, a *app.App, c *cli.Command, home *game.
 	}
 }
 
-// NamedBuild finds the build that was typed.
-func NamedBuild(ctx context.Context, a *app.App, home *game.Home, name, text string) (*state.Build, error) {
+// Named finds the build that was typed.
+func Named(ctx context.Context, a *app.App, home *game.Home, name, text string) (*state.Build, error) {
 	r, err := ref.Parse(text)
 	if err != nil {
 		return nil, err
 	}
-	return FindBuild(ctx, a, home, name, r)
+	return Build(ctx, a, home, name, r)
 }
 
-// FindBuild finds a build, and says what its name led to where that may surprise.
-func FindBuild(ctx context.Context, a *app.App, home *game.Home, name string, r ref.Ref) (*state.Build, error) {
+// Build finds a build, and says what its name led to where that may surprise.
+func Build(ctx context.Context, a *app.App, home *game.Home, name string, r ref.Ref) (*state.Build, error) {
 	found, err := resolve.Build(ctx, home, name, r)
 	if err != nil {
 		return nil, err

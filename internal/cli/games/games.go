@@ -7,18 +7,16 @@ import (
 	"os"
 	"path/filepath"
 
-	"morvant/internal/state"
-
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/view"
 	"morvant/internal/game"
 	"morvant/internal/identify"
-	"morvant/internal/lane"
 	"morvant/internal/lane/backup"
 	"morvant/internal/process"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 
@@ -54,7 +52,7 @@ func (a commands) addCommand() *cli.Command {
 	}
 }
 
-func (a commands) add(ctx context.Context, c *cli.Command, home *game.Home, name, dir string) error {
+func (a commands) add(ctx context.Context, c *cli.Command, home *game.Home, name, dir string) (err error) {
 	if err := state.CheckName(name); err != nil {
 		return err
 	}
@@ -82,33 +80,37 @@ func (a commands) add(ctx context.Context, c *cli.Command, home *game.Home, name
 	if err := home.Create(g); err != nil {
 		return err
 	}
-	return a.OnLane(ctx, c, home, name, func(l *lane.Lane, home *game.Home) error {
-		if err := l.Mark(ctx); err != nil {
-			return err
-		}
-		if c.Bool("json") {
-			return a.Emit(struct {
-				Schema string `json:"schema"`
-				view.GameJSON
-				Files int   `json:"files"`
-				Bytes int64 `json:"bytes"`
-			}{"morvant-game/1", a.gameJSON(home, g), found.files, found.bytes})
-		}
-		a.Say("%s is registered: %s, %s in %s.", view.Strong(g.Display()), view.Count(found.files, "file"), view.Size(found.bytes), g.Live)
-		if says, err := identify.Says(g.Live, g.Program, nil); err == nil && len(says) > 0 {
-			a.Say("Its program says that it is %s (%s).", says[0].Says, says[0].Source)
-		}
-		for _, o := range found.odd {
-			a.Note("Note: %s is %s; Morvant leaves it alone.", o.Path, o.What)
-		}
-		a.noteRights(g.Live, found.protected)
-		a.NoteDisk(g.Live)
-		if app := process.Bundle(g.Live); app != "" {
-			a.Note("Note: the folder is in an app, and macOS may refuse an app to which files were added; rather register %s, with --program %s.", view.Quoted(filepath.Dir(app)), view.Quoted(filepath.Base(app)))
-		}
-		a.Say("Next: morvant snapshot LABEL records it as it is now.")
-		return nil
-	})
+	session, err := a.OpenLaneOf(ctx, c, home, name, app.ToLook)
+	if err != nil {
+		return err
+	}
+	defer session.Close(&err)
+	l := session.Lane
+	if err := l.Mark(ctx); err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.Emit(struct {
+			Schema string `json:"schema"`
+			view.GameJSON
+			Files int   `json:"files"`
+			Bytes int64 `json:"bytes"`
+		}{"morvant-game/1", a.gameJSON(home, g), found.files, found.bytes})
+	}
+	a.Say("%s is registered: %s, %s in %s.", view.Strong(g.Display()), view.Count(found.files, "file"), view.Size(found.bytes), g.Live)
+	if says, err := identify.Says(g.Live, g.Program, nil); err == nil && len(says) > 0 {
+		a.Say("Its program says that it is %s (%s).", says[0].Says, says[0].Source)
+	}
+	for _, o := range found.odd {
+		a.Note("Note: %s is %s; Morvant leaves it alone.", o.Path, o.What)
+	}
+	a.noteRights(g.Live, found.protected)
+	a.NoteDisk(g.Live)
+	if app := process.Bundle(g.Live); app != "" {
+		a.Note("Note: the folder is in an app, and macOS may refuse an app to which files were added; rather register %s, with --program %s.", view.Quoted(filepath.Dir(app)), view.Quoted(filepath.Base(app)))
+	}
+	a.Say("Next: morvant snapshot LABEL records it as it is now.")
+	return nil
 }
 
 // checkSaves checks patterns for saves before they are added to the old ones.

@@ -2,7 +2,6 @@ package games
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -13,6 +12,7 @@ import (
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/view"
 	"morvant/internal/game"
+	"morvant/internal/problem"
 	"morvant/internal/rules"
 	"morvant/internal/version"
 )
@@ -167,9 +167,9 @@ func parseRules[R interface{ Check() error }](list []string, rule func(file, fin
 	return out, nil
 }
 
-// ErrStillBlocked keeps a game that is blocked from being forgotten: nobody could put
+// errStillBlocked keeps a game that is blocked from being forgotten: nobody could put
 // back any more what the block found.
-var ErrStillBlocked = errors.New("updates of the game are still blocked")
+var errStillBlocked = problem.New("updates of the game are still blocked", "Take the block off first: morvant unblock")
 
 func (a commands) gameForget(ctx context.Context, c *cli.Command, home *game.Home, name string) error {
 	g, err := home.Load(name)
@@ -186,7 +186,7 @@ func (a commands) gameForget(ctx context.Context, c *cli.Command, home *game.Hom
 			return err
 		}
 		if len(holds) > 0 {
-			return ErrStillBlocked
+			return errStillBlocked
 		}
 	}
 	j, err := a.describeGame(ctx, home, g)

@@ -6,8 +6,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"morvant/internal/state"
-
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
@@ -18,6 +16,7 @@ import (
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/record"
 	"morvant/internal/rules"
+	"morvant/internal/state"
 )
 
 // additionFlags are what a pin can have beside its build.
@@ -98,5 +97,5 @@ func (a commands) overlayBuild(ctx context.Context, c *cli.Command, l *lane.Lane
 		a.Note("%s of %s recorded as snapshot/%s.", view.Count(b.Files, "file"), text, b.Label)
 		return b, nil
 	}
-	return find.FindOffered(ctx, a.App, c, home, l.Game.Name, text)
+	return find.Offered(ctx, a.App, c, home, l.Game.Name, text)
 }

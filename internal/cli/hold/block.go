@@ -14,6 +14,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/guard"
+	"morvant/internal/problem"
 )
 
 func (a commands) blockCommand() *cli.Command {
@@ -26,11 +27,17 @@ func (a commands) blockCommand() *cli.Command {
 			&cli.BoolFlag{Name: "show", Usage: "say how each rule stands, and change nothing"},
 			&cli.BoolFlag{Name: "explain", Usage: "say in plain words what each rule does"},
 		},
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			if _, err := app.Arguments(c, 0, 0); err != nil {
 				return err
 			}
-			return a.WithLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.block(ctx, c, l) })
+			session, err := a.OpenLane(ctx, c, app.ToLook)
+			if err != nil {
+				return err
+			}
+			defer session.Close(&err)
+			l := session.Lane
+			return a.block(ctx, c, l)
 		},
 		Commands: []*cli.Command{
 			{
@@ -42,7 +49,12 @@ func (a commands) blockCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return a.WithGame(ctx, c, func(home *game.Home, name string) error { return a.addBlock(c, home, name, args[0], args[1:]) })
+					home, name, err := a.OpenGame(ctx, c)
+					if err != nil {
+						return err
+					}
+					defer home.Close()
+					return a.addBlock(c, home, name, args[0], args[1:])
 				},
 			},
 			{
@@ -59,16 +71,20 @@ func (a commands) unblockCommand() *cli.Command {
 		Name: "unblock", Usage: "let the launcher update again: put back what the block found", Category: app.GroupPin,
 		Description: "Example: morvant unblock\n\nWhat somebody has changed since is named, and put back only after asking, or with --force.",
 		Flags:       []cli.Flag{app.ForceFlag()},
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			if _, err := app.Arguments(c, 0, 0); err != nil {
 				return err
 			}
-			return a.WithLane(ctx, c, func(l *lane.Lane, _ *game.Home) error {
-				if err := a.unblock(ctx, c, l); err != nil {
-					return err
-				}
-				return a.Done(c, l.Game.Display()+" is not blocked; everything is as it was found.")
-			})
+			session, err := a.OpenLane(ctx, c, app.ToLook)
+			if err != nil {
+				return err
+			}
+			defer session.Close(&err)
+			l := session.Lane
+			if err := a.unblock(ctx, c, l); err != nil {
+				return err
+			}
+			return a.Done(c, l.Game.Display()+" is not blocked; everything is as it was found.")
 		},
 	}
 }
@@ -150,7 +166,7 @@ func (a commands) showPresets(c *cli.Command, home *game.Home) error {
 
 func (a commands) block(ctx context.Context, c *cli.Command, l *lane.Lane) error {
 	if len(l.Game.Block) == 0 {
-		return ErrNoRules
+		return errNoRules
 	}
 	if c.Bool("explain") {
 		a.explainBlock(l)
@@ -184,7 +200,7 @@ func (a commands) block(ctx context.Context, c *cli.Command, l *lane.Lane) error
 	return nil
 }
 
-var ErrNoRules = errors.New("the game has no block rules")
+var errNoRules = problem.New("the game has no block rules", "Add some: morvant block presets lists what there is, morvant block add takes one")
 
 func (a commands) explainBlock(l *lane.Lane) {
 	a.Say("What keeps updates away from %s:", view.Strong(l.Game.Display()))

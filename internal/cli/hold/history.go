@@ -30,21 +30,24 @@ func (a commands) historyCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				return a.WithGame(ctx, c, func(home *game.Home, name string) error {
-					text, err := home.Output(ctx, name, id)
-					if err != nil {
-						return err
-					}
-					if c.Bool("json") {
-						return a.Emit(struct {
-							Schema string `json:"schema"`
-							Change int64  `json:"change"`
-							Output string `json:"output"`
-						}{"morvant-output/1", id, text})
-					}
-					fmt.Fprint(a.Out, text)
-					return nil
-				})
+				home, name, err := a.OpenGame(ctx, c)
+				if err != nil {
+					return err
+				}
+				defer home.Close()
+				text, err := home.Output(ctx, name, id)
+				if err != nil {
+					return err
+				}
+				if c.Bool("json") {
+					return a.Emit(struct {
+						Schema string `json:"schema"`
+						Change int64  `json:"change"`
+						Output string `json:"output"`
+					}{"morvant-output/1", id, text})
+				}
+				fmt.Fprint(a.Out, text)
+				return nil
 			},
 		}, {
 			Name: "forget", Usage: "forget changes made before a date; they cannot be taken back any more", ArgsUsage: "DATE",
@@ -58,23 +61,26 @@ func (a commands) historyCommand() *cli.Command {
 				if err != nil {
 					return app.Usagef("%q is not a date; write it like 2031-08-01", args[0])
 				}
-				return a.WithGame(ctx, c, func(home *game.Home, name string) error {
-					if err := a.Ask(c, "Forget every change of "+name+" before "+args[0]+"?"); err != nil {
-						return err
-					}
-					n, err := home.ForgetChanges(ctx, name, before)
-					if err != nil {
-						return err
-					}
-					if c.Bool("json") {
-						return a.Emit(struct {
-							Schema  string `json:"schema"`
-							Changes int64  `json:"changes"`
-						}{"morvant-forgotten/1", n})
-					}
-					a.Say("%s forgotten.", view.Count(int(n), "change"))
-					return nil
-				})
+				home, name, err := a.OpenGame(ctx, c)
+				if err != nil {
+					return err
+				}
+				defer home.Close()
+				if err := a.Ask(c, "Forget every change of "+name+" before "+args[0]+"?"); err != nil {
+					return err
+				}
+				n, err := home.ForgetChanges(ctx, name, before)
+				if err != nil {
+					return err
+				}
+				if c.Bool("json") {
+					return a.Emit(struct {
+						Schema  string `json:"schema"`
+						Changes int64  `json:"changes"`
+					}{"morvant-forgotten/1", n})
+				}
+				a.Say("%s forgotten.", view.Count(int(n), "change"))
+				return nil
 			},
 		}},
 	}

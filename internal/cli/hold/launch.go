@@ -41,25 +41,27 @@ func (a commands) launchCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.WithGame(ctx, c, func(home *game.Home, name string) error {
-				g, err := home.Load(name)
-				if err != nil {
+			home, name, err := a.OpenGame(ctx, c)
+			if err != nil {
+				return err
+			}
+			defer home.Close()
+			g, err := home.Load(name)
+			if err != nil {
+				return err
+			}
+			if to != "" {
+				if err := a.switchTo(ctx, c, home, name, to); err != nil {
 					return err
 				}
-				if to != "" {
-					home.UseLane("")
-					if err := a.OnLane(ctx, c, home, name, func(l *lane.Lane, _ *game.Home) error { return a.switchTo(ctx, l, to) }); err != nil {
-						return err
-					}
-				}
-				if err := a.OnLane(ctx, c, home, name, a.Changing(ctx, c, func(l *lane.Lane, _ *game.Home) error { return a.fit(ctx, c, l) })); err != nil {
-					return err
-				}
-				if c.Bool("check-only") {
-					return nil
-				}
-				return a.launch(ctx, c, g, args)
-			})
+			}
+			if err := a.fit(ctx, c, home, name); err != nil {
+				return err
+			}
+			if c.Bool("check-only") {
+				return nil
+			}
+			return a.launch(ctx, c, g, args)
 		},
 	}
 }
@@ -83,7 +85,14 @@ func (a commands) laneToLaunch(c *cli.Command) (to string, args []string, err er
 }
 
 // switchTo makes a lane the live one, if it is not.
-func (a commands) switchTo(ctx context.Context, l *lane.Lane, name string) error {
+func (a commands) switchTo(ctx context.Context, c *cli.Command, home *game.Home, game, name string) (err error) {
+	home.UseLane("")
+	session, err := a.OpenLaneOf(ctx, c, home, game, app.ToLook)
+	if err != nil {
+		return err
+	}
+	defer session.Close(&err)
+	l := session.Lane
 	if name == l.Name {
 		return nil
 	}
@@ -97,7 +106,13 @@ func (a commands) switchTo(ctx context.Context, l *lane.Lane, name string) error
 }
 
 // fit checks that the lane can be started, and asks where it is not as it should be.
-func (a commands) fit(ctx context.Context, c *cli.Command, l *lane.Lane) error {
+func (a commands) fit(ctx context.Context, c *cli.Command, home *game.Home, name string) (err error) {
+	session, err := a.OpenLaneOf(ctx, c, home, name, app.ToChange)
+	if err != nil {
+		return err
+	}
+	defer session.Close(&err)
+	l := session.Lane
 	s, err := status.Of(ctx, l)
 	if err != nil {
 		return err

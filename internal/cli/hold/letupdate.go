@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"time"
 
-	"morvant/internal/state"
-
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
@@ -20,6 +18,7 @@ import (
 	"morvant/internal/lane/status"
 	"morvant/internal/lanes"
 	"morvant/internal/process"
+	"morvant/internal/state"
 	"morvant/internal/watch"
 )
 
@@ -43,11 +42,17 @@ func (a commands) letUpdateCommand() *cli.Command {
 			&cli.DurationFlag{Name: "calm", Usage: "how long nothing must change until the update counts as done", Value: 20 * time.Second},
 			app.ForceFlag(),
 		},
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			if _, err := app.Arguments(c, 0, 0); err != nil {
 				return err
 			}
-			return a.WithLiveLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.letUpdateIn(ctx, c, l, home) })
+			session, err := a.OpenLane(ctx, c, app.TheLiveOne)
+			if err != nil {
+				return err
+			}
+			defer session.Close(&err)
+			l, home := session.Lane, session.Home
+			return a.letUpdateIn(ctx, c, l, home)
 		},
 	}
 }

@@ -27,31 +27,39 @@ func (a commands) pinCommand() *cli.Command {
 			&cli.BoolFlag{Name: "exact", Usage: "bring the snapshot back whole, your own files included, as it was then"},
 			&cli.BoolFlag{Name: "no-block", Usage: "do not keep the launcher from updating it"},
 		),
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 1, 1)
 			if err != nil {
 				return err
 			}
-			if r, err := ref.Parse(args[0]); err == nil && r.Kind == ref.Here {
+			r, err := ref.Parse(args[0])
+			if err != nil {
+				return err
+			}
+			if r.Kind == ref.Here {
 				return app.Usagef("here is not recorded yet; run morvant snapshot LABEL, then pin LABEL")
 			}
-			return a.WithChange(ctx, c, func(l *lane.Lane, home *game.Home) error {
-				b, err := find.FindOffered(ctx, a.App, c, home, l.Game.Name, args[0])
-				if err != nil {
-					return err
-				}
-				add, err := a.additions(ctx, c, l, home)
-				if err != nil {
-					return err
-				}
-				p, err := change.ProposePin(ctx, l, b, change.PinOptions{
-					Clean: c.Bool("clean"), Exact: c.Bool("exact"), Hold: true, Components: c.StringSlice("component"), Open: c.Bool("no-block"), Add: add,
-				})
-				if err != nil {
-					return err
-				}
-				return proposal.Carry(ctx, a.App, c, l, p)
+			session, err := a.OpenLane(ctx, c, app.ToChange)
+			if err != nil {
+				return err
+			}
+			defer session.Close(&err)
+			l, home := session.Lane, session.Home
+			b, err := find.Fresh(ctx, a.App, c, home, l.Game.Name, r)
+			if err != nil {
+				return err
+			}
+			add, err := a.additions(ctx, c, l, home)
+			if err != nil {
+				return err
+			}
+			p, err := change.ProposePin(ctx, l, b, change.PinOptions{
+				Clean: c.Bool("clean"), Exact: c.Bool("exact"), Hold: true, Components: c.StringSlice("component"), Open: c.Bool("no-block"), Add: add,
 			})
+			if err != nil {
+				return err
+			}
+			return proposal.Carry(ctx, a.App, c, l, p)
 		},
 	}
 }
@@ -64,20 +72,24 @@ func (a commands) unpinCommand() *cli.Command {
 			&cli.BoolFlag{Name: "stay", Usage: "leave every file as it is"},
 			&cli.StringFlag{Name: "to", Usage: "go to this `BUILD` instead"},
 		),
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			if _, err := app.Arguments(c, 0, 0); err != nil {
 				return err
 			}
 			if c.Bool("stay") && c.IsSet("to") {
 				return app.Usagef("--stay and --to say different things; choose one")
 			}
-			return a.WithChange(ctx, c, func(l *lane.Lane, home *game.Home) error {
-				p, err := a.proposeUnpin(ctx, c, l, home)
-				if err != nil {
-					return err
-				}
-				return proposal.Carry(ctx, a.App, c, l, p)
-			})
+			session, err := a.OpenLane(ctx, c, app.ToChange)
+			if err != nil {
+				return err
+			}
+			defer session.Close(&err)
+			l, home := session.Lane, session.Home
+			p, err := a.proposeUnpin(ctx, c, l, home)
+			if err != nil {
+				return err
+			}
+			return proposal.Carry(ctx, a.App, c, l, p)
 		},
 	}
 }
@@ -90,7 +102,7 @@ func (a commands) proposeUnpin(ctx context.Context, c *cli.Command, l *lane.Lane
 		if pin, err := home.Pin(ctx, l.Game.Name, l.Name); err != nil || !pin.Held() {
 			return nil, firstOf(err, lane.ErrNotHeld)
 		}
-		b, err := find.FindOffered(ctx, a.App, c, home, l.Game.Name, c.String("to"))
+		b, err := find.Offered(ctx, a.App, c, home, l.Game.Name, c.String("to"))
 		if err != nil {
 			return nil, err
 		}
@@ -115,18 +127,22 @@ func (a commands) undoCommand() *cli.Command {
 			"Content, names, times and modes come back as they were. An undo is a change too: to take it back,\n" +
 			"give its number from morvant history.",
 		Flags: app.ChangeFlags(),
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			id, err := app.OptionalNumber(c, "change", "history")
 			if err != nil {
 				return err
 			}
-			return a.WithChange(ctx, c, func(l *lane.Lane, home *game.Home) error {
-				p, _, err := change.ProposeUndo(ctx, l, id)
-				if err != nil {
-					return err
-				}
-				return proposal.Carry(ctx, a.App, c, l, p)
-			})
+			session, err := a.OpenLane(ctx, c, app.ToChange)
+			if err != nil {
+				return err
+			}
+			defer session.Close(&err)
+			l := session.Lane
+			p, _, err := change.ProposeUndo(ctx, l, id)
+			if err != nil {
+				return err
+			}
+			return proposal.Carry(ctx, a.App, c, l, p)
 		},
 	}
 }

@@ -31,18 +31,22 @@ func (a commands) carryCommand() *cli.Command {
 			"give way if --conflict says so: newer, theirs, mine, or ask.",
 		Flags: append(app.ChangeFlags(), &cli.StringFlag{Name: "conflict", Usage: "which wins where both sides have a file: `WHICH` of ask, newer, theirs, mine",
 			Value: takeAsk, Validator: app.OneOf(takeAsk, string(change.TakeNewer), string(change.TakeTheirs), string(change.TakeMine))}),
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 1, 100)
 			if err != nil {
 				return err
 			}
-			return a.WithChange(ctx, c, func(l *lane.Lane, home *game.Home) error {
-				from, err := a.carrySource(ctx, home, l, args[0])
-				if err != nil {
-					return err
-				}
-				return errors.Join(a.carryOwn(ctx, c, l, from, args[1:]), from.Close())
-			})
+			session, err := a.OpenLane(ctx, c, app.ToChange)
+			if err != nil {
+				return err
+			}
+			defer session.Close(&err)
+			l, home := session.Lane, session.Home
+			from, err := a.carrySource(ctx, home, l, args[0])
+			if err != nil {
+				return err
+			}
+			return errors.Join(a.carryOwn(ctx, c, l, from, args[1:]), from.Close())
 		},
 	}
 }
@@ -63,7 +67,7 @@ func (a commands) carrySource(ctx context.Context, home *game.Home, l *lane.Lane
 	if err != nil {
 		return nil, err
 	}
-	b, err := find.FindBuild(ctx, a.App, home, l.Game.Name, r)
+	b, err := find.Build(ctx, a.App, home, l.Game.Name, r)
 	if err != nil {
 		return nil, err
 	}

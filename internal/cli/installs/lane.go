@@ -9,8 +9,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"morvant/internal/state"
-
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
@@ -25,6 +23,7 @@ import (
 	"morvant/internal/lane/status"
 	"morvant/internal/lanes"
 	"morvant/internal/ref"
+	"morvant/internal/state"
 )
 
 func (a commands) laneCommand() *cli.Command {
@@ -34,11 +33,17 @@ func (a commands) laneCommand() *cli.Command {
 			{
 				Name: "list", Usage: "list the lanes: live or parked, build, drift, size",
 				Description: "Example: morvant lane list",
-				Action: func(ctx context.Context, c *cli.Command) error {
+				Action: func(ctx context.Context, c *cli.Command) (err error) {
 					if _, err := app.Arguments(c, 0, 0); err != nil {
 						return err
 					}
-					return a.WithLane(ctx, c, func(l *lane.Lane, _ *game.Home) error { return a.laneList(ctx, c, l) })
+					session, err := a.OpenLane(ctx, c, app.ToLook)
+					if err != nil {
+						return err
+					}
+					defer session.Close(&err)
+					l := session.Lane
+					return a.laneList(ctx, c, l)
 				},
 			},
 			a.laneNewCommand(),
@@ -46,29 +51,39 @@ func (a commands) laneCommand() *cli.Command {
 				Name: "switch", Usage: "park the live lane and put another in its place", ArgsUsage: "LANE",
 				Description: "Example: morvant lane switch old\n\n" +
 					"Two renames, no copy; the live folder's path stays the same. The block of the one goes, that of the other comes.",
-				Action: func(ctx context.Context, c *cli.Command) error {
+				Action: func(ctx context.Context, c *cli.Command) (err error) {
 					args, err := app.Arguments(c, 1, 1)
 					if err != nil {
 						return err
 					}
-					return a.WithLiveLane(ctx, c, func(l *lane.Lane, _ *game.Home) error { return a.laneSwitch(ctx, c, l, args[0]) })
+					session, err := a.OpenLane(ctx, c, app.TheLiveOne)
+					if err != nil {
+						return err
+					}
+					defer session.Close(&err)
+					l := session.Lane
+					return a.laneSwitch(ctx, c, l, args[0])
 				},
 			},
 			{
 				Name: "rename", Usage: "give a lane another name", ArgsUsage: "LANE NAME",
 				Description: "Example: morvant lane rename main current",
-				Action: func(ctx context.Context, c *cli.Command) error {
+				Action: func(ctx context.Context, c *cli.Command) (err error) {
 					args, err := app.Arguments(c, 2, 2)
 					if err != nil {
 						return err
 					}
-					return a.OnOneLane(ctx, c, args[0], func(l *lane.Lane, _ *game.Home) error {
-						app.LeaveFolder(l)
-						if err := lanes.Rename(ctx, l, args[1]); err != nil {
-							return err
-						}
-						return a.Done(c, fmt.Sprintf("Lane %s is lane %s now.", args[0], args[1]))
-					})
+					session, err := a.OpenLaneNamed(ctx, c, args[0])
+					if err != nil {
+						return err
+					}
+					defer session.Close(&err)
+					l := session.Lane
+					app.LeaveFolder(l)
+					if err := lanes.Rename(ctx, l, args[1]); err != nil {
+						return err
+					}
+					return a.Done(c, fmt.Sprintf("Lane %s is lane %s now.", args[0], args[1]))
 				},
 			},
 			{
@@ -76,12 +91,18 @@ func (a commands) laneCommand() *cli.Command {
 				Description: "Example: morvant lane remove old --delete\n\n" +
 					"--delete also deletes its folder; all that is in it is recorded as a snapshot first.",
 				Flags: []cli.Flag{&cli.BoolFlag{Name: "delete", Usage: "delete its files as well"}},
-				Action: func(ctx context.Context, c *cli.Command) error {
+				Action: func(ctx context.Context, c *cli.Command) (err error) {
 					args, err := app.Arguments(c, 1, 1)
 					if err != nil {
 						return err
 					}
-					return a.OnOneLane(ctx, c, args[0], func(l *lane.Lane, _ *game.Home) error { return a.laneRemove(ctx, c, l) })
+					session, err := a.OpenLaneNamed(ctx, c, args[0])
+					if err != nil {
+						return err
+					}
+					defer session.Close(&err)
+					l := session.Lane
+					return a.laneRemove(ctx, c, l)
 				},
 			},
 			{
@@ -92,29 +113,39 @@ func (a commands) laneCommand() *cli.Command {
 					&cli.StringFlag{Name: "to", Usage: "the `FOLDER` to move it to", Required: true},
 					&cli.StringSliceFlag{Name: "with", Usage: "another `LANE` that is to have it (default: all that have nothing there)"},
 				},
-				Action: func(ctx context.Context, c *cli.Command) error {
+				Action: func(ctx context.Context, c *cli.Command) (err error) {
 					args, err := app.Arguments(c, 1, 1)
 					if err != nil {
 						return err
 					}
-					return a.WithLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.laneShare(ctx, c, l, home, args[0]) })
+					session, err := a.OpenLane(ctx, c, app.ToLook)
+					if err != nil {
+						return err
+					}
+					defer session.Close(&err)
+					l, home := session.Lane, session.Home
+					return a.laneShare(ctx, c, l, home, args[0])
 				},
 			},
 			{
 				Name: "unshare", Usage: "turn a shared folder back into one of this lane's own", ArgsUsage: "FOLDER",
 				Description: "Example: morvant lane unshare Mods/Scenery",
-				Action: func(ctx context.Context, c *cli.Command) error {
+				Action: func(ctx context.Context, c *cli.Command) (err error) {
 					args, err := app.Arguments(c, 1, 1)
 					if err != nil {
 						return err
 					}
-					return a.WithLane(ctx, c, func(l *lane.Lane, _ *game.Home) error {
-						p := view.Slashed(args[0])
-						if err := lanes.Unshare(ctx, l, p); err != nil {
-							return err
-						}
-						return a.Done(c, fmt.Sprintf("%s is lane %s's own again.", p, l.Name))
-					})
+					session, err := a.OpenLane(ctx, c, app.ToLook)
+					if err != nil {
+						return err
+					}
+					defer session.Close(&err)
+					l := session.Lane
+					p := view.Slashed(args[0])
+					if err := lanes.Unshare(ctx, l, p); err != nil {
+						return err
+					}
+					return a.Done(c, fmt.Sprintf("%s is lane %s's own again.", p, l.Name))
 				},
 			},
 		},
@@ -229,7 +260,7 @@ func (a commands) laneNewCommand() *cli.Command {
 			&cli.StringFlag{Name: "to", Usage: "the `FOLDER` for it, instead of beside the live folder"},
 			&cli.BoolFlag{Name: "linked", Usage: "it stays in its folder, also when it is live: the live folder becomes a link to it"},
 		),
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 1, 1)
 			if err != nil {
 				return err
@@ -237,14 +268,18 @@ func (a commands) laneNewCommand() *cli.Command {
 			if c.IsSet("adopt") && (c.IsSet("from") || c.IsSet("to")) {
 				return app.Usagef("--adopt takes a folder as it is; --from and --to make a new one")
 			}
-			return a.WithLiveLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
-				n := lanes.NewLane{Name: args[0], Dir: c.String("to"), Linked: c.Bool("linked")}
-				if c.IsSet("adopt") {
-					n.Dir = c.String("adopt")
-					return a.laneAdopt(ctx, c, l, n)
-				}
-				return a.laneNew(ctx, c, l, home, n)
-			})
+			session, err := a.OpenLane(ctx, c, app.TheLiveOne)
+			if err != nil {
+				return err
+			}
+			defer session.Close(&err)
+			l, home := session.Lane, session.Home
+			n := lanes.NewLane{Name: args[0], Dir: c.String("to"), Linked: c.Bool("linked")}
+			if c.IsSet("adopt") {
+				n.Dir = c.String("adopt")
+				return a.laneAdopt(ctx, c, l, n)
+			}
+			return a.laneNew(ctx, c, l, home, n)
 		},
 	}
 }
@@ -349,7 +384,7 @@ func (a commands) laneOrigin(ctx context.Context, c *cli.Command, l *lane.Lane, 
 	if r.Kind == ref.Lane {
 		return a.otherLane(ctx, l, r.Name)
 	}
-	b, err := find.FindFresh(ctx, a.App, c, home, l.Game.Name, r)
+	b, err := find.Fresh(ctx, a.App, c, home, l.Game.Name, r)
 	if err != nil {
 		return nil, err
 	}

@@ -4,12 +4,11 @@ import (
 	"fmt"
 	"strings"
 
-	"morvant/internal/feed/fetch"
-
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/view"
+	"morvant/internal/feed/fetch"
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/compose"

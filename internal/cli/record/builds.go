@@ -6,9 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"morvant/internal/resolve"
-	"morvant/internal/state"
-
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
@@ -17,6 +14,8 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane/compose"
 	"morvant/internal/ref"
+	"morvant/internal/resolve"
+	"morvant/internal/state"
 	"morvant/internal/store"
 )
 
@@ -43,20 +42,23 @@ func (a commands) buildsCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return a.WithGame(ctx, c, func(home *game.Home, name string) error {
-						b, err := find.NamedBuild(ctx, a.App, home, name, args[0])
-						if err != nil {
-							return err
-						}
-						text := strings.Join(args[1:], "")
-						if err := home.SetNote(ctx, b, text); err != nil {
-							return app.AsUsage(err)
-						}
-						if text == "" {
-							return a.Done(c, "Your note on "+b.Label+" is gone.")
-						}
-						return a.Done(c, "Noted on "+b.Label+": "+text)
-					})
+					home, name, err := a.OpenGame(ctx, c)
+					if err != nil {
+						return err
+					}
+					defer home.Close()
+					b, err := find.Named(ctx, a.App, home, name, args[0])
+					if err != nil {
+						return err
+					}
+					text := strings.Join(args[1:], "")
+					if err := home.SetNote(ctx, b, text); err != nil {
+						return app.AsUsage(err)
+					}
+					if text == "" {
+						return a.Done(c, "Your note on "+b.Label+" is gone.")
+					}
+					return a.Done(c, "Noted on "+b.Label+": "+text)
 				},
 			},
 			{
@@ -67,9 +69,12 @@ func (a commands) buildsCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return a.WithGame(ctx, c, func(home *game.Home, name string) error {
-						return a.forgetBuild(ctx, c, home, name, args[0])
-					})
+					home, name, err := a.OpenGame(ctx, c)
+					if err != nil {
+						return err
+					}
+					defer home.Close()
+					return a.forgetBuild(ctx, c, home, name, args[0])
 				},
 			},
 		},

@@ -8,10 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"morvant/internal/feed/fetch"
-
-	"morvant/internal/state"
-
 	"github.com/aymanbagabas/go-udiff"
 	"github.com/urfave/cli/v3"
 
@@ -19,11 +15,13 @@ import (
 	"morvant/internal/cli/find"
 	"morvant/internal/cli/proposal"
 	"morvant/internal/cli/view"
+	"morvant/internal/feed/fetch"
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/status"
 	"morvant/internal/manifest"
 	"morvant/internal/ref"
+	"morvant/internal/state"
 )
 
 func (a commands) diffCommand() *cli.Command {
@@ -37,7 +35,7 @@ func (a commands) diffCommand() *cli.Command {
 			&cli.BoolFlag{Name: "exit-code", Usage: "exit with 3 if anything differs (so does --quiet)"},
 			app.ComponentFlag(),
 		},
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 1, 2)
 			if err != nil {
 				return err
@@ -45,7 +43,13 @@ func (a commands) diffCommand() *cli.Command {
 			if len(args) == 1 {
 				args = append(args, state.Here)
 			}
-			return a.WithLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.diff(ctx, c, l, home, args[0], args[1]) })
+			session, err := a.OpenLane(ctx, c, app.ToLook)
+			if err != nil {
+				return err
+			}
+			defer session.Close(&err)
+			l, home := session.Lane, session.Home
+			return a.diff(ctx, c, l, home, args[0], args[1])
 		},
 	}
 }
@@ -58,7 +62,7 @@ func (a commands) side(ctx context.Context, c *cli.Command, l *lane.Lane, home *
 	if r.Kind == ref.Here {
 		return status.HereSide(ctx, l)
 	}
-	b, err := find.FindBuild(ctx, a.App, home, l.Game.Name, r)
+	b, err := find.Build(ctx, a.App, home, l.Game.Name, r)
 	if err != nil {
 		return nil, err
 	}

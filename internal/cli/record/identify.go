@@ -8,8 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"morvant/internal/state"
-
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
@@ -18,6 +16,7 @@ import (
 	"morvant/internal/identify"
 	"morvant/internal/lane/compose"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/store"
 )
 
@@ -32,7 +31,12 @@ func (a commands) identifyCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.WithGame(ctx, c, func(home *game.Home, name string) error { return a.identify(ctx, c, home, name, args) })
+			home, name, err := a.OpenGame(ctx, c)
+			if err != nil {
+				return err
+			}
+			defer home.Close()
+			return a.identify(ctx, c, home, name, args)
 		},
 	}
 }

@@ -8,15 +8,15 @@ import (
 	"path/filepath"
 	"strings"
 
-	"morvant/internal/state"
-
 	"github.com/urfave/cli/v3"
 
+	"morvant/internal/cli/app"
 	"morvant/internal/cli/view"
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/status"
 	"morvant/internal/report"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 
@@ -64,39 +64,43 @@ func (a commands) mayWrite(c *cli.Command, file string) error {
 }
 
 // plotBuilds draws the history of builds.
-func (a commands) plotBuilds(ctx context.Context, c *cli.Command, home *game.Home, g *game.Game, list []*state.Build) error {
+func (a commands) plotBuilds(ctx context.Context, c *cli.Command, home *game.Home, g *game.Game, list []*state.Build) (err error) {
 	file := c.String("plot")
 	if err := a.mayWrite(c, file); err != nil {
 		return err
 	}
 	format := strings.TrimPrefix(strings.ToLower(filepath.Ext(file)), ".")
-	return a.OnLane(ctx, c, home, g.Name, func(l *lane.Lane, home *game.Home) error {
-		here, err := a.here(ctx, home, g, list)
+	session, err := a.OpenLaneOf(ctx, c, home, g.Name, app.ToLook)
+	if err != nil {
+		return err
+	}
+	defer session.Close(&err)
+	l := session.Lane
+	here, err := a.here(ctx, home, g, list)
+	if err != nil {
+		return err
+	}
+	var points []report.Point
+	var before *status.Side
+	for i := range list { // the oldest first
+		b := list[len(list)-1-i]
+		side, err := status.BuildSide(ctx, l, b, nil)
 		if err != nil {
 			return err
 		}
-		var points []report.Point
-		var before *status.Side
-		for i := range list { // the oldest first
-			b := list[len(list)-1-i]
-			side, err := status.BuildSide(ctx, l, b, nil)
-			if err != nil {
-				return err
-			}
-			point := report.Point{Label: b.Label, Date: b.Made, Bytes: side.Manifest.Bytes(), Held: b.Components == nil || here.Bytes[b] >= b.Bytes}
-			if before != nil {
-				point.New = status.Compare(l, before, side).Build.BytesIn()
-			}
-			before = side
-			points = append(points, point)
+		point := report.Point{Label: b.Label, Date: b.Made, Bytes: side.Manifest.Bytes(), Held: b.Components == nil || here.Bytes[b] >= b.Bytes}
+		if before != nil {
+			point.New = status.Compare(l, before, side).Build.BytesIn()
 		}
-		var out bytes.Buffer
-		if err := report.Plot(&out, format, g.Display(), points); err != nil {
-			return err
-		}
-		if err := volume.Replace(file, out.Bytes(), 0o644); err != nil {
-			return err
-		}
-		return a.Done(c, fmt.Sprintf("%s has the history of %s: %s.", file, g.Display(), view.Count(len(points), "build")))
-	})
+		before = side
+		points = append(points, point)
+	}
+	var out bytes.Buffer
+	if err := report.Plot(&out, format, g.Display(), points); err != nil {
+		return err
+	}
+	if err := volume.Replace(file, out.Bytes(), 0o644); err != nil {
+		return err
+	}
+	return a.Done(c, fmt.Sprintf("%s has the history of %s: %s.", file, g.Display(), view.Count(len(points), "build")))
 }

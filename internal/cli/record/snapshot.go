@@ -3,15 +3,13 @@ package record
 import (
 	"context"
 
-	"morvant/internal/state"
-
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/view"
-	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/record"
+	"morvant/internal/state"
 )
 
 func (a commands) snapshotCommand() *cli.Command {
@@ -20,7 +18,7 @@ func (a commands) snapshotCommand() *cli.Command {
 		Description: "Example: morvant snapshot 1.1.1 --note \"with all mods, everything works\"\n\n" +
 			"Without a label the date and time become the label. What is in the store already is not stored again.",
 		Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "a line of your own about it"}},
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 0, 1)
 			if err != nil {
 				return err
@@ -31,13 +29,17 @@ func (a commands) snapshotCommand() *cli.Command {
 					return app.Usagef("the label is empty; leave it out for the date and time")
 				}
 			}
-			return a.WithLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
-				s, err := record.Snapshot(ctx, l, label, c.String("note"))
-				if err != nil {
-					return err
-				}
-				return a.showSnapshot(c, l, s)
-			})
+			session, err := a.OpenLane(ctx, c, app.ToLook)
+			if err != nil {
+				return err
+			}
+			defer session.Close(&err)
+			l := session.Lane
+			s, err := record.Snapshot(ctx, l, label, c.String("note"))
+			if err != nil {
+				return err
+			}
+			return a.showSnapshot(c, l, s)
 		},
 	}
 }

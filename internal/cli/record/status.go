@@ -8,7 +8,6 @@ import (
 
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/view"
-	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/status"
 	"morvant/internal/plan"
@@ -18,23 +17,27 @@ func (a commands) statusCommand() *cli.Command {
 	return &cli.Command{
 		Name: "status", Usage: "how the game stands: build, drift, last change", Category: app.GroupRecord,
 		Description: "Example: morvant status\n\nExit code 3 says that the folder differs from what it is held to.",
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			if _, err := app.Arguments(c, 0, 0); err != nil {
 				return err
 			}
-			return a.WithLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
-				s, err := status.Of(ctx, l)
-				if err != nil {
-					return err
-				}
-				if err := a.showStatus(c, s); err != nil {
-					return err
-				}
-				if s.Drift != nil && s.Drift.Any() {
-					return app.ErrDifferent
-				}
-				return nil
-			})
+			session, err := a.OpenLane(ctx, c, app.ToLook)
+			if err != nil {
+				return err
+			}
+			defer session.Close(&err)
+			l := session.Lane
+			s, err := status.Of(ctx, l)
+			if err != nil {
+				return err
+			}
+			if err := a.showStatus(c, s); err != nil {
+				return err
+			}
+			if s.Drift != nil && s.Drift.Any() {
+				return app.ErrDifferent
+			}
+			return nil
 		},
 	}
 }

@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"time"
 
-	"morvant/internal/state"
-
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
@@ -18,6 +16,7 @@ import (
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/status"
+	"morvant/internal/state"
 )
 
 func (a commands) verifyCommand() *cli.Command {
@@ -26,7 +25,7 @@ func (a commands) verifyCommand() *cli.Command {
 		Description: "Example: morvant verify --repair\n\n" +
 			"Without BUILD it compares with what the game is held to. Exit code 3 says that something differs.",
 		Flags: append(append(app.ChangeFlags(), app.LineFlags()...), &cli.BoolFlag{Name: "repair", Usage: "bring back what differs, after showing the plan"}),
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 0, 1)
 			if err != nil {
 				return err
@@ -34,11 +33,16 @@ func (a commands) verifyCommand() *cli.Command {
 			if len(args) == 1 && c.Bool("repair") {
 				return app.Usagef("--repair brings back what the game is held to; to go to another build use morvant pin %s", args[0])
 			}
-			with := a.WithLane
+			why := app.ToLook
 			if c.Bool("repair") {
-				with = a.WithChange
+				why = app.ToChange
 			}
-			return with(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.verify(ctx, c, l, home, args) })
+			session, err := a.OpenLane(ctx, c, why)
+			if err != nil {
+				return err
+			}
+			defer session.Close(&err)
+			return a.verify(ctx, c, session.Lane, session.Home, args)
 		},
 	}
 }
@@ -49,7 +53,7 @@ func (a commands) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home
 		return err
 	}
 	if len(args) == 1 {
-		found, err := find.NamedBuild(ctx, a.App, home, l.Game.Name, args[0])
+		found, err := find.Named(ctx, a.App, home, l.Game.Name, args[0])
 		if err != nil {
 			return err
 		}

@@ -28,42 +28,56 @@ func (a commands) savesCommand() *cli.Command {
 			{
 				Name: "backup", Usage: "back the saves up now; pins and switches do so by themselves", ArgsUsage: "[NOTE]",
 				Description: "Example: morvant saves backup \"before the race\"",
-				Action: func(ctx context.Context, c *cli.Command) error {
+				Action: func(ctx context.Context, c *cli.Command) (err error) {
 					args, err := app.Arguments(c, 0, 1)
 					if err != nil {
 						return err
 					}
-					return a.WithLiveLane(ctx, c, func(l *lane.Lane, _ *game.Home) error {
-						return a.savesBackup(ctx, c, l, view.FirstNonEmpty(append(args, "by hand")...))
-					})
+					session, err := a.OpenLane(ctx, c, app.TheLiveOne)
+					if err != nil {
+						return err
+					}
+					defer session.Close(&err)
+					l := session.Lane
+					return a.savesBackup(ctx, c, l, view.FirstNonEmpty(append(args, "by hand")...))
 				},
 			},
 			{
 				Name: "restore", Usage: "bring a backup back; what is there now is backed up first", ArgsUsage: "[NUMBER]",
 				Description: "Example: morvant saves restore 4\n\nWithout a number: the newest that is not as the saves are now.",
 				Flags:       app.ChangeFlags(),
-				Action: func(ctx context.Context, c *cli.Command) error {
+				Action: func(ctx context.Context, c *cli.Command) (err error) {
 					id, err := app.OptionalNumber(c, "backup", "saves list")
 					if err != nil {
 						return err
 					}
-					return a.WithLiveLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.savesRestore(ctx, c, l, home, id) })
+					session, err := a.OpenLane(ctx, c, app.TheLiveOne)
+					if err != nil {
+						return err
+					}
+					defer session.Close(&err)
+					l, home := session.Lane, session.Home
+					return a.savesRestore(ctx, c, l, home, id)
 				},
 			},
 			{
 				Name: "stash", Usage: "put the saves away, for a clean start", Description: "Example: morvant saves stash\n         morvant saves restore",
 				Flags: app.ChangeFlags(),
-				Action: func(ctx context.Context, c *cli.Command) error {
+				Action: func(ctx context.Context, c *cli.Command) (err error) {
 					if _, err := app.Arguments(c, 0, 0); err != nil {
 						return err
 					}
-					return a.WithLiveLane(ctx, c, func(l *lane.Lane, _ *game.Home) error {
-						change, err := backup.Propose(ctx, l, nil)
-						if err != nil {
-							return err
-						}
-						return a.carrySaves(ctx, c, l, change, "stashed", "The saves are put away")
-					})
+					session, err := a.OpenLane(ctx, c, app.TheLiveOne)
+					if err != nil {
+						return err
+					}
+					defer session.Close(&err)
+					l := session.Lane
+					change, err := backup.Propose(ctx, l, nil)
+					if err != nil {
+						return err
+					}
+					return a.carrySaves(ctx, c, l, change, "stashed", "The saves are put away")
 				},
 			},
 			{
@@ -77,44 +91,53 @@ func (a commands) savesCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return a.WithGame(ctx, c, func(home *game.Home, name string) error { return a.savesForget(ctx, c, home, name, id) })
+					home, name, err := a.OpenGame(ctx, c)
+					if err != nil {
+						return err
+					}
+					defer home.Close()
+					return a.savesForget(ctx, c, home, name, id)
 				},
 			},
 		},
 	}
 }
 
-func (a commands) savesList(ctx context.Context, c *cli.Command, home *game.Home, name string) error {
-	return a.OnLane(ctx, c, home, name, func(l *lane.Lane, home *game.Home) error {
-		places, none, err := backup.Find(ctx, l)
-		if err != nil {
-			return err
+func (a commands) savesList(ctx context.Context, c *cli.Command, home *game.Home, name string) (err error) {
+	session, err := a.OpenLaneOf(ctx, c, home, name, app.ToLook)
+	if err != nil {
+		return err
+	}
+	defer session.Close(&err)
+	l := session.Lane
+	places, none, err := backup.Find(ctx, l)
+	if err != nil {
+		return err
+	}
+	list, err := home.Backups(ctx, name)
+	if err != nil {
+		return err
+	}
+	var now []string
+	for _, p := range places {
+		now = append(now, p.In(l.Dir))
+	}
+	if c.Bool("json") {
+		out := []view.BackupJSON{}
+		for _, b := range list {
+			out = append(out, view.ToBackupJSON(b))
 		}
-		list, err := home.Backups(ctx, name)
-		if err != nil {
-			return err
-		}
-		var now []string
-		for _, p := range places {
-			now = append(now, p.In(l.Dir))
-		}
-		if c.Bool("json") {
-			out := []view.BackupJSON{}
-			for _, b := range list {
-				out = append(out, view.ToBackupJSON(b))
-			}
-			return a.Emit(struct {
-				Schema  string            `json:"schema"`
-				Game    string            `json:"game"`
-				PerLane bool              `json:"per_lane"`
-				Places  []string          `json:"places"`
-				None    []string          `json:"not_found"`
-				Backups []view.BackupJSON `json:"backups"`
-			}{"morvant-saves/1", name, l.Game.SavesPerLane, append([]string{}, now...), append([]string{}, none...), out})
-		}
-		a.showSaves(l, now, none, list)
-		return nil
-	})
+		return a.Emit(struct {
+			Schema  string            `json:"schema"`
+			Game    string            `json:"game"`
+			PerLane bool              `json:"per_lane"`
+			Places  []string          `json:"places"`
+			None    []string          `json:"not_found"`
+			Backups []view.BackupJSON `json:"backups"`
+		}{"morvant-saves/1", name, l.Game.SavesPerLane, append([]string{}, now...), append([]string{}, none...), out})
+	}
+	a.showSaves(l, now, none, list)
+	return nil
 }
 
 func (a commands) showSaves(l *lane.Lane, now, none []string, list []*saves.Backup) {

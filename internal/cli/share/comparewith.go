@@ -11,8 +11,6 @@ import (
 	"slices"
 	"strings"
 
-	"morvant/internal/state"
-
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
@@ -25,6 +23,8 @@ import (
 	"morvant/internal/lane/status"
 	"morvant/internal/manifest"
 	"morvant/internal/pinfile"
+	"morvant/internal/problem"
+	"morvant/internal/state"
 )
 
 func (a commands) compareWithCommand() *cli.Command {
@@ -33,7 +33,7 @@ func (a commands) compareWithCommand() *cli.Command {
 		Description: "Example: morvant compare-with race-night.pin.toml\n         morvant compare-with friend.json\n         morvant compare-with sums.txt\n\n" +
 			"FILE is a pin file, what morvant --json status has written on the other computer, or a list of checksums\n" +
 			"(b3sum, sha256sum). Exit code 3 says that something differs.",
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 1, 1)
 			if err != nil {
 				return err
@@ -42,7 +42,13 @@ func (a commands) compareWithCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.WithLane(ctx, c, func(l *lane.Lane, home *game.Home) error { return a.compareWith(ctx, c, l, home, theirs) })
+			session, err := a.OpenLane(ctx, c, app.ToLook)
+			if err != nil {
+				return err
+			}
+			defer session.Close(&err)
+			l, home := session.Lane, session.Home
+			return a.compareWith(ctx, c, l, home, theirs)
 		},
 	}
 }
@@ -87,7 +93,7 @@ func (a commands) readTheirs(name string) (*theirs, error) {
 		}
 		return t, nil
 	}
-	if errors.Is(pinErr, pinfile.ErrNewer) {
+	if errors.Is(pinErr, problem.ErrNewer) {
 		return nil, fmt.Errorf("%s: %w", name, pinErr)
 	}
 	sums, err := exchange.ParseSums(b)

@@ -5,17 +5,14 @@ import (
 	"fmt"
 	"strings"
 
-	"morvant/internal/state"
-
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/find"
 	"morvant/internal/cli/view"
 	"morvant/internal/exchange"
-	"morvant/internal/game"
-	"morvant/internal/lane"
 	"morvant/internal/lane/record"
+	"morvant/internal/state"
 )
 
 func (a commands) exportCommand() *cli.Command {
@@ -28,7 +25,7 @@ func (a commands) exportCommand() *cli.Command {
 			&cli.StringFlag{Name: "format", Usage: "the `FORMAT`", Validator: app.OneOf(exchange.Formats()...)},
 			app.ComponentFlag(),
 		},
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 2, 2)
 			if err != nil {
 				return err
@@ -37,16 +34,20 @@ func (a commands) exportCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.WithLane(ctx, c, func(l *lane.Lane, home *game.Home) error {
-				b, err := find.NamedBuild(ctx, a.App, home, l.Game.Name, args[0])
-				if err != nil {
-					return err
-				}
-				if err := record.Export(ctx, l, b, c.StringSlice("component"), format, args[1]); err != nil {
-					return err
-				}
-				return a.Done(c, fmt.Sprintf("%s has %s of %s.", args[1], b.Label, l.Game.Display()))
-			})
+			session, err := a.OpenLane(ctx, c, app.ToLook)
+			if err != nil {
+				return err
+			}
+			defer session.Close(&err)
+			l, home := session.Lane, session.Home
+			b, err := find.Named(ctx, a.App, home, l.Game.Name, args[0])
+			if err != nil {
+				return err
+			}
+			if err := record.Export(ctx, l, b, c.StringSlice("component"), format, args[1]); err != nil {
+				return err
+			}
+			return a.Done(c, fmt.Sprintf("%s has %s of %s.", args[1], b.Label, l.Game.Display()))
 		},
 	}
 }
@@ -71,7 +72,7 @@ func (a commands) importCommand() *cli.Command {
 			&cli.StringFlag{Name: "note", Usage: "a `NOTE` on it"},
 			&cli.StringFlag{Name: "inside", Usage: "only what is in this `FOLDER` of it"},
 		},
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 1, 2)
 			if err != nil {
 				return err
@@ -80,21 +81,25 @@ func (a commands) importCommand() *cli.Command {
 			if len(args) == 2 {
 				from.Label = args[1]
 			}
-			return a.WithLane(ctx, c, func(l *lane.Lane, _ *game.Home) error {
-				b, err := record.Import(ctx, l, from)
-				if err != nil {
-					return err
-				}
-				if c.Bool("json") {
-					return a.Emit(struct {
-						Schema string `json:"schema"`
-						Game   string `json:"game"`
-						view.BuildJSON
-					}{"morvant-snapshot/1", l.Game.Name, view.ToBuildJSON(b, state.Pin{})})
-				}
-				a.Say("%s of %s is recorded: %s, %s. Go there: morvant pin snapshot/%s", view.Strong(b.Label), l.Game.Display(), view.Count(b.Files, "file"), view.Size(b.Bytes), b.Label)
-				return nil
-			})
+			session, err := a.OpenLane(ctx, c, app.ToLook)
+			if err != nil {
+				return err
+			}
+			defer session.Close(&err)
+			l := session.Lane
+			b, err := record.Import(ctx, l, from)
+			if err != nil {
+				return err
+			}
+			if c.Bool("json") {
+				return a.Emit(struct {
+					Schema string `json:"schema"`
+					Game   string `json:"game"`
+					view.BuildJSON
+				}{"morvant-snapshot/1", l.Game.Name, view.ToBuildJSON(b, state.Pin{})})
+			}
+			a.Say("%s of %s is recorded: %s, %s. Go there: morvant pin snapshot/%s", view.Strong(b.Label), l.Game.Display(), view.Count(b.Files, "file"), view.Size(b.Bytes), b.Label)
+			return nil
 		},
 	}
 }

@@ -8,19 +8,17 @@ import (
 	"os"
 	"strings"
 
-	"morvant/internal/state"
-
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/find"
 	"morvant/internal/cli/proposal"
 	"morvant/internal/cli/view"
-	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/record"
 	"morvant/internal/pinfile"
+	"morvant/internal/state"
 )
 
 func (a commands) pinfileCommand() *cli.Command {
@@ -31,12 +29,18 @@ func (a commands) pinfileCommand() *cli.Command {
 				Name: "write", Usage: "write down what the game is held to", ArgsUsage: "[FILE]",
 				Description: "Example: morvant pinfile write race-night.pin.toml\n\nWithout FILE it is written to stdout.",
 				Flags:       []cli.Flag{&cli.BoolFlag{Name: "force", Usage: "replace a file that is there"}},
-				Action: func(ctx context.Context, c *cli.Command) error {
+				Action: func(ctx context.Context, c *cli.Command) (err error) {
 					args, err := app.Arguments(c, 0, 1)
 					if err != nil {
 						return err
 					}
-					return a.WithLane(ctx, c, func(l *lane.Lane, _ *game.Home) error { return a.pinfileWrite(ctx, c, l, args) })
+					session, err := a.OpenLane(ctx, c, app.ToLook)
+					if err != nil {
+						return err
+					}
+					defer session.Close(&err)
+					l := session.Lane
+					return a.pinfileWrite(ctx, c, l, args)
 				},
 			},
 			{
@@ -109,7 +113,7 @@ func (a commands) readPinfile(name string) (*pinfile.File, error) {
 }
 
 func (a commands) pinfileAction(show bool) cli.ActionFunc {
-	return func(ctx context.Context, c *cli.Command) error {
+	return func(ctx context.Context, c *cli.Command) (err error) {
 		args, err := app.Arguments(c, 1, 1)
 		if err != nil {
 			return err
@@ -118,35 +122,39 @@ func (a commands) pinfileAction(show bool) cli.ActionFunc {
 		if err != nil {
 			return err
 		}
-		with := a.WithChange
+		why := app.ToChange
 		if show {
-			with = a.WithLane
+			why = app.ToLook
 		}
-		return with(ctx, c, func(l *lane.Lane, home *game.Home) error {
-			if !c.Bool("json") && !c.Bool("quiet") {
-				a.showPinfile(l, f)
-			}
-			b, o, err := change.FromPinFile(ctx, l, f)
-			if errors.Is(err, record.ErrNotKnown) {
-				find.RefreshQuietly(ctx, a.App, c, home, l.Game.Name)
-				b, o, err = change.FromPinFile(ctx, l, f)
-			}
-			if err != nil {
-				return &PinfileError{err, f}
-			}
-			p, err := change.ProposePin(ctx, l, b, o)
-			if err != nil {
-				return err
-			}
-			if !show {
-				return proposal.Carry(ctx, a.App, c, l, p)
-			}
-			if c.Bool("json") {
-				return a.Emit(view.ToPlanJSON(l.Game.Name, p, false))
-			}
-			proposal.ShowPlan(a.App, c, l, p)
-			return nil
-		})
+		session, err := a.OpenLane(ctx, c, why)
+		if err != nil {
+			return err
+		}
+		defer session.Close(&err)
+		l, home := session.Lane, session.Home
+		if !c.Bool("json") && !c.Bool("quiet") {
+			a.showPinfile(l, f)
+		}
+		b, o, err := change.FromPinFile(ctx, l, f)
+		if errors.Is(err, record.ErrNotKnown) {
+			find.RefreshQuietly(ctx, a.App, c, home, l.Game.Name)
+			b, o, err = change.FromPinFile(ctx, l, f)
+		}
+		if err != nil {
+			return &PinfileError{err, f}
+		}
+		p, err := change.ProposePin(ctx, l, b, o)
+		if err != nil {
+			return err
+		}
+		if !show {
+			return proposal.Carry(ctx, a.App, c, l, p)
+		}
+		if c.Bool("json") {
+			return a.Emit(view.ToPlanJSON(l.Game.Name, p, false))
+		}
+		proposal.ShowPlan(a.App, c, l, p)
+		return nil
 	}
 }
 

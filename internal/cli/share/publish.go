@@ -55,9 +55,12 @@ func (a commands) publishCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.WithGame(ctx, c, func(home *game.Home, name string) error {
-				return a.publish(ctx, c, home, name, args[0], args[1:])
-			})
+			home, name, err := a.OpenGame(ctx, c)
+			if err != nil {
+				return err
+			}
+			defer home.Close()
+			return a.publish(ctx, c, home, name, args[0], args[1:])
 		},
 	}
 }
@@ -204,7 +207,7 @@ func publishList(c *cli.Command, refs []string) (*publish.List, error) {
 
 // toPublish puts one build together.
 func (a commands) toPublish(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, list *publish.List, item publish.ListBuild) (*publish.Build, error) {
-	b, err := find.NamedBuild(ctx, a.App, home, g.Name, item.From)
+	b, err := find.Named(ctx, a.App, home, g.Name, item.From)
 	if err != nil {
 		return nil, err
 	}

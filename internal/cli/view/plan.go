@@ -5,11 +5,10 @@ import (
 	"slices"
 	"time"
 
-	"morvant/internal/state"
-
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
 	"morvant/internal/plan"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 

@@ -6,11 +6,10 @@ import (
 	"strings"
 	"time"
 
-	"morvant/internal/state"
-
 	"morvant/internal/block"
 	"morvant/internal/lane/status"
 	"morvant/internal/plan"
+	"morvant/internal/state"
 )
 
 // AdditionLines describes what a pin has beside its build.

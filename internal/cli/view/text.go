@@ -10,12 +10,12 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"morvant/internal/database"
-	"morvant/internal/volume"
-
 	"charm.land/lipgloss/v2"
 	"charm.land/lipgloss/v2/table"
 	"github.com/dustin/go-humanize"
+
+	"morvant/internal/database"
+	"morvant/internal/volume"
 )
 
 func FirstNonEmpty(list ...string) string {

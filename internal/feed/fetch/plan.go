@@ -20,13 +20,14 @@ import (
 	"morvant/internal/feed"
 	"morvant/internal/manifest"
 	"morvant/internal/pack"
+	"morvant/internal/problem"
 	"morvant/internal/progress"
 	"morvant/internal/store"
 	"morvant/internal/volume"
 )
 
 // ErrNoContent is returned for a build of a feed that offers manifests alone.
-var ErrNoContent = errors.New("the feed tells what the build is, and does not hold its content")
+var ErrNoContent = problem.New("the feed tells what the build is, and does not hold its content", "Get the content from another feed, or from a folder that has it")
 
 // Part is a component of a build that content is wanted of.
 type Part struct {

@@ -8,12 +8,11 @@ import (
 	"path/filepath"
 	"slices"
 
-	"morvant/internal/state"
-
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/plan"
 	"morvant/internal/saves"
+	"morvant/internal/state"
 )
 
 // ErrNone is returned where the settings name no saves, or none are there.

@@ -7,14 +7,13 @@ import (
 	"path"
 	"path/filepath"
 
-	"morvant/internal/state"
-
 	"morvant/internal/apply"
 	"morvant/internal/digest"
 	"morvant/internal/lane"
 	"morvant/internal/manifest"
 	"morvant/internal/reflink"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 

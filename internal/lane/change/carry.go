@@ -12,8 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"morvant/internal/state"
-
 	"morvant/internal/apply"
 	"morvant/internal/digest"
 	"morvant/internal/game"
@@ -22,12 +20,14 @@ import (
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/guard"
 	"morvant/internal/plan"
+	"morvant/internal/problem"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 
 // ErrFollowed is returned for a second lane that would take the launcher's updates.
-var ErrFollowed = errors.New("another lane follows updates already, and only one may")
+var ErrFollowed = problem.New("another lane follows updates already, and only one may", "Pin this lane to another build, or let the other lane be held first")
 
 // Ready returns an error if the proposal could not be carried out as things stand:
 // the game is running, or a disk has no room.

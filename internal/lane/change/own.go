@@ -10,14 +10,13 @@ import (
 	"strings"
 	"time"
 
-	"morvant/internal/state"
-
 	"morvant/internal/digest"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/plan"
 	"morvant/internal/rules"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 )
 
 // Source is where a player's own files are carried from.

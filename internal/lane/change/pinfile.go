@@ -6,13 +6,12 @@ import (
 	"net/url"
 	"slices"
 
-	"morvant/internal/state"
-
 	"morvant/internal/feed"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/record"
 	"morvant/internal/pinfile"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 

@@ -5,13 +5,12 @@ import (
 	"errors"
 	"fmt"
 
-	"morvant/internal/state"
-
 	"morvant/internal/digest"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/plan"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 
@@ -336,7 +335,7 @@ func rewind(ctx context.Context, l *lane.Lane, changes []*state.Change, c state.
 			return nil, err
 		}
 		if want == nil {
-			return nil, fmt.Errorf("the lane is not held, and its folder was gone; bring a build back with morvant pin: %w", lane.ErrNothing)
+			return nil, fmt.Errorf("the folder was gone: %w", lane.ErrNotHeld)
 		}
 	}
 	spelling := l.Spelling(want)

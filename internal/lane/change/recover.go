@@ -8,8 +8,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"morvant/internal/state"
-
 	"morvant/internal/apply"
 	"morvant/internal/digest"
 	"morvant/internal/lane"
@@ -17,6 +15,7 @@ import (
 	"morvant/internal/lane/record"
 	"morvant/internal/plan"
 	"morvant/internal/rules"
+	"morvant/internal/state"
 )
 
 // Recover ends a change of the lane's files that an earlier run did not, and what

@@ -4,10 +4,9 @@ import (
 	"context"
 	"fmt"
 
-	"morvant/internal/feed/fetch"
-
 	"morvant/internal/apply"
 	"morvant/internal/digest"
+	"morvant/internal/feed/fetch"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/plan"

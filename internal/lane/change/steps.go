@@ -8,12 +8,11 @@ import (
 	"path/filepath"
 	"strings"
 
-	"morvant/internal/state"
-
 	"morvant/internal/lane"
 	"morvant/internal/lane/backup"
 	"morvant/internal/process"
 	"morvant/internal/saves"
+	"morvant/internal/state"
 )
 
 // maxOutput bounds what is kept of the output of a step, in bytes.

@@ -10,8 +10,6 @@ import (
 	"path/filepath"
 	"slices"
 
-	"morvant/internal/state"
-
 	"morvant/internal/digest"
 	"morvant/internal/edit"
 	"morvant/internal/lane"
@@ -19,6 +17,7 @@ import (
 	"morvant/internal/plan"
 	"morvant/internal/rules"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/store"
 )
 

@@ -9,15 +9,13 @@ import (
 	"slices"
 	"strings"
 
-	"morvant/internal/feed/fetch"
-
-	"morvant/internal/state"
-
 	"morvant/internal/digest"
+	"morvant/internal/feed/fetch"
 	"morvant/internal/lane"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/store"
 )
 

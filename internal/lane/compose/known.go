@@ -6,16 +6,14 @@ import (
 	"fmt"
 	"os"
 
-	"morvant/internal/feed/fetch"
-
-	"morvant/internal/state"
-
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
+	"morvant/internal/feed/fetch"
 	"morvant/internal/game"
 	"morvant/internal/identify"
 	"morvant/internal/manifest"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/store"
 )
 

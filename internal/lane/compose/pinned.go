@@ -4,10 +4,9 @@ import (
 	"context"
 	"errors"
 
-	"morvant/internal/state"
-
 	"morvant/internal/lane"
 	"morvant/internal/plan"
+	"morvant/internal/state"
 )
 
 // Pinned returns the pin in force and the state of its build. A build that has

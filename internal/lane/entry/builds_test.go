@@ -6,9 +6,6 @@ import (
 	"testing"
 	"time"
 
-	"morvant/internal/resolve"
-	"morvant/internal/state"
-
 	"aead.dev/minisign"
 	"github.com/stretchr/testify/require"
 
@@ -20,7 +17,9 @@ import (
 	"morvant/internal/lane/status"
 	"morvant/internal/progress"
 	"morvant/internal/ref"
+	"morvant/internal/resolve"
 	"morvant/internal/standin"
+	"morvant/internal/state"
 )
 
 // newFed is a bench whose game has a feed of all builds, and stands at one.

@@ -8,14 +8,13 @@ import (
 	"path/filepath"
 	"slices"
 
-	"morvant/internal/state"
-
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 

@@ -5,14 +5,13 @@ import (
 	"path/filepath"
 	"testing"
 
-	"morvant/internal/state"
-
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/digest"
 	"morvant/internal/lane"
 	"morvant/internal/lanes"
 	"morvant/internal/plan"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 

@@ -13,8 +13,6 @@ import (
 	"testing"
 	"time"
 
-	"morvant/internal/state"
-
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/game"
@@ -24,6 +22,7 @@ import (
 	"morvant/internal/lane/status"
 	"morvant/internal/progress"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 )
 
 // bench is a game folder with a home of its own.

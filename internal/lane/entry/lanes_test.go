@@ -9,8 +9,6 @@ import (
 	"testing"
 	"time"
 
-	"morvant/internal/state"
-
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/block"
@@ -21,6 +19,7 @@ import (
 	"morvant/internal/lane/record"
 	"morvant/internal/lane/status"
 	"morvant/internal/lanes"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 

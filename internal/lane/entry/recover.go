@@ -4,14 +4,13 @@ import (
 	"context"
 	"fmt"
 
-	"morvant/internal/state"
-
 	"morvant/internal/lane"
 	"morvant/internal/lane/backup"
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/guard"
 	"morvant/internal/lane/status"
 	"morvant/internal/lanes"
+	"morvant/internal/state"
 )
 
 // recoverAll ends what earlier runs have left unfinished: in this lane, of the saves, in

@@ -10,13 +10,12 @@ import (
 	"slices"
 	"time"
 
-	"morvant/internal/state"
-
 	"morvant/internal/block"
 	"morvant/internal/edit"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 )
 
 // place is where the game's block rules apply. The files are the build's, without

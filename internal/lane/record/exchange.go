@@ -10,13 +10,12 @@ import (
 	"slices"
 	"strings"
 
-	"morvant/internal/state"
-
 	"morvant/internal/exchange"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/manifest"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/store"
 )
 

@@ -10,8 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"morvant/internal/state"
-
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
 	"morvant/internal/lane"
@@ -20,6 +18,7 @@ import (
 	"morvant/internal/plan"
 	"morvant/internal/rules"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/store"
 	"morvant/internal/volume"
 )

@@ -6,16 +6,14 @@ import (
 	"fmt"
 	"io"
 
-	"morvant/internal/feed/fetch"
-
-	"morvant/internal/state"
-
 	"morvant/internal/digest"
+	"morvant/internal/feed/fetch"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/store"
 )
 

@@ -6,8 +6,6 @@ import (
 	"slices"
 	"time"
 
-	"morvant/internal/state"
-
 	"morvant/internal/block"
 	"morvant/internal/game"
 	"morvant/internal/identify"
@@ -16,6 +14,7 @@ import (
 	"morvant/internal/lane/guard"
 	"morvant/internal/plan"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 )
 
 // OnlyCompanions reports whether nothing but companions is missing from the lane.

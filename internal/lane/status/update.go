@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"slices"
 
-	"morvant/internal/state"
-
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
 	"morvant/internal/identify"
@@ -14,6 +12,7 @@ import (
 	"morvant/internal/lane/compose"
 	"morvant/internal/manifest"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/version"
 	"morvant/internal/volume"
 )
