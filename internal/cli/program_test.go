@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -109,6 +110,9 @@ func (w *world) finish(cmd *exec.Cmd) result {
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {
 		w.t.Fatalf("run %v: %v", cmd.Args, err)
+	}
+	if slices.Contains(cmd.Args, "--json") {
+		checkDocuments(w.t, cmd.Args[1:], out.String())
 	}
 	return result{out.String(), errOut.String(), cmd.ProcessState.ExitCode()}
 }

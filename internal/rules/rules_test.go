@@ -52,3 +52,15 @@ func TestLetterCaseCountsWhereFoldersMindIt(t *testing.T) {
 	require.Equal(t, !ignored, m.Kept("mods/theirs.ini"), "the exception is in other letters")
 	require.Equal(t, ignored, NewSet([]string{"DATA"}).Match("data/deep/down"))
 }
+
+func TestAPatternMayHaveJustAsManyChoicesAndNoMore(t *testing.T) {
+	most := strings.Repeat("{a,b}", 8) // 256
+	require.NoError(t, Rules{Keep: []string{most}}.Check())
+	require.ErrorContains(t, Rules{Keep: []string{most + "{a,b}"}}.Check(), "too many choices")
+	require.NoError(t, Rules{Keep: slices.Repeat([]string{most}, 16)}.Check(), "4096 in all")
+	require.ErrorContains(t, Rules{Keep: append(slices.Repeat([]string{most}, 16), "x")}.Check(), "too many patterns")
+	require.NoError(t, Rules{Keep: []string{strings.Repeat("a", 1000)}}.Check())
+	require.Equal(t, 1, choices(`\{a,b\}`), "these are no choices")
+	require.Equal(t, 1, choices("a,b}"))
+	require.Equal(t, 6, choices("{a,b}x{c,d,e}"))
+}
