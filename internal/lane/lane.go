@@ -142,15 +142,15 @@ func (l *Lane) Title() string {
 // Describe names a change for people: "The pin to 1.1.1".
 func Describe(c *state.Change) string {
 	switch c.What {
-	case "pin":
+	case state.ChangePin:
 		return "The pin to " + c.Build
-	case "unpin":
+	case state.ChangeUnpin:
 		return "The unpin"
-	case "undo":
+	case state.ChangeUndo:
 		return fmt.Sprintf("The undo of change %d", c.Undoes)
-	case "repair":
+	case state.ChangeRepair:
 		return "The repair to " + c.Build
-	case "carry":
+	case state.ChangeCarry:
 		return "The carry from " + c.Build
 	}
 	return "A change"
@@ -182,7 +182,7 @@ func NotRunningIn(dir string) error {
 
 // BegunHere returns the note of something that has begun in this lane; nil if nothing
 // of that kind has.
-func (l *Lane) BegunHere(ctx context.Context, kind string) (*state.Begun, error) {
+func (l *Lane) BegunHere(ctx context.Context, kind state.BegunKind) (*state.Begun, error) {
 	list, err := l.Home.Begun(ctx, l.Game.Name)
 	if err != nil {
 		return nil, err

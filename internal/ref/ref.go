@@ -1,5 +1,5 @@
 // Package ref reads how people name a build. In goes what was typed, out comes a Ref, which
-// package game resolves to a build. Nothing is looked up here.
+// package resolve makes a build of. Nothing is looked up here.
 //
 //	1.1.1                label; a snapshot's wins over a feed's
 //	preview/1.5          label in a channel; snapshot/1.1.1 of a snapshot

@@ -10,24 +10,28 @@ import (
 	"morvant/internal/digest"
 )
 
-// What can have begun, and be left unfinished by a run that is killed. Each is noted
+// BegunKind is what can have begun, and be left unfinished by a run that is killed. Each is noted
 // before anything of it happens, and the note goes when all of it is over; so the next
 // command knows what there is to finish or to take back.
+type BegunKind string
+
+// The kinds, as the database names them.
 const (
-	BegunChange    = "change"     // of a lane's files, with everything that follows it
-	BegunBlock     = "block"      // setting a lane's block or taking it off
-	BegunLetUpdate = "let-update" // waiting for an update, with the block off
-	BegunFetch     = "fetch"      // bringing content here
-	BegunNew       = "new"        // making a lane
-	BegunRename    = "rename"     // of a lane
-	BegunRemove    = "remove"     // of a lane
+	BegunChange    BegunKind = "change"     // of a lane's files, with everything that follows it
+	BegunBlock     BegunKind = "block"      // setting a lane's block or taking it off
+	BegunLetUpdate BegunKind = "let-update" // waiting for an update, with the block off
+	BegunFetch     BegunKind = "fetch"      // bringing content here
+	BegunNew       BegunKind = "new"        // making a lane
+	BegunRename    BegunKind = "rename"     // of a lane
+	BegunRemove    BegunKind = "remove"     // of a lane
 )
 
 // Begun is a note of something that has begun.
 type Begun struct {
-	Game, Lane, Kind string
-	UID              string
-	Body             json.RawMessage // the business of whoever finishes it
+	Game, Lane string
+	Kind       BegunKind
+	UID        string
+	Body       json.RawMessage // the business of whoever finishes it
 }
 
 // Fetch is the body of a BegunFetch.
@@ -38,7 +42,7 @@ type Fetch struct {
 }
 
 // Begin notes that something begins; body is encoded as JSON.
-func (st *State) Begin(ctx context.Context, game, lane, kind, uid string, body any) error {
+func (st *State) Begin(ctx context.Context, game, lane string, kind BegunKind, uid string, body any) error {
 	text, err := json.Marshal(body)
 	if err != nil {
 		return err
@@ -48,7 +52,7 @@ func (st *State) Begin(ctx context.Context, game, lane, kind, uid string, body a
 }
 
 // End notes that something is over. It does nothing if nothing had begun.
-func (st *State) End(ctx context.Context, game, lane, kind string) error {
+func (st *State) End(ctx context.Context, game, lane string, kind BegunKind) error {
 	_, err := st.DB.ExecContext(ctx, `DELETE FROM begun WHERE game = ? AND lane = ? AND kind = ?`, game, lane, kind)
 	return err
 }

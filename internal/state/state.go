@@ -122,6 +122,18 @@ func (st *State) SetHolds(ctx context.Context, name, lane string, list []*block.
 	return err
 }
 
+// ChangeKind is what kind of change one is.
+type ChangeKind string
+
+// The kinds, as the database and the history's documents name them.
+const (
+	ChangePin    ChangeKind = "pin"
+	ChangeUnpin  ChangeKind = "unpin"
+	ChangeUndo   ChangeKind = "undo"
+	ChangeRepair ChangeKind = "repair"
+	ChangeCarry  ChangeKind = "carry" // files of the player's, from another lane, folder or build
+)
+
 // Change is one change of a lane, in its history.
 type Change struct {
 	ID     int64         `json:"id"`
@@ -129,7 +141,7 @@ type Change struct {
 	Game   string        `json:"game"`
 	Lane   string        `json:"lane"`
 	Made   time.Time     `json:"made"`
-	What   string        `json:"what"`   // "pin", "unpin", "undo", "repair"
+	What   ChangeKind    `json:"what"`
 	Build  string        `json:"build"`  // label of the build it led to, if any
 	Undoes int64         `json:"undoes"` // the change that it took back, or 0
 	Undone int64         `json:"undone"` // the change that took it back, or 0

@@ -111,7 +111,7 @@ func (a commands) history(ctx context.Context, c *cli.Command, home *game.Home, 
 		state := "stands"
 		if h.Undone != 0 {
 			state = fmt.Sprintf("taken back by %d", h.Undone)
-		} else if h.What == "undo" {
+		} else if h.What == state.ChangeUndo {
 			state = ""
 		}
 		t := h.Totals

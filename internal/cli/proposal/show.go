@@ -12,6 +12,7 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/compose"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 
@@ -57,7 +58,7 @@ func ShowPlan(a *app.App, c *cli.Command, l *lane.Lane, p *change.Proposal) {
 
 // showSteps tells which commands of the player's run after a pin.
 func showSteps(a *app.App, l *lane.Lane, p *change.Proposal) {
-	if p.Change.What != "pin" {
+	if p.Change.What != state.ChangePin {
 		return
 	}
 	for _, line := range l.Game.AfterPin {

@@ -7,14 +7,14 @@ import (
 )
 
 type historyItem struct {
-	ID     int64        `json:"id"`
-	Date   time.Time    `json:"date"`
-	What   string       `json:"what"`
-	Build  string       `json:"build,omitempty"`
-	Undoes int64        `json:"undoes,omitempty"`
-	Undone int64        `json:"undone_by,omitempty"`
-	Totals state.Totals `json:"totals"`
-	Notes  string       `json:"notes,omitempty"`
+	ID     int64            `json:"id"`
+	Date   time.Time        `json:"date"`
+	What   state.ChangeKind `json:"what"`
+	Build  string           `json:"build,omitempty"`
+	Undoes int64            `json:"undoes,omitempty"`
+	Undone int64            `json:"undone_by,omitempty"`
+	Totals state.Totals     `json:"totals"`
+	Notes  string           `json:"notes,omitempty"`
 }
 
 func ToHistoryJSON(name string, list []*state.Change) any {

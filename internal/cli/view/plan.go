@@ -27,14 +27,14 @@ func Outcome(l *lane.Lane, p *change.Proposal) string {
 		back = " " + Faint("Take it back: "+command(l)+" undo")
 	}
 	switch p.Change.What {
-	case "pin":
+	case state.ChangePin:
 		return fmt.Sprintf("%s is held at %s.%s", name, Paint(Good, p.Build.Label), back)
-	case "repair":
+	case state.ChangeRepair:
 		return fmt.Sprintf("%s is %s again.%s", name, Paint(Good, p.Build.Label), back)
-	case "undo":
+	case state.ChangeUndo:
 		return fmt.Sprintf("Change %d of %s is taken back. %s", p.Change.Undoes, name, Faint(fmt.Sprintf("Take that back: %s undo %d", command(l), p.Change.ID)))
 	}
-	if p.Change.What == "carry" {
+	if p.Change.What == state.ChangeCarry {
 		return fmt.Sprintf("%s has the files of %s.%s", name, p.Change.Build, back)
 	}
 	if p.Build != nil {
@@ -51,21 +51,21 @@ type stepJSON struct {
 }
 
 type planJSON struct {
-	Schema   string       `json:"schema"`
-	Game     string       `json:"game"`
-	Change   int64        `json:"change,omitempty"`
-	What     string       `json:"what"`
-	Build    string       `json:"build,omitempty"`
-	Undoes   int64        `json:"undoes,omitempty"`
-	Done     bool         `json:"done"`
-	Totals   state.Totals `json:"totals"`
-	Steps    []stepJSON   `json:"steps"`
-	Extra    []fileJSON   `json:"extra"`
-	Kept     int          `json:"kept"`
-	Yielded  int          `json:"left_to_rules"` // files of the build that rules cover
-	Same     int          `json:"same"`
-	LeftOut  []string     `json:"left_out"`
-	Recorded time.Time    `json:"date"`
+	Schema   string           `json:"schema"`
+	Game     string           `json:"game"`
+	Change   int64            `json:"change,omitempty"`
+	What     state.ChangeKind `json:"what"`
+	Build    string           `json:"build,omitempty"`
+	Undoes   int64            `json:"undoes,omitempty"`
+	Done     bool             `json:"done"`
+	Totals   state.Totals     `json:"totals"`
+	Steps    []stepJSON       `json:"steps"`
+	Extra    []fileJSON       `json:"extra"`
+	Kept     int              `json:"kept"`
+	Yielded  int              `json:"left_to_rules"` // files of the build that rules cover
+	Same     int              `json:"same"`
+	LeftOut  []string         `json:"left_out"`
+	Recorded time.Time        `json:"date"`
 	// What the pin is to have beside its build.
 	Overlays   []state.Overlay   `json:"overlays,omitempty"`
 	Companions []state.Companion `json:"companions,omitempty"`
@@ -85,7 +85,7 @@ func ToPlanJSON(name string, p *change.Proposal, done bool) planJSON {
 	if p.Choice != nil {
 		j.Components = p.Choice.Names
 	}
-	if pin := p.Change.After; p.Change.What == "pin" {
+	if pin := p.Change.After; p.Change.What == state.ChangePin {
 		j.Overlays, j.Companions, j.Edits, j.Keep = pin.Overlays, pin.Companions, pin.Edits, pin.Keep
 	}
 	for _, f := range p.Fetches {

@@ -239,7 +239,7 @@ func ProposeCarry(ctx context.Context, l *lane.Lane, c *Carrying, take Take) (*P
 		to.promised = wanted
 		to.prepare = func(ctx context.Context) error { return putFrom(ctx, l, c.Source, bring) }
 	}
-	return propose(ctx, l, to, state.Change{What: "carry", Build: c.Source.Name, Before: pin, After: pin})
+	return propose(ctx, l, to, state.Change{What: state.ChangeCarry, Build: c.Source.Name, Before: pin, After: pin})
 }
 
 // putFrom puts the files of a source into the store.

@@ -122,9 +122,9 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions)
 	if err != nil {
 		return nil, err
 	}
-	c := state.Change{What: "unpin", Build: b.Label, Before: before}
+	c := state.Change{What: state.ChangeUnpin, Build: b.Label, Before: before}
 	if o.Hold {
-		c.What = "pin"
+		c.What = state.ChangePin
 		c.After = state.Pin{
 			Build: to.Build.UID, Components: choice.Names, Open: o.Open, Clean: o.Clean || o.Exact, Exact: o.Exact,
 			Overlays: o.Add.Overlays, Companions: o.Add.Companions, Edits: o.Add.Edits, Keep: o.Add.Keep,
@@ -222,7 +222,7 @@ func ProposeRepair(ctx context.Context, l *lane.Lane, tree *scan.Tree) (*Proposa
 	if err != nil {
 		return nil, err
 	}
-	c := state.Change{What: "repair", Build: b.Label, Before: pin, After: pin}
+	c := state.Change{What: state.ChangeRepair, Build: b.Label, Before: pin, After: pin}
 	p, err := propose(ctx, l, target{want: want, owned: owned, clean: pin.Clean, exact: pin.Exact, tree: tree, composed: to}, c)
 	if err != nil {
 		return nil, err
@@ -242,7 +242,7 @@ func ProposeUndo(ctx context.Context, l *lane.Lane, id int64) (*Proposal, *state
 	if err != nil {
 		return nil, nil, err
 	}
-	p, err := rewind(ctx, l, []*state.Change{c}, state.Change{What: "undo", Undoes: c.ID, Before: c.After, After: c.Before})
+	p, err := rewind(ctx, l, []*state.Change{c}, state.Change{What: state.ChangeUndo, Undoes: c.ID, Before: c.After, After: c.Before})
 	return p, c, err
 }
 
@@ -259,7 +259,7 @@ func Undoable(history []*state.Change, id int64) (*state.Change, error) {
 		case c.ID == id:
 			return c, nil
 		}
-		if c.Undone == 0 && c.What != "undo" && last == nil {
+		if c.Undone == 0 && c.What != state.ChangeUndo && last == nil {
 			last = c
 			if id == 0 {
 				return c, nil
@@ -292,7 +292,7 @@ func ProposeUnpin(ctx context.Context, l *lane.Lane) (*Proposal, error) {
 	var since []*state.Change
 	first := false
 	for _, c := range history {
-		if c.Undone == 0 && c.What != "undo" {
+		if c.Undone == 0 && c.What != state.ChangeUndo {
 			since = append(since, c)
 		}
 		if c.UID == pin.First {
@@ -303,7 +303,7 @@ func ProposeUnpin(ctx context.Context, l *lane.Lane) (*Proposal, error) {
 	if !first {
 		return nil, fmt.Errorf("the history does not reach back to before the hold; lift it with --stay or --to BUILD: %w", lane.ErrNothing)
 	}
-	return rewind(ctx, l, since, state.Change{What: "unpin", Before: pin})
+	return rewind(ctx, l, since, state.Change{What: state.ChangeUnpin, Before: pin})
 }
 
 // ProposeLift plans to lift the hold and leave every file as it is.
@@ -318,7 +318,7 @@ func ProposeLift(ctx context.Context, l *lane.Lane) (*Proposal, error) {
 	if !pin.Held() {
 		return nil, lane.ErrNotHeld
 	}
-	c := state.Change{What: "unpin", Before: pin, UID: state.NewUID(), Game: l.Game.Name, Lane: l.Name, Made: l.Now()}
+	c := state.Change{What: state.ChangeUnpin, Before: pin, UID: state.NewUID(), Game: l.Game.Name, Lane: l.Name, Made: l.Now()}
 	return &Proposal{Plan: &plan.Plan{}, Change: c, tree: &scan.Tree{}}, nil
 }
 

@@ -32,7 +32,7 @@ func (t *tail) Write(b []byte) (int, error) {
 // afterPin runs the player's own commands after a pin, and keeps their output in the
 // history. The pin stands, whatever comes of them.
 func afterPin(ctx context.Context, l *lane.Lane, c *state.Change) {
-	if c.What != "pin" || len(l.Game.AfterPin) == 0 && l.Game.ConvertSaves == "" {
+	if c.What != state.ChangePin || len(l.Game.AfterPin) == 0 && l.Game.ConvertSaves == "" {
 		return
 	}
 	var out tail
