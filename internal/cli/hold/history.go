@@ -11,6 +11,7 @@ import (
 	"morvant/internal/cli/view"
 	"morvant/internal/game"
 	"morvant/internal/lane"
+	"morvant/internal/state"
 )
 
 func (a commands) historyCommand() *cli.Command {
@@ -108,16 +109,16 @@ func (a commands) history(ctx context.Context, c *cli.Command, home *game.Home, 
 	}
 	var rows [][]string
 	for _, h := range list {
-		state := "stands"
+		standing := "stands"
 		if h.Undone != 0 {
-			state = fmt.Sprintf("taken back by %d", h.Undone)
+			standing = fmt.Sprintf("taken back by %d", h.Undone)
 		} else if h.What == state.ChangeUndo {
-			state = ""
+			standing = ""
 		}
 		t := h.Totals
 		rows = append(rows, []string{
 			fmt.Sprint(h.ID), view.Day(h.Made), lane.Describe(h),
-			view.Comma(t.Replaced), view.Comma(t.Added), view.Comma(t.Removed), view.Comma(t.Moved), view.Size(t.Written), state,
+			view.Comma(t.Replaced), view.Comma(t.Added), view.Comma(t.Removed), view.Comma(t.Moved), view.Size(t.Written), standing,
 		})
 	}
 	a.Say("%s", view.Grid([]string{">No", "Date", "Change", ">Replaced", ">Added", ">Removed", ">Moved", ">Written", "State"}, rows))

@@ -248,7 +248,7 @@ func (b *bench) redo() {
 	b.Helper()
 	history, err := b.home.History(b.Context(), "quay", state.MainLane)
 	require.NoError(b, err)
-	require.Equal(b, "undo", history[0].What)
+	require.Equal(b, state.ChangeUndo, history[0].What)
 	b.undo(history[0].ID)
 }
 
