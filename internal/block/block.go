@@ -98,8 +98,8 @@ func (r Rule) Describe() string {
 	return ""
 }
 
-// Place is where rules apply.
-type Place struct {
+// Site is where rules apply.
+type Site struct {
 	Dir   string   // the live folder; relative paths start here
 	Files []string // the build's files, relative to Dir, with slashes: what read-only is about
 	Home  string   // what ~ stands for
@@ -107,7 +107,7 @@ type Place struct {
 
 // check returns an error unless a rule may have to do with a path: a variable in it must
 // be set, and nothing may be held that holds the game, a home or a disk.
-func (p Place) check(path string) error {
+func (p Site) check(path string) error {
 	bad := func(why string) error { return fmt.Errorf("%w: %q %s", ErrRule, path, why) }
 	if unset := userpath.Unset(path, p.Home); len(unset) > 0 {
 		return bad("names " + unset[0] + ", which is not set on this computer")
@@ -125,11 +125,11 @@ func (p Place) check(path string) error {
 }
 
 // resolve makes a path of a rule full.
-func (p Place) resolve(path string) string { return userpath.Expand(path, p.Home, p.Dir) }
+func (p Site) resolve(path string) string { return userpath.Expand(path, p.Home, p.Dir) }
 
 // Watched returns the path whose changes matter to a rule; empty if it is about the
 // lane's own files.
-func (p Place) Watched(r Rule) string {
+func (p Site) Watched(r Rule) string {
 	switch r.Kind {
 	case Setting:
 		return p.resolve(r.File)
@@ -139,8 +139,8 @@ func (p Place) Watched(r Rule) string {
 	return ""
 }
 
-// Hold is a rule that has been set, and what it found.
-type Hold struct {
+// Applied is a rule that has been set, and what it found.
+type Applied struct {
 	Rule   Rule            `json:"rule"`
 	Path   string          `json:"path,omitempty"`   // of a setting and of occupy, in full
 	Values []string        `json:"values,omitempty"` // of a setting, in the order of the matches
@@ -171,11 +171,11 @@ type State struct {
 
 // Prepare notes what a rule will find, without changing anything. The note must be
 // kept before Set is called.
-func Prepare(r Rule, at Place) (*Hold, error) {
+func Prepare(r Rule, at Site) (*Applied, error) {
 	if err := r.Check(); err != nil {
 		return nil, err
 	}
-	h := &Hold{Rule: r}
+	h := &Applied{Rule: r}
 	switch r.Kind {
 	case Setting:
 		return h, h.prepareSetting(at)
@@ -186,7 +186,7 @@ func Prepare(r Rule, at Place) (*Hold, error) {
 }
 
 // Set does what the rule says. Setting again does nothing.
-func (h *Hold) Set(at Place) error {
+func (h *Applied) Set(at Site) error {
 	switch h.Rule.Kind {
 	case Setting:
 		return h.setSetting()
@@ -197,7 +197,7 @@ func (h *Hold) Set(at Place) error {
 }
 
 // Check says how the rule stands.
-func (h *Hold) Check(at Place) State {
+func (h *Applied) Check(at Site) State {
 	s := State{Rule: h.Rule, Left: h.Linked}
 	switch h.Rule.Kind {
 	case Setting:
@@ -213,7 +213,7 @@ func (h *Hold) Check(at Place) State {
 
 // Lift puts back what was found. With force also where somebody has changed it
 // since; else that is ErrTouched, and nothing is changed.
-func (h *Hold) Lift(at Place, force bool) error {
+func (h *Applied) Lift(at Site, force bool) error {
 	switch h.Rule.Kind {
 	case Setting:
 		return h.liftSetting(force)

@@ -37,7 +37,7 @@ func TestASettingChangesAndNothingElse(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			file := filepath.Join(t.TempDir(), "state.cfg")
 			require.NoError(t, os.WriteFile(file, encode(state), 0o640))
-			at := Place{Dir: filepath.Dir(file)}
+			at := Site{Dir: filepath.Dir(file)}
 			h, err := Prepare(Rule{Kind: Setting, File: "state.cfg", Find: `^updates\s*=\s*([\w-]+)`, Set: "by-hand"}, at)
 			require.NoError(t, err)
 			require.Equal(t, []string{"at-once"}, h.Values)
@@ -63,7 +63,7 @@ func TestASettingChangesAndNothingElse(t *testing.T) {
 
 func TestASettingThatIsNotAsExpectedIsLeftAlone(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "state.cfg")
-	at := Place{Dir: filepath.Dir(file)}
+	at := Site{Dir: filepath.Dir(file)}
 	rule := Rule{Kind: Setting, File: file, Find: `^updates = (\S+)`, Set: "by-hand"}
 	_, err := Prepare(rule, at)
 	require.ErrorIs(t, err, os.ErrNotExist)
@@ -104,7 +104,7 @@ func TestReadOnlyFilesGetTheirModesBack(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, p), []byte(p), mode))
 		require.NoError(t, os.Chmod(filepath.Join(dir, p), mode))
 	}
-	at := Place{Dir: dir, Files: []string{"a", "b.exe", "c", "already", "not-there"}}
+	at := Site{Dir: dir, Files: []string{"a", "b.exe", "c", "already", "not-there"}}
 	h, err := Prepare(Rule{Kind: ReadOnly}, at)
 	require.NoError(t, err)
 	require.NoError(t, h.Set(at))
@@ -128,7 +128,7 @@ func readOnlyAttribute(t *testing.T, dir string) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, p), []byte(p), 0o644))
 	}
 	require.NoError(t, os.Chmod(filepath.Join(dir, "already"), 0o444))
-	at := Place{Dir: dir, Files: []string{"a", "already"}}
+	at := Site{Dir: dir, Files: []string{"a", "already"}}
 	h, err := Prepare(Rule{Kind: ReadOnly}, at)
 	require.NoError(t, err)
 	require.NoError(t, h.Set(at))
@@ -142,7 +142,7 @@ func readOnlyAttribute(t *testing.T, dir string) {
 
 func TestAnOccupiedPathIsGivenBack(t *testing.T) {
 	dir := t.TempDir()
-	at := Place{Dir: dir, Home: dir}
+	at := Site{Dir: dir, Home: dir}
 	staging := filepath.Join(dir, "downloads", "staging")
 	h, err := Prepare(Rule{Kind: Occupy, Path: "~/downloads/staging"}, at)
 	require.NoError(t, err)
@@ -207,13 +207,13 @@ func TestPresetsAreFilledIn(t *testing.T) {
 		rules, err := byName[name].Fill(map[string]string{"file": file, "key": "a.b", "value": "never"})
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(file, []byte(c.before), 0o644))
-		h, err := Prepare(rules[0], Place{Dir: dir})
+		h, err := Prepare(rules[0], Site{Dir: dir})
 		require.NoError(t, err, name)
-		require.NoError(t, h.Set(Place{Dir: dir}))
+		require.NoError(t, h.Set(Site{Dir: dir}))
 		b, err := os.ReadFile(file)
 		require.NoError(t, err)
 		require.Equal(t, c.after, string(b), "a key is no pattern")
-		require.NoError(t, h.Lift(Place{Dir: dir}, false))
+		require.NoError(t, h.Lift(Site{Dir: dir}, false))
 	}
 	_, err = byName["staging-folder"].Fill(nil)
 	require.ErrorIs(t, err, ErrPreset)
@@ -227,7 +227,7 @@ func TestPresetsAreFilledIn(t *testing.T) {
 func TestWhereRulesLook(t *testing.T) {
 	top := t.TempDir()
 	t.Setenv("QUAY_DIR", filepath.Join(top, "quay"))
-	at := Place{Dir: filepath.Join(top, "live"), Home: filepath.Join(top, "ada")}
+	at := Site{Dir: filepath.Join(top, "live"), Home: filepath.Join(top, "ada")}
 	for path, want := range map[string]string{"~/x": "ada/x", "$QUAY_DIR/y": "quay/y", "z/w": "live/z/w", "~": "ada"} {
 		require.Equal(t, filepath.Join(top, filepath.FromSlash(want)), at.Watched(Rule{Kind: Occupy, Path: path}), path)
 	}
@@ -236,7 +236,7 @@ func TestWhereRulesLook(t *testing.T) {
 
 func TestBytesThatAreNoTextComeBackAsTheyWere(t *testing.T) {
 	dir := t.TempDir()
-	at := Place{Dir: dir, Home: filepath.Join(dir, "ada")}
+	at := Site{Dir: dir, Home: filepath.Join(dir, "ada")}
 	rule := Rule{Kind: Setting, File: "state.cfg", Find: `^updates=([^\r\n]+)`, Set: "by-hand"}
 	for name, content := range map[string][]byte{
 		"bytes of an old system": []byte("updates=gr\xfc\xdfe\nnext=1\n"),
@@ -256,7 +256,7 @@ func TestBytesThatAreNoTextComeBackAsTheyWere(t *testing.T) {
 			require.NoError(t, h.Set(at))
 			kept, err := json.Marshal(h) // as it is remembered
 			require.NoError(t, err)
-			var again Hold
+			var again Applied
 			require.NoError(t, json.Unmarshal(kept, &again))
 			require.NoError(t, again.Lift(at, false))
 			b, err := os.ReadFile(file)
@@ -272,7 +272,7 @@ func TestBytesThatAreNoTextComeBackAsTheyWere(t *testing.T) {
 func TestNoRuleHoldsMoreThanAPath(t *testing.T) {
 	dir := t.TempDir()
 	root := filepath.VolumeName(dir) + string(filepath.Separator)
-	at := Place{Dir: filepath.Join(dir, "games", "Quay"), Home: filepath.Join(dir, "ada")}
+	at := Site{Dir: filepath.Join(dir, "games", "Quay"), Home: filepath.Join(dir, "ada")}
 	for path, words := range map[string]string{
 		"$QUAY_NOT_SET/staging": "QUAY_NOT_SET, which is not set", "%QUAY_NOT_SET%": "which is not set", root: "root", at.Dir: "the game's folder",
 		filepath.Dir(at.Dir): "the game's folder or holds it", ".": "the game's folder", "~": "your home folder", dir: "holds it",

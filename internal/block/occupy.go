@@ -13,7 +13,7 @@ import (
 // held is what the file at an occupied path says.
 const held = "Morvant keeps this path so that updates cannot be put here. Take it away with: morvant unblock\n"
 
-func (h *Hold) prepareOccupy(at Place) error {
+func (h *Applied) prepareOccupy(at Site) error {
 	if err := at.check(h.Rule.Path); err != nil {
 		return err
 	}
@@ -39,7 +39,7 @@ func (h *Hold) prepareOccupy(at Place) error {
 }
 
 // ours reports whether the file that holds the path is there.
-func (h *Hold) ours() bool {
+func (h *Applied) ours() bool {
 	info, err := os.Lstat(h.Path)
 	if err != nil || !info.Mode().IsRegular() || info.Size() != int64(len(held)) {
 		return false
@@ -48,7 +48,7 @@ func (h *Hold) ours() bool {
 	return err == nil && string(b) == held
 }
 
-func (h *Hold) setOccupy() error {
+func (h *Applied) setOccupy() error {
 	if h.ours() {
 		return nil
 	}
@@ -70,7 +70,7 @@ func (h *Hold) setOccupy() error {
 	return errors.Join(err, f.Sync(), f.Close(), volume.Own(h.Path, filepath.Dir(h.Path)))
 }
 
-func (h *Hold) checkOccupy() string {
+func (h *Applied) checkOccupy() string {
 	if h.ours() {
 		return ""
 	}
@@ -83,7 +83,7 @@ func (h *Hold) checkOccupy() string {
 	return "something else is at " + h.Path + " now"
 }
 
-func (h *Hold) liftOccupy(force bool) error {
+func (h *Applied) liftOccupy(force bool) error {
 	if h.ours() {
 		if err := os.Chmod(h.Path, 0o644); err != nil { // Windows removes no read-only files
 			return err

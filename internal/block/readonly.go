@@ -14,7 +14,7 @@ import (
 // writable are the permission bits that read-only takes away.
 const writable = 0o222
 
-func (h *Hold) prepareReadOnly(at Place) error {
+func (h *Applied) prepareReadOnly(at Site) error {
 	root, err := os.OpenRoot(at.Dir)
 	if err != nil {
 		return err
@@ -54,7 +54,7 @@ func linked(root *os.Root, p string) bool {
 
 // each calls f for every file that was found writable and is still there, in the order
 // of their names. One that fails does not keep it from the others.
-func (h *Hold) each(at Place, f func(root *os.Root, path string, now, found os.FileMode) error) error {
+func (h *Applied) each(at Site, f func(root *os.Root, path string, now, found os.FileMode) error) error {
 	root, err := os.OpenRoot(at.Dir)
 	if err != nil {
 		return err
@@ -83,7 +83,7 @@ func (h *Hold) each(at Place, f func(root *os.Root, path string, now, found os.F
 // few is how many files that could not be changed are named.
 const few = 3
 
-func (h *Hold) setReadOnly(at Place) error {
+func (h *Applied) setReadOnly(at Site) error {
 	return h.each(at, func(root *os.Root, p string, now, found os.FileMode) error {
 		if linked(root, p) {
 			return nil // put there since by somebody else; Check does not count on it
@@ -102,11 +102,11 @@ func (h *Hold) setReadOnly(at Place) error {
 
 // Loosen lets go of immutable files, which not even Morvant could replace. Set makes
 // them immutable again.
-func (h *Hold) Loosen(at Place) error {
+func (h *Applied) Loosen(at Site) error {
 	return h.each(at, func(root *os.Root, p string, _, _ os.FileMode) error { return setImmutable(root, p, false) })
 }
 
-func (h *Hold) checkReadOnly(at Place) string {
+func (h *Applied) checkReadOnly(at Site) string {
 	n := 0
 	first := ""
 	err := h.each(at, func(root *os.Root, p string, now, _ os.FileMode) error {
@@ -128,7 +128,7 @@ func (h *Hold) checkReadOnly(at Place) string {
 	return ""
 }
 
-func (h *Hold) liftReadOnly(at Place) error {
+func (h *Applied) liftReadOnly(at Site) error {
 	return h.each(at, func(root *os.Root, p string, now, found os.FileMode) error {
 		if h.Rule.Immutable {
 			if err := setImmutable(root, p, false); err != nil {

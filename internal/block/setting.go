@@ -37,7 +37,7 @@ func sweep(path string) {
 }
 
 // find reads the launcher's file and finds the rule's values in it.
-func (h *Hold) find() (*edit.Document, *edit.Values, error) {
+func (h *Applied) find() (*edit.Document, *edit.Values, error) {
 	d, err := edit.Read(h.Path)
 	if err != nil {
 		return nil, nil, err
@@ -49,7 +49,7 @@ func (h *Hold) find() (*edit.Document, *edit.Values, error) {
 	return d, v, nil
 }
 
-func (h *Hold) prepareSetting(at Place) error {
+func (h *Applied) prepareSetting(at Site) error {
 	if unset := userpath.Unset(h.Rule.File, at.Home); len(unset) > 0 {
 		return fmt.Errorf("%w: %q names %s, which is not set on this computer", ErrRule, h.Rule.File, unset[0])
 	}
@@ -62,9 +62,9 @@ func (h *Hold) prepareSetting(at Place) error {
 	return nil
 }
 
-func (h *Hold) wanted() []string { return slices.Repeat([]string{h.Rule.Set}, len(h.Values)) }
+func (h *Applied) wanted() []string { return slices.Repeat([]string{h.Rule.Set}, len(h.Values)) }
 
-func (h *Hold) setSetting() error {
+func (h *Applied) setSetting() error {
 	d, v, err := h.find()
 	if err != nil || slices.Equal(v.Texts, h.wanted()) {
 		sweep(h.Path)
@@ -74,7 +74,7 @@ func (h *Hold) setSetting() error {
 }
 
 // restore puts back the bytes that were found, if they are not there already.
-func (h *Hold) restore() error {
+func (h *Applied) restore() error {
 	d, v, err := h.find()
 	if err != nil {
 		return err
@@ -90,7 +90,7 @@ func (h *Hold) restore() error {
 	return replace(h.Path, d.WithRaw(v, raw))
 }
 
-func (h *Hold) current() ([]string, error) {
+func (h *Applied) current() ([]string, error) {
 	_, v, err := h.find()
 	if err != nil {
 		return nil, err
@@ -98,7 +98,7 @@ func (h *Hold) current() ([]string, error) {
 	return v.Texts, nil
 }
 
-func (h *Hold) checkSetting() string {
+func (h *Applied) checkSetting() string {
 	now, err := h.current()
 	switch {
 	case volume.Absent(err):
@@ -111,7 +111,7 @@ func (h *Hold) checkSetting() string {
 	return ""
 }
 
-func (h *Hold) liftSetting(force bool) error {
+func (h *Applied) liftSetting(force bool) error {
 	now, err := h.current()
 	switch {
 	case volume.Absent(err):

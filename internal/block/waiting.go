@@ -26,7 +26,7 @@ func (w Waiting) Check() error {
 
 // Update returns the update that is waiting, as the launcher calls it; empty if none
 // is, or the file is not there.
-func (w Waiting) Update(at Place) (string, error) {
+func (w Waiting) Update(at Site) (string, error) {
 	d, err := edit.Read(at.resolve(w.File))
 	if errors.Is(err, os.ErrNotExist) {
 		return "", nil

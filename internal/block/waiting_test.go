@@ -10,7 +10,7 @@ import (
 
 func TestWhichUpdateWaits(t *testing.T) {
 	dir := t.TempDir()
-	at := Place{Dir: dir, Home: dir}
+	at := Site{Dir: dir, Home: dir}
 	w := Waiting{File: "~/state.cfg", Find: `^pending =[ \t]*(\S*)`}
 	require.NoError(t, w.Check())
 	update := func(text string) string {

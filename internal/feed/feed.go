@@ -54,12 +54,12 @@ const (
 
 // Subscription is what is remembered of a feed that has been added.
 type Subscription struct {
-	Addresses []string        `json:"addresses"` // the first, and its mirrors
-	Key       string          `json:"key"`
-	Added     time.Time       `json:"added"`
-	Refreshed time.Time       `json:"refreshed,omitzero"` // when it last answered
-	Marks     map[string]mark `json:"marks,omitempty"`
-	Locked    []string        `json:"locked,omitempty"` // channels that could not be read
+	Addresses []string              `json:"addresses"` // the first, and its mirrors
+	Key       string                `json:"key"`
+	Added     time.Time             `json:"added"`
+	Refreshed time.Time             `json:"refreshed,omitzero"` // when it last answered
+	Marks     map[string]validators `json:"marks,omitempty"`
+	Locked    []string              `json:"locked,omitempty"` // channels that could not be read
 	// Serials are the serial numbers of the signed files that were last taken, by path:
 	// an older one counts for nothing, also where the copy is gone.
 	Serials map[string]int64 `json:"serials,omitempty"`

@@ -38,17 +38,17 @@ func (f *Feed) Refresh(ctx context.Context, o Options) error {
 
 // refresh is one run of Refresh.
 type refresh struct {
-	feed      *Feed
-	wire      *Wire
-	sources   []Source
-	described *catalogue.Feed
-	fresh     map[string][]byte // signed files to be kept
-	marks     map[string]mark
-	serials   map[string]int64
+	feed       *Feed
+	wire       *Wire
+	sources    []Source
+	described  *catalogue.Feed
+	fresh      map[string][]byte // signed files to be kept
+	validators map[string]validators
+	serials    map[string]int64
 }
 
 func (r *refresh) run(ctx context.Context) error {
-	r.fresh, r.marks = make(map[string][]byte), make(map[string]mark)
+	r.fresh, r.validators = make(map[string][]byte), make(map[string]validators)
 	r.serials = maps.Clone(r.feed.Serials)
 	if r.serials == nil {
 		r.serials = make(map[string]int64)
@@ -99,9 +99,9 @@ func (r *refresh) keep(locked []string) error {
 		if err := removeFile(f.File(catalogue.ChannelFile(name))); err != nil {
 			return err
 		}
-		delete(r.marks, catalogue.ChannelFile(name))
+		delete(r.validators, catalogue.ChannelFile(name))
 	}
-	f.Marks, f.Locked, f.Refreshed, f.Serials = r.marks, locked, r.wire.now(), r.serials
+	f.Marks, f.Locked, f.Refreshed, f.Serials = r.validators, locked, r.wire.now(), r.serials
 	if f.Key == "" {
 		f.Key = r.described.Key
 	}
@@ -124,15 +124,15 @@ func (r *refresh) signed(ctx context.Context, path string, check func(body, know
 		known = nil // a damaged copy counts for nothing; the serial number is kept apart
 	}
 	if known == nil {
-		was = mark{}
+		was = validators{}
 	}
 	var body []byte
 	err = r.wire.Attempt(ctx, r.sources, NoProgress, func(s Source) error {
 		// What one server calls a version says nothing about another's.
 		if s != r.sources[0] {
-			was = mark{}
+			was = validators{}
 		}
-		var m mark
+		var m validators
 		var err error
 		for try := range pairTries {
 			if try > 0 {
@@ -146,15 +146,15 @@ func (r *refresh) signed(ctx context.Context, path string, check func(body, know
 			if err = r.verify(ctx, s, path, body, known, check); !errors.Is(err, catalogue.ErrSignature) {
 				break
 			}
-			was = mark{}
+			was = validators{}
 		}
 		if errors.Is(err, errUnchanged) {
 			body = known
-			r.marks[path] = was
+			r.validators[path] = was
 			return check(known, known)
 		}
 		if err == nil && s == r.sources[0] {
-			r.marks[path] = m
+			r.validators[path] = m
 		}
 		return err
 	})
@@ -180,7 +180,7 @@ func decodes(path string, body []byte) bool {
 const maxSignature = 4 << 10
 
 func (r *refresh) verify(ctx context.Context, s Source, path string, body, known []byte, check func(body, known []byte) error) error {
-	signature, _, err := s.get(ctx, catalogue.SignatureOf(path), maxSignature, mark{})
+	signature, _, err := s.get(ctx, catalogue.SignatureOf(path), maxSignature, validators{})
 	if errors.Is(err, ErrMissing) {
 		return fmt.Errorf("%s has no signature: %w", path, catalogue.ErrSignature)
 	}
@@ -324,7 +324,7 @@ func GetNamed(ctx context.Context, w *Wire, sources []Source, path string, check
 	var body []byte
 	err := w.Attempt(ctx, sources, NoProgress, func(s Source) error {
 		var err error
-		if body, _, err = s.get(ctx, path, catalogue.MaxPacked, mark{}); err != nil {
+		if body, _, err = s.get(ctx, path, catalogue.MaxPacked, validators{}); err != nil {
 			return err
 		}
 		return check(body)

@@ -48,8 +48,8 @@ func (e *BusyError) Error() string {
 	return fmt.Sprintf("the service is busy (HTTP %d)", e.Status)
 }
 
-// mark says which version of a file is known, for conditional requests.
-type mark struct {
+// validators says which version of a file is known, for conditional requests.
+type validators struct {
 	ETag     string `json:"etag,omitempty"`
 	Modified string `json:"modified,omitempty"`
 }
@@ -61,7 +61,7 @@ var errUnchanged = errors.New("unchanged")
 type Source interface {
 	// get returns a whole file of at most limit bytes, or errUnchanged if it is
 	// the version that is known.
-	get(ctx context.Context, path string, limit int64, known mark) ([]byte, mark, error)
+	get(ctx context.Context, path string, limit int64, known validators) ([]byte, validators, error)
 	// open returns the bytes of a file between from and to. at is where the
 	// stream begins: a server that ignores ranges begins at 0.
 	Open(ctx context.Context, path string, from, to int64) (body io.ReadCloser, at int64, err error)
@@ -129,13 +129,13 @@ func (f *Folder) file(path string) (*os.File, fs.FileInfo, error) {
 	return file, info, nil
 }
 
-func (f *Folder) get(_ context.Context, path string, limit int64, known mark) ([]byte, mark, error) {
+func (f *Folder) get(_ context.Context, path string, limit int64, known validators) ([]byte, validators, error) {
 	file, info, err := f.file(path)
 	if err != nil {
-		return nil, mark{}, err
+		return nil, validators{}, err
 	}
 	defer file.Close()
-	m := mark{Modified: fmt.Sprintf("%d %d", info.ModTime().UnixNano(), info.Size())}
+	m := validators{Modified: fmt.Sprintf("%d %d", info.ModTime().UnixNano(), info.Size())}
 	if known == m {
 		return nil, m, errUnchanged
 	}
@@ -186,7 +186,7 @@ type web struct {
 
 func (s *web) String() string { return s.base.String() }
 
-func (s *web) get(ctx context.Context, path string, limit int64, known mark) ([]byte, mark, error) {
+func (s *web) get(ctx context.Context, path string, limit int64, known validators) ([]byte, validators, error) {
 	header := http.Header{}
 	if known.ETag != "" {
 		header.Set("If-None-Match", known.ETag)
@@ -196,12 +196,12 @@ func (s *web) get(ctx context.Context, path string, limit int64, known mark) ([]
 	}
 	resp, done, err := s.ask(ctx, path, header)
 	if err != nil {
-		return nil, mark{}, err
+		return nil, validators{}, err
 	}
 	defer done()
-	m := mark{ETag: resp.Header.Get("ETag"), Modified: resp.Header.Get("Last-Modified")}
+	m := validators{ETag: resp.Header.Get("ETag"), Modified: resp.Header.Get("Last-Modified")}
 	switch {
-	case resp.StatusCode == http.StatusNotModified && known != mark{}:
+	case resp.StatusCode == http.StatusNotModified && known != validators{}:
 		return nil, m, errUnchanged
 	case resp.StatusCode != http.StatusOK:
 		return nil, m, failure(resp, path)

@@ -108,13 +108,13 @@ func TestHoldsAndRulesAreRemembered(t *testing.T) {
 	_, err = h.AddBlockRules("quay", []block.Rule{{Kind: "magic"}})
 	require.ErrorIs(t, err, ErrSettings)
 
-	holds := []*block.Hold{{Rule: rules[0], Modes: map[string]block.Mode{"a": {Perm: 0o644}}}, {Rule: rules[1], Path: "/x", Aside: "/y", Loose: true}}
-	require.NoError(t, h.SetHolds(t.Context(), "quay", state.MainLane, holds))
-	back, err := h.Holds(t.Context(), "quay", state.MainLane)
+	holds := []*block.Applied{{Rule: rules[0], Modes: map[string]block.Mode{"a": {Perm: 0o644}}}, {Rule: rules[1], Path: "/x", Aside: "/y", Loose: true}}
+	require.NoError(t, h.SetApplied(t.Context(), "quay", state.MainLane, holds))
+	back, err := h.Applied(t.Context(), "quay", state.MainLane)
 	require.NoError(t, err)
 	require.Equal(t, holds, back)
-	require.NoError(t, h.SetHolds(t.Context(), "quay", state.MainLane, nil))
-	back, err = h.Holds(t.Context(), "quay", state.MainLane)
+	require.NoError(t, h.SetApplied(t.Context(), "quay", state.MainLane, nil))
+	back, err = h.Applied(t.Context(), "quay", state.MainLane)
 	require.NoError(t, err)
 	require.Empty(t, back)
 }

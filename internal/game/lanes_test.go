@@ -35,7 +35,7 @@ func TestLanesAreRemembered(t *testing.T) {
 
 	now := time.Unix(1_950_000_000, 0)
 	for range 2 { // as often as it takes
-		require.NoError(t, h.CarrySwitch(t.Context(), "quay", s, now))
+		require.NoError(t, h.RecordSwitch(t.Context(), "quay", s, now))
 	}
 	old, err := h.Lane(t.Context(), "quay", "")
 	require.NoError(t, err)

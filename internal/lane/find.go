@@ -47,7 +47,7 @@ func (l *Lane) Theirs(dir string) error {
 
 func (l *Lane) find(ctx context.Context, to *state.Lane) error {
 	want := Identity{Game: l.Game.Name, Lane: to.Name}
-	if MarkOf(to.Place) == want {
+	if MarkerOf(to.Place) == want {
 		return nil
 	}
 	if BrokenMarker(to.Place) { // the state knows what is there
@@ -63,7 +63,7 @@ func (l *Lane) find(ctx context.Context, to *state.Lane) error {
 		}
 		for _, e := range entries {
 			place := filepath.Join(dir, e.Name())
-			if e.IsDir() && place != l.Game.Live && MarkOf(place) == want && l.Theirs(place) == nil {
+			if e.IsDir() && place != l.Game.Live && MarkerOf(place) == want && l.Theirs(place) == nil {
 				l.Meter.Warn(fmt.Sprintf("lane %s was renamed; it is %s now", to.Name, place))
 				to.Place = place
 				return l.Home.SetLane(ctx, l.Game.Name, to.Name, to.LaneState)

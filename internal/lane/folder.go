@@ -54,7 +54,7 @@ func (l *Lane) Stranger() string { return l.Strange }
 // Accept takes the folder for the lane's, as the player says.
 func (l *Lane) Accept(ctx context.Context) error {
 	l.Strange = ""
-	return l.SetMark(ctx, false)
+	return l.WriteMarkerAs(ctx, false)
 }
 
 // Traits tries once what the lane's disk can hold. Where it cannot be tried, nothing is

@@ -14,7 +14,7 @@ import (
 // unblockedModes gives files that a block has made read-only the modes that they
 // have without it: a block is no change of the lane.
 func (l *Lane) unblockedModes(ctx context.Context, t *scan.Tree) error {
-	holds, err := l.Home.Holds(ctx, l.Game.Name, l.Name)
+	holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return err
 	}
@@ -87,7 +87,7 @@ func (l *Lane) Spelling(here plan.State) *plan.Spelling {
 
 func (l *Lane) CacheKey() string { return state.CacheKey(l.Game.Name, l.Name) }
 
-func Known(t *scan.Tree) bool {
+func AllRead(t *scan.Tree) bool {
 	for i := range t.Entries {
 		if e := &t.Entries[i]; e.Kind == scan.File && !e.Known {
 			return false

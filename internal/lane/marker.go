@@ -19,7 +19,7 @@ import (
 // LaneAt returns the game and the lane that a folder's marker names; empty if it has
 // none.
 func LaneAt(dir string) (game, lane string) {
-	id := MarkOf(dir)
+	id := MarkerOf(dir)
 	return id.Game, id.Lane
 }
 
@@ -36,10 +36,10 @@ type Marker struct {
 
 const markerHead = "# Written by Morvant: tells which install this folder is. Please leave it as it is.\n"
 
-// Mark writes the marker that tells a person which copy they are looking at.
-func (l *Lane) Mark(ctx context.Context) error { return l.SetMark(ctx, false) }
+// WriteMarker writes the marker that tells a person which copy they are looking at.
+func (l *Lane) WriteMarker(ctx context.Context) error { return l.WriteMarkerAs(ctx, false) }
 
-func (l *Lane) SetMark(ctx context.Context, unfinished bool) error {
+func (l *Lane) WriteMarkerAs(ctx context.Context, unfinished bool) error {
 	pin, b, err := l.Pin(ctx)
 	if err != nil && !errors.Is(err, state.ErrUnknown) {
 		return err
@@ -78,8 +78,8 @@ func (m Marker) write(root *os.Root) error {
 // Identity is what a marker says that a folder is.
 type Identity struct{ Game, Lane string }
 
-// MarkOf reads the marker of a folder; the zero value if there is none.
-func MarkOf(dir string) Identity {
+// MarkerOf reads the marker of a folder; the zero value if there is none.
+func MarkerOf(dir string) Identity {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return Identity{}
@@ -100,7 +100,7 @@ func MarkOf(dir string) Identity {
 // may leave it.
 func BrokenMarker(dir string) bool {
 	info, err := os.Lstat(filepath.Join(dir, filepath.FromSlash(MarkerFile)))
-	return err == nil && info.Mode().IsRegular() && MarkOf(dir) == Identity{}
+	return err == nil && info.Mode().IsRegular() && MarkerOf(dir) == Identity{}
 }
 
 func WriteMarker(dir string, m Marker) error {

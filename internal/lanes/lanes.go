@@ -120,7 +120,7 @@ func CheckAdopt(ctx context.Context, l *lane.Lane, n NewLane) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if other := lane.MarkOf(dir); other != (lane.Identity{}) && other != (lane.Identity{Game: l.Game.Name, Lane: n.Name}) {
+	if other := lane.MarkerOf(dir); other != (lane.Identity{}) && other != (lane.Identity{Game: l.Game.Name, Lane: n.Name}) {
 		return "", fmt.Errorf("%s is lane %s of %s, or was: %w (remove %s if it is not any more)",
 			dir, other.Lane, other.Game, lane.ErrInTheWay, filepath.Join(dir, lane.MarkerFile))
 	}
@@ -183,7 +183,7 @@ func admit(ctx context.Context, l *lane.Lane, n NewLane, dir string) (*lane.Lane
 	if err != nil {
 		return nil, err
 	}
-	return o, o.SetMark(ctx, false)
+	return o, o.WriteMarkerAs(ctx, false)
 }
 
 // keepFollowing writes down that the only lane there is follows updates, before
@@ -211,7 +211,7 @@ func Remove(ctx context.Context, l *lane.Lane, delete bool) (*state.Build, error
 	}
 	var kept *state.Build
 	if delete {
-		label, err := record.FreeLabel(ctx, l, "lane-"+l.Name)
+		label, err := record.NextLabel(ctx, l, "lane-"+l.Name)
 		if err != nil {
 			return nil, err
 		}
@@ -384,7 +384,7 @@ func renamed(ctx context.Context, l *lane.Lane, r renaming) error {
 	if err := l.Cache.Rename(ctx, state.CacheKey(l.Game.Name, r.From), state.CacheKey(l.Game.Name, r.To)); err != nil {
 		return err
 	}
-	if err := l.SetMark(ctx, false); err != nil {
+	if err := l.WriteMarkerAs(ctx, false); err != nil {
 		return err
 	}
 	to := game.ParkedName(l.Game.Live, r.To)
@@ -500,7 +500,7 @@ func recoverRename(ctx context.Context, l *lane.Lane, b state.Begun) error {
 		return err
 	}
 	// The folder may be where it was, or moved already.
-	if moved := game.ParkedName(l.Game.Live, r.To); !is.Live && lane.MarkOf(moved) == (lane.Identity{Game: l.Game.Name, Lane: r.To}) && is.Place == game.ParkedName(l.Game.Live, r.From) {
+	if moved := game.ParkedName(l.Game.Live, r.To); !is.Live && lane.MarkerOf(moved) == (lane.Identity{Game: l.Game.Name, Lane: r.To}) && is.Place == game.ParkedName(l.Game.Live, r.From) {
 		is.Place = moved
 		if err := l.Home.SetLane(ctx, l.Game.Name, r.To, is.LaneState); err != nil {
 			return err

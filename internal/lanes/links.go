@@ -217,7 +217,7 @@ func endMove(ctx context.Context, l *lane.Lane, s state.Share) (moved bool, err 
 	if _, err := os.Stat(s.Target); err != nil {
 		return false, ignoreMissing(err)
 	}
-	if err := backup.Keeper(l).Recover(ctx, []saves.Place{{Path: s.Target}}); err != nil {
+	if err := backup.Archive(l).Recover(ctx, []saves.Place{{Path: s.Target}}); err != nil {
 		return false, err
 	}
 	gone, stays := s.Target, s.From
@@ -346,7 +346,7 @@ func copyBack(ctx context.Context, l *lane.Lane, target, at string) error {
 // copyFolder copies a folder by way of the store, checked and synced, and returns what
 // it copied. A folder that holds what cannot be recorded is refused.
 func copyFolder(ctx context.Context, l *lane.Lane, from, to string) (plan.State, error) {
-	k := backup.Keeper(l)
+	k := backup.Archive(l)
 	b, err := k.Record(ctx, []saves.Place{{Path: from}})
 	if err != nil {
 		return nil, err

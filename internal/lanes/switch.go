@@ -45,7 +45,7 @@ func Switch(ctx context.Context, l *lane.Lane, name string) (*lane.Lane, error) 
 		return nil, err
 	}
 	// Both tell who they are, for whoever has to find out after a crash.
-	if err := l.SetMark(ctx, false); err != nil {
+	if err := l.WriteMarkerAs(ctx, false); err != nil {
 		return nil, err
 	}
 	if s.Saves, err = backup.Leave(ctx, l, s.To); err != nil {
@@ -77,7 +77,7 @@ func canSwitch(l *lane.Lane, s *state.Switch) error {
 	if err := lane.NotRunningIn(s.Place); err != nil {
 		return err
 	}
-	if got := lane.MarkOf(s.Place); got != (lane.Identity{Game: l.Game.Name, Lane: s.To}) {
+	if got := lane.MarkerOf(s.Place); got != (lane.Identity{Game: l.Game.Name, Lane: s.To}) {
 		return fmt.Errorf("%s: %w %s any more; its marker says otherwise", s.Place, lane.ErrNotTheLane, s.To)
 	}
 	parent := filepath.Dir(l.Game.Live)
@@ -101,7 +101,7 @@ func canSwitch(l *lane.Lane, s *state.Switch) error {
 
 // arrive ends a switch whose folders have changed places.
 func arrive(ctx context.Context, l *lane.Lane, s *state.Switch) (*lane.Lane, error) {
-	if err := l.Home.CarrySwitch(ctx, l.Game.Name, s, l.Now()); err != nil {
+	if err := l.Home.RecordSwitch(ctx, l.Game.Name, s, l.Now()); err != nil {
 		return nil, err
 	}
 	is, err := l.Home.Lane(ctx, l.Game.Name, s.To)
@@ -124,7 +124,7 @@ func arrive(ctx context.Context, l *lane.Lane, s *state.Switch) (*lane.Lane, err
 // takeBack ends a switch that could not be made, if everything still stands where
 // it did; otherwise the next Open does.
 func takeBack(ctx context.Context, l *lane.Lane, s *state.Switch) error {
-	if lane.MarkOf(l.Game.Live) != (lane.Identity{Game: l.Game.Name, Lane: s.From}) {
+	if lane.MarkerOf(l.Game.Live) != (lane.Identity{Game: l.Game.Name, Lane: s.From}) {
 		return nil
 	}
 	root, err := l.OpenFolder(l.Dir)
@@ -140,7 +140,7 @@ func settle(ctx context.Context, l *lane.Lane) error {
 	if err := guard.Resume(ctx, l); err != nil {
 		l.Meter.Warn(fmt.Sprintf("the block is not as it should be: %v; see morvant block --show", err))
 	}
-	if err := l.SetMark(ctx, false); err != nil {
+	if err := l.WriteMarkerAs(ctx, false); err != nil {
 		return err
 	}
 	return l.Home.EndSwitch(ctx, l.Game.Name)
@@ -156,10 +156,10 @@ func RecoverSwitch(ctx context.Context, l *lane.Lane) error {
 		return err
 	}
 	from := lane.Identity{Game: l.Game.Name, Lane: s.From}
-	back := lane.MarkOf(l.Game.Live) == from
+	back := lane.MarkerOf(l.Game.Live) == from
 	if !back {
 		if err := changePlaces(s, l.Game); err != nil {
-			if back = lane.MarkOf(l.Game.Live) == from; !back {
+			if back = lane.MarkerOf(l.Game.Live) == from; !back {
 				return fmt.Errorf("an unfinished switch to lane %s: %w", s.To, err)
 			}
 		}
@@ -194,7 +194,7 @@ func RecoverSwitch(ctx context.Context, l *lane.Lane) error {
 func changePlaces(s *state.Switch, g *game.Game) error {
 	live := g.Live
 	from, to := lane.Identity{Game: g.Name, Lane: s.From}, lane.Identity{Game: g.Name, Lane: s.To}
-	if lane.MarkOf(live) == from {
+	if lane.MarkerOf(live) == from {
 		if err := leave(s, live); err != nil {
 			return err
 		}
@@ -209,7 +209,7 @@ func changePlaces(s *state.Switch, g *game.Game) error {
 			return errors.Join(err, comeBack(s, live))
 		}
 	}
-	if got := lane.MarkOf(live); got != to {
+	if got := lane.MarkerOf(live); got != to {
 		return fmt.Errorf("%s: %w %s", live, lane.ErrNotTheLane, s.To)
 	}
 	if !s.FromLinked && s.Park != s.Place && LeftAt(s, from) {
@@ -223,7 +223,7 @@ func changePlaces(s *state.Switch, g *game.Game) error {
 // LeftAt reports whether the lane that was live stands where the other one stood. Its marker
 // says so; where that cannot be read just now, nothing else can have got there.
 func LeftAt(s *state.Switch, from lane.Identity) bool {
-	switch got := lane.MarkOf(s.Place); got {
+	switch got := lane.MarkerOf(s.Place); got {
 	case from:
 		return true
 	case lane.Identity{}:
@@ -274,7 +274,7 @@ func syncFolders(list ...string) error {
 func renewMarkers(l *lane.Lane, s *state.Switch) error {
 	names := map[lane.Identity]string{{Game: l.Game.Name, Lane: s.From}: s.To, {Game: l.Game.Name, Lane: s.To}: s.From}
 	for _, pair := range [][2]string{{l.Game.Live, s.Place}, {s.Place, l.Game.Live}, {l.Game.Live, s.Park}, {s.Park, l.Game.Live}} {
-		if other, known := names[lane.MarkOf(pair[1])]; known && lane.BrokenMarker(pair[0]) {
+		if other, known := names[lane.MarkerOf(pair[1])]; known && lane.BrokenMarker(pair[0]) {
 			if err := lane.WriteMarker(pair[0], lane.Marker{Game: l.Game.Name, Lane: other, State: "free"}); err != nil {
 				return err
 			}

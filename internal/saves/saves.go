@@ -271,8 +271,8 @@ func (b *Backup) Same(o *Backup) bool {
 	return slices.EqualFunc(b.Parts, o.Parts, func(x, y Part) bool { return x.Place == y.Place && x.Manifest == y.Manifest })
 }
 
-// Keeper records saves and puts them back.
-type Keeper struct {
+// Archive records saves and puts them back.
+type Archive struct {
 	Dir   string // the lane's folder
 	Store *store.Store
 	Cache *scan.Cache
@@ -284,7 +284,7 @@ type Keeper struct {
 }
 
 // open opens a place: one inside the lane's folder never leads out of it.
-func (k *Keeper) open(p Place) (*os.Root, error) {
+func (k *Archive) open(p Place) (*os.Root, error) {
 	root, err := k.place(p)
 	if err != nil {
 		return nil, err
@@ -292,7 +292,7 @@ func (k *Keeper) open(p Place) (*os.Root, error) {
 	return apply.Enter(root, k.Meter.Warn)
 }
 
-func (k *Keeper) place(p Place) (*os.Root, error) {
+func (k *Archive) place(p Place) (*os.Root, error) {
 	if !p.Inside {
 		return os.OpenRoot(p.Path)
 	}
@@ -305,7 +305,7 @@ func (k *Keeper) place(p Place) (*os.Root, error) {
 }
 
 // look walks a folder and reads what was touched, with the content going to sink.
-func (k *Keeper) look(ctx context.Context, p Place, sink scan.Sink) (*scan.Tree, error) {
+func (k *Archive) look(ctx context.Context, p Place, sink scan.Sink) (*scan.Tree, error) {
 	dir := p.In(k.Dir)
 	root, err := k.open(p)
 	if err != nil {
@@ -340,7 +340,7 @@ func (k *Keeper) look(ctx context.Context, p Place, sink scan.Sink) (*scan.Tree,
 }
 
 // Record puts the saves into the store.
-func (k *Keeper) Record(ctx context.Context, places []Place) (*Backup, error) {
+func (k *Archive) Record(ctx context.Context, places []Place) (*Backup, error) {
 	b := &Backup{Made: k.Now()}
 	session := k.Store.Begin()
 	err := func() error {
@@ -379,7 +379,7 @@ func (k *Keeper) Record(ctx context.Context, places []Place) (*Backup, error) {
 }
 
 // Manifest reads what a part of a backup lists.
-func (k *Keeper) Manifest(ctx context.Context, p Part) (*manifest.Manifest, error) {
+func (k *Archive) Manifest(ctx context.Context, p Part) (*manifest.Manifest, error) {
 	raw, err := k.Store.Bytes(ctx, p.Manifest, manifest.MaxEncoded)
 	if err != nil {
 		return nil, err
@@ -395,7 +395,7 @@ type Return struct {
 }
 
 // Propose plans to bring a backup back. A folder that is not there is made.
-func (k *Keeper) Propose(ctx context.Context, b *Backup) ([]*Return, error) {
+func (k *Archive) Propose(ctx context.Context, b *Backup) ([]*Return, error) {
 	var list []*Return
 	for _, p := range b.Parts {
 		want, err := k.State(ctx, p)
@@ -412,7 +412,7 @@ func (k *Keeper) Propose(ctx context.Context, b *Backup) ([]*Return, error) {
 }
 
 // State reads what a part of a backup holds, with times and modes.
-func (k *Keeper) State(ctx context.Context, p Part) (plan.State, error) {
+func (k *Archive) State(ctx context.Context, p Part) (plan.State, error) {
 	m, err := k.Manifest(ctx, p)
 	if err != nil {
 		return nil, err
@@ -429,7 +429,7 @@ func (k *Keeper) State(ctx context.Context, p Part) (plan.State, error) {
 }
 
 // ProposeEmpty plans to empty folders of saves, for a clean start.
-func (k *Keeper) ProposeEmpty(ctx context.Context, places []Place) ([]*Return, error) {
+func (k *Archive) ProposeEmpty(ctx context.Context, places []Place) ([]*Return, error) {
 	var list []*Return
 	for _, p := range places {
 		r, err := k.toward(ctx, p, nil)
@@ -441,7 +441,7 @@ func (k *Keeper) ProposeEmpty(ctx context.Context, places []Place) ([]*Return, e
 	return list, nil
 }
 
-func (k *Keeper) toward(ctx context.Context, p Place, want plan.State) (*Return, error) {
+func (k *Archive) toward(ctx context.Context, p Place, want plan.State) (*Return, error) {
 	r := &Return{Place: p, tree: &scan.Tree{}}
 	dir := p.In(k.Dir)
 	if _, err := os.Stat(dir); err == nil {
@@ -457,7 +457,7 @@ func (k *Keeper) toward(ctx context.Context, p Place, want plan.State) (*Return,
 }
 
 // Carry carries plans out, one folder after the other; each of them is old or new.
-func (k *Keeper) Carry(ctx context.Context, list []*Return) error {
+func (k *Archive) Carry(ctx context.Context, list []*Return) error {
 	for _, r := range list {
 		if r.Plan.Empty() {
 			continue
@@ -469,7 +469,7 @@ func (k *Keeper) Carry(ctx context.Context, list []*Return) error {
 	return nil
 }
 
-func (k *Keeper) carry(ctx context.Context, r *Return) error {
+func (k *Archive) carry(ctx context.Context, r *Return) error {
 	dir := r.Place.In(k.Dir)
 	if err := volume.MkdirAll(dir, 0o755); err != nil {
 		return err
@@ -488,7 +488,7 @@ func (k *Keeper) carry(ctx context.Context, r *Return) error {
 }
 
 // tell says what did not go as planned.
-func (k *Keeper) tell(dir string, report *apply.Report) {
+func (k *Archive) tell(dir string, report *apply.Report) {
 	if report == nil {
 		return
 	}
@@ -514,7 +514,7 @@ func tidy(root *os.Root) error {
 }
 
 // Recover ends what an earlier run has left unfinished in the folders, under k.ID.
-func (k *Keeper) Recover(ctx context.Context, places []Place) error {
+func (k *Archive) Recover(ctx context.Context, places []Place) error {
 	for _, p := range places {
 		dir := p.In(k.Dir)
 		root, err := k.open(p)
@@ -536,7 +536,7 @@ func (k *Keeper) Recover(ctx context.Context, places []Place) error {
 	return nil
 }
 
-func (k *Keeper) recover(ctx context.Context, dir string, root *os.Root) error {
+func (k *Archive) recover(ctx context.Context, dir string, root *os.Root) error {
 	end, err := apply.Recover(ctx, apply.Recovery{Root: root, Store: k.Store, Now: k.Now, ID: k.ID})
 	if err != nil {
 		return err

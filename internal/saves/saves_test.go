@@ -15,7 +15,7 @@ import (
 	"morvant/internal/volume"
 )
 
-func newKeeper(t *testing.T) *Keeper {
+func newKeeper(t *testing.T) *Archive {
 	t.Helper()
 	dir := t.TempDir()
 	s, err := store.Open(t.Context(), filepath.Join(dir, "store"))
@@ -26,7 +26,7 @@ func newKeeper(t *testing.T) *Keeper {
 	t.Cleanup(func() { c.Close() })
 	lane := filepath.Join(dir, "Quay [old]")
 	require.NoError(t, os.MkdirAll(lane, 0o755))
-	return &Keeper{Dir: lane, Store: s, Cache: c, Meter: progress.None{}, Now: time.Now}
+	return &Archive{Dir: lane, Store: s, Cache: c, Meter: progress.None{}, Now: time.Now}
 }
 
 func write(t *testing.T, dir, p, text string) {

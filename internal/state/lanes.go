@@ -179,9 +179,9 @@ func (st *State) BeginSwitch(ctx context.Context, game string, s *Switch) error 
 	return err
 }
 
-// CarrySwitch notes that the folders have changed places. The switch ends with
+// RecordSwitch notes that the folders have changed places. The switch ends with
 // EndSwitch, once everything else is as the new live lane wants it.
-func (st *State) CarrySwitch(ctx context.Context, game string, s *Switch, now time.Time) error {
+func (st *State) RecordSwitch(ctx context.Context, game string, s *Switch, now time.Time) error {
 	lanes, err := st.Lanes(ctx, game)
 	if err != nil {
 		return err

@@ -129,7 +129,7 @@ func (st *State) ReadAll(ctx context.Context, names []string) error {
 			return err
 		}
 		for _, l := range lanes {
-			if _, err := st.Holds(ctx, name, l.Name); err != nil {
+			if _, err := st.Applied(ctx, name, l.Name); err != nil {
 				return err
 			}
 		}

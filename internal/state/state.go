@@ -90,9 +90,9 @@ func (st *State) Pin(ctx context.Context, name, lane string) (Pin, error) {
 	return p, nil
 }
 
-// Holds returns what blocks a lane, and what was found where it was set; nil if
+// Applied returns what blocks a lane, and what was found where it was set; nil if
 // nothing does.
-func (st *State) Holds(ctx context.Context, name, lane string) ([]*block.Hold, error) {
+func (st *State) Applied(ctx context.Context, name, lane string) ([]*block.Applied, error) {
 	var text string
 	err := st.DB.QueryRowContext(ctx, `SELECT body FROM block WHERE game = ? AND lane = ?`, name, lane).Scan(&text)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -101,15 +101,15 @@ func (st *State) Holds(ctx context.Context, name, lane string) ([]*block.Hold, e
 	if err != nil {
 		return nil, err
 	}
-	var list []*block.Hold
+	var list []*block.Applied
 	if err := json.Unmarshal([]byte(text), &list); err != nil {
 		return nil, fmt.Errorf("%w: the block of lane %s: %v", database.ErrDamaged, lane, err)
 	}
 	return list, nil
 }
 
-// SetHolds remembers what blocks a lane.
-func (st *State) SetHolds(ctx context.Context, name, lane string, list []*block.Hold) error {
+// SetApplied remembers what blocks a lane.
+func (st *State) SetApplied(ctx context.Context, name, lane string, list []*block.Applied) error {
 	if len(list) == 0 {
 		_, err := st.DB.ExecContext(ctx, `DELETE FROM block WHERE game = ? AND lane = ?`, name, lane)
 		return err

@@ -33,7 +33,7 @@ func rebuild(ctx context.Context, dir string, lock *flock.Flock) (*Store, error)
 	if err != nil {
 		return nil, err
 	}
-	if err := errors.Join(s.adopt(ctx), s.closeFiles()); err != nil {
+	if err := errors.Join(s.takeInPacks(ctx), s.closeFiles()); err != nil {
 		return nil, errors.Join(err, database.Remove(fresh))
 	}
 	if _, err := os.Stat(index); err == nil {
@@ -53,8 +53,8 @@ func rebuild(ctx context.Context, dir string, lock *flock.Flock) (*Store, error)
 	return openIndex(ctx, dir, index, lock)
 }
 
-// adopt adds to the index every pack in the folder that it does not name yet.
-func (s *Store) adopt(ctx context.Context) error {
+// takeInPacks adds to the index every pack in the folder that it does not name yet.
+func (s *Store) takeInPacks(ctx context.Context) error {
 	names, err := packNames(s.dir)
 	if err != nil {
 		return err

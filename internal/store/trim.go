@@ -109,7 +109,7 @@ func (s *Store) accounted(ctx context.Context, m *Mark, p packRow) error {
 }
 
 // Adopt takes in packs that a crash left out of the index, so that a trim sees them.
-func (s *Store) Adopt(ctx context.Context) error { return s.adopt(ctx) }
+func (s *Store) Adopt(ctx context.Context) error { return s.takeInPacks(ctx) }
 
 // Trim carries out a plan. The caller has the store to itself. Living records
 // are on disk and in the index at their new place before the old one goes.

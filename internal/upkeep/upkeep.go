@@ -108,7 +108,7 @@ func savesReferences(ctx context.Context, home *game.Home, s *store.Store, visit
 	for _, b := range backups {
 		for _, p := range b.Parts {
 			r := &reference{label: fmt.Sprintf("backup %d of the saves of %s", b.ID, b.Game), list: p.Manifest, also: p.Attributes}
-			m, err := (&saves.Keeper{Store: s}).Manifest(ctx, p)
+			m, err := (&saves.Archive{Store: s}).Manifest(ctx, p)
 			if err == nil {
 				for _, f := range m.Files {
 					r.content = append(r.content, plan.Entry{Path: f.Path, Node: plan.Node{Kind: plan.File, Size: f.Size, Digest: f.Digest}})

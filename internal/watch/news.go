@@ -33,7 +33,7 @@ func newsOf(g *game.Game, dir string, limit func(why string)) *news {
 	}
 	errs := []error{addFolders(watcher, dir)}
 	home, _ := os.UserHomeDir()
-	at := block.Place{Dir: dir, Home: home}
+	at := block.Site{Dir: dir, Home: home}
 	for _, r := range g.Block {
 		if p := at.Watched(r); p != "" {
 			errs = append(errs, watcher.Add(filepath.Dir(p)))

@@ -86,7 +86,7 @@ func (a commands) add(ctx context.Context, c *cli.Command, home *game.Home, name
 	}
 	defer session.Close(&err)
 	l := session.Lane
-	if err := l.Mark(ctx); err != nil {
+	if err := l.WriteMarker(ctx); err != nil {
 		return err
 	}
 	if c.Bool("json") {

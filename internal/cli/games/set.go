@@ -181,7 +181,7 @@ func (a commands) gameForget(ctx context.Context, c *cli.Command, home *game.Hom
 		return err
 	}
 	for _, l := range lanes {
-		holds, err := home.Holds(ctx, name, l.Name)
+		holds, err := home.Applied(ctx, name, l.Name)
 		if err != nil {
 			return err
 		}

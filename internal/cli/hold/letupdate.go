@@ -187,7 +187,7 @@ func (a commands) newLabel(ctx context.Context, l *lane.Lane, s *status.Status) 
 	if s.Drift != nil && s.Drift.Update != nil && s.Drift.Update.Done == s.Drift.Update.Of {
 		label = s.Drift.Update.Build.Label
 	}
-	return record.FreeLabel(ctx, l, label)
+	return record.NextLabel(ctx, l, label)
 }
 
 // afterUpdate holds the new build, goes back, or leaves it.

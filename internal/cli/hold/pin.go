@@ -59,7 +59,7 @@ func (a commands) pinCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return proposal.Carry(ctx, a.App, c, l, p)
+			return proposal.CarryOut(ctx, a.App, c, l, p)
 		},
 	}
 }
@@ -89,7 +89,7 @@ func (a commands) unpinCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return proposal.Carry(ctx, a.App, c, l, p)
+			return proposal.CarryOut(ctx, a.App, c, l, p)
 		},
 	}
 }
@@ -142,7 +142,7 @@ func (a commands) undoCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return proposal.Carry(ctx, a.App, c, l, p)
+			return proposal.CarryOut(ctx, a.App, c, l, p)
 		},
 	}
 }

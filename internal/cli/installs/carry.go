@@ -52,7 +52,7 @@ func (a commands) carryCommand() *cli.Command {
 }
 
 // carrySource finds what is meant: lane/NAME, a folder, or a snapshot.
-func (a commands) carrySource(ctx context.Context, home *game.Home, l *lane.Lane, text string) (*change.Source, error) {
+func (a commands) carrySource(ctx context.Context, home *game.Home, l *lane.Lane, text string) (*change.Origin, error) {
 	r, err := ref.Parse(text)
 	if err == nil && r.Kind == ref.Lane {
 		return change.FromLane(ctx, l, r.Name)
@@ -74,7 +74,7 @@ func (a commands) carrySource(ctx context.Context, home *game.Home, l *lane.Lane
 	return change.FromBuild(ctx, l, b)
 }
 
-func (a commands) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, from *change.Source, patterns []string) error {
+func (a commands) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, from *change.Origin, patterns []string) error {
 	found, err := change.CompareOwn(ctx, l, from, patterns)
 	if err != nil {
 		return err
@@ -95,7 +95,7 @@ func (a commands) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, fr
 	if err != nil {
 		return err
 	}
-	return proposal.Carry(ctx, a.App, c, l, p)
+	return proposal.CarryOut(ctx, a.App, c, l, p)
 }
 
 var errNothingOwn = errors.New("there is nothing of yours that matches")

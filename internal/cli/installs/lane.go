@@ -306,7 +306,7 @@ func (a commands) laneAdopt(ctx context.Context, c *cli.Command, l *lane.Lane, n
 // adopted records and holds a lane that has just been adopted.
 func (a commands) adopted(ctx context.Context, c *cli.Command, l, o *lane.Lane) error {
 	n := o.Name
-	label, err := record.FreeLabel(ctx, o, n)
+	label, err := record.NextLabel(ctx, o, n)
 	if err != nil {
 		return err
 	}
@@ -402,7 +402,7 @@ func (a commands) otherLane(ctx context.Context, l *lane.Lane, name string) (*la
 		return nil, err
 	}
 	defer other.Close()
-	label, err := record.FreeLabel(ctx, other, "lane-"+name)
+	label, err := record.NextLabel(ctx, other, "lane-"+name)
 	if err != nil {
 		return nil, err
 	}
@@ -420,5 +420,5 @@ func (a commands) fillLane(ctx context.Context, c *cli.Command, o *lane.Lane, fr
 	if err != nil {
 		return err
 	}
-	return proposal.Carry(ctx, a.App, c, o, p)
+	return proposal.CarryOut(ctx, a.App, c, o, p)
 }

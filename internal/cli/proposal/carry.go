@@ -15,9 +15,9 @@ import (
 	"morvant/internal/lane/change"
 )
 
-// Carry shows a plan, asks, carries it out and says what came of it. It is the
+// CarryOut shows a plan, asks, carries it out and says what came of it. It is the
 // end of every command that changes a lane.
-func Carry(ctx context.Context, a *app.App, c *cli.Command, l *lane.Lane, p *change.Proposal) error {
+func CarryOut(ctx context.Context, a *app.App, c *cli.Command, l *lane.Lane, p *change.Proposal) error {
 	dry := c.Bool("dry-run")
 	asJSON := c.Bool("json")
 	if !asJSON && !c.Bool("quiet") {

@@ -100,7 +100,7 @@ func (a commands) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home
 			if err != nil {
 				return err
 			}
-			return proposal.Carry(ctx, a.App, c, l, p)
+			return proposal.CarryOut(ctx, a.App, c, l, p)
 		}
 	}
 	if err == nil && d.Any() {

@@ -148,7 +148,7 @@ func (a commands) pinfileAction(show bool) cli.ActionFunc {
 			return err
 		}
 		if !show {
-			return proposal.Carry(ctx, a.App, c, l, p)
+			return proposal.CarryOut(ctx, a.App, c, l, p)
 		}
 		if c.Bool("json") {
 			return a.Emit(view.ToPlanJSON(l.Game.Name, p, false))

@@ -18,13 +18,13 @@ import (
 // ErrNone is returned where the settings name no saves, or none are there.
 var ErrNone = errors.New("no saves are known")
 
-func Keeper(l *lane.Lane) *saves.Keeper {
-	return &saves.Keeper{Dir: l.Dir, Store: l.Store, Cache: l.Cache, Meter: l.Meter, Now: l.Now}
+func Archive(l *lane.Lane) *saves.Archive {
+	return &saves.Archive{Dir: l.Dir, Store: l.Store, Cache: l.Cache, Meter: l.Meter, Now: l.Now}
 }
 
-// keeperOf is keeper for a change that has been noted under an id.
-func keeperOf(l *lane.Lane, id string) *saves.Keeper {
-	k := Keeper(l)
+// archiveOf is keeper for a change that has been noted under an id.
+func archiveOf(l *lane.Lane, id string) *saves.Archive {
+	k := Archive(l)
 	k.ID = id
 	return k
 }
@@ -50,7 +50,7 @@ func back(ctx context.Context, l *lane.Lane, b *saves.Backup) (*saves.Backup, []
 	if b, err = f.Settle(b); err != nil {
 		return nil, nil, err
 	}
-	list, err := Keeper(l).Propose(ctx, b)
+	list, err := Archive(l).Propose(ctx, b)
 	return b, list, err
 }
 
@@ -77,7 +77,7 @@ func Make(ctx context.Context, l *lane.Lane, why string) (b *saves.Backup, fresh
 	if err != nil || len(places) == 0 {
 		return nil, false, err
 	}
-	if b, err = Keeper(l).Record(ctx, places); err != nil {
+	if b, err = Archive(l).Record(ctx, places); err != nil {
 		return nil, false, fmt.Errorf("the saves: %w", err)
 	}
 	for i, text := range b.LeftOut {
@@ -171,7 +171,7 @@ func Propose(ctx context.Context, l *lane.Lane, b *saves.Backup) (*Change, error
 			rest = append(rest, p)
 		}
 	}
-	empty, err := Keeper(l).ProposeEmpty(ctx, rest)
+	empty, err := Archive(l).ProposeEmpty(ctx, rest)
 	c.Returns = append(empty, c.Returns...)
 	return c, err
 }
@@ -204,7 +204,7 @@ func carryOut(ctx context.Context, l *lane.Lane, c *Change, why string) error {
 		return err
 	}
 	ctx = context.WithoutCancel(ctx)
-	if err := keeperOf(l, note.UID).Carry(ctx, c.Returns); err != nil {
+	if err := archiveOf(l, note.UID).Carry(ctx, c.Returns); err != nil {
 		return err
 	}
 	return l.Home.EndRestoring(ctx, l.Game.Name)
@@ -219,7 +219,7 @@ func Recover(ctx context.Context, l *lane.Lane) error {
 	if err := l.NotRunning(); err != nil {
 		return fmt.Errorf("a change of the saves was interrupted and is finished once the game is closed: %w", err)
 	}
-	if err := keeperOf(l, r.UID).Recover(ctx, r.Places); err != nil {
+	if err := archiveOf(l, r.UID).Recover(ctx, r.Places); err != nil {
 		return err
 	}
 	var b *saves.Backup
@@ -296,7 +296,7 @@ func Enter(ctx context.Context, l *lane.Lane, s *state.Switch) error {
 	if err != nil {
 		return err
 	}
-	return keeperOf(l, s.UID).Carry(ctx, back)
+	return archiveOf(l, s.UID).Carry(ctx, back)
 }
 
 func only(b *saves.Backup, keep func(saves.Place) bool) *saves.Backup {
@@ -325,7 +325,7 @@ func RecoverEntering(ctx context.Context, l *lane.Lane, s *state.Switch) error {
 			places = append(places, p.Place)
 		}
 	}
-	k := keeperOf(l, s.UID)
+	k := archiveOf(l, s.UID)
 	k.Dir = l.Game.Live
 	return k.Recover(ctx, places)
 }

@@ -34,11 +34,11 @@ func Beside(ctx context.Context, l *lane.Lane, name string) (*lane.Lane, error) 
 // elsewhere finds content in the files of the game's other lanes, to share it with
 // this one. Nothing is looked for until the first question.
 type elsewhere struct {
-	files  map[digest.Digest]holder
+	files  map[digest.Digest]copyAt
 	others []*lane.Lane
 }
 
-type holder struct {
+type copyAt struct {
 	lane *lane.Lane
 	path string
 }
@@ -66,7 +66,7 @@ func (e *elsewhere) close() {
 // otherLanes looks for content in the other lanes of the game on the same disk. A
 // lane that cannot be looked at is passed over: it is of help only.
 func otherLanes(ctx context.Context, l *lane.Lane) *elsewhere {
-	e := &elsewhere{files: make(map[digest.Digest]holder)}
+	e := &elsewhere{files: make(map[digest.Digest]copyAt)}
 	lanes, err := l.Home.Lanes(ctx, l.Game.Name)
 	if err != nil || len(lanes) < 2 {
 		return e
@@ -90,7 +90,7 @@ func otherLanes(ctx context.Context, l *lane.Lane) *elsewhere {
 		}
 		for i := range t.Entries {
 			if f := &t.Entries[i]; f.Kind == scan.File && f.Known && f.Stamp.Size >= apply.ShareFrom {
-				e.files[f.Digest] = holder{o, f.Path}
+				e.files[f.Digest] = copyAt{o, f.Path}
 			}
 		}
 	}

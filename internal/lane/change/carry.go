@@ -67,11 +67,11 @@ func CarryOut(ctx context.Context, l *lane.Lane, p *Proposal) error {
 	}
 	if p.composed != nil {
 		for _, layer := range p.composed.Layers() {
-			if err := compose.Adopt(ctx, l, layer, true); err != nil {
+			if err := compose.Register(ctx, l, layer, true); err != nil {
 				return err
 			}
 		}
-		if err := compose.KeepTexts(ctx, l, p.composed.Texts); err != nil {
+		if err := compose.StoreTexts(ctx, l, p.composed.Texts); err != nil {
 			return err
 		}
 	}
@@ -111,7 +111,7 @@ func CarryOut(ctx context.Context, l *lane.Lane, p *Proposal) error {
 	if err := recordChange(ctx, l, &p.Change); err != nil {
 		return err
 	}
-	if err := l.SetMark(ctx, false); err != nil {
+	if err := l.WriteMarkerAs(ctx, false); err != nil {
 		return err
 	}
 	if !p.Plan.Empty() {
@@ -130,9 +130,9 @@ func CarryOut(ctx context.Context, l *lane.Lane, p *Proposal) error {
 func change(ctx context.Context, l *lane.Lane, p *Proposal, memo json.RawMessage) error {
 	over := func(err error) error {
 		ctx := context.WithoutCancel(ctx)
-		return errors.Join(err, l.SetMark(ctx, false), l.Home.End(ctx, l.Game.Name, l.Name, state.BegunChange))
+		return errors.Join(err, l.WriteMarkerAs(ctx, false), l.Home.End(ctx, l.Game.Name, l.Name, state.BegunChange))
 	}
-	if err := l.SetMark(ctx, true); err != nil {
+	if err := l.WriteMarkerAs(ctx, true); err != nil {
 		return over(err)
 	}
 	others := &elsewhere{}

@@ -19,8 +19,8 @@ import (
 	"morvant/internal/state"
 )
 
-// Source is where a player's own files are carried from.
-type Source struct {
+// Origin is where a player's own files are carried from.
+type Origin struct {
 	Name  string
 	state plan.State // what it holds
 	built func(path string) bool
@@ -32,7 +32,7 @@ type Source struct {
 }
 
 // Close gives the source back.
-func (s *Source) Close() error {
+func (s *Origin) Close() error {
 	if s.close == nil {
 		return nil
 	}
@@ -40,7 +40,7 @@ func (s *Source) Close() error {
 }
 
 // FromLane returns another lane of the game as a source.
-func FromLane(ctx context.Context, l *lane.Lane, name string) (*Source, error) {
+func FromLane(ctx context.Context, l *lane.Lane, name string) (*Origin, error) {
 	if name == l.Name {
 		return nil, fmt.Errorf("lane %s cannot be carried from itself", name)
 	}
@@ -48,7 +48,7 @@ func FromLane(ctx context.Context, l *lane.Lane, name string) (*Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Source{Name: "lane " + name, root: o.Root, close: o.Close}
+	s := &Origin{Name: "lane " + name, root: o.Root, close: o.Close}
 	if s.tree, err = o.Look(ctx, 0); err != nil {
 		return nil, errors.Join(err, o.Close())
 	}
@@ -62,12 +62,12 @@ func FromLane(ctx context.Context, l *lane.Lane, name string) (*Source, error) {
 }
 
 // FromFolder returns a folder outside as a source.
-func FromFolder(ctx context.Context, l *lane.Lane, dir string) (*Source, error) {
+func FromFolder(ctx context.Context, l *lane.Lane, dir string) (*Origin, error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return nil, err
 	}
-	s := &Source{Name: dir, root: root, close: root.Close, built: func(string) bool { return false }}
+	s := &Origin{Name: dir, root: root, close: root.Close, built: func(string) bool { return false }}
 	if s.tree, err = scan.Walk(ctx, root, l.Game.Rules()); err == nil {
 		err = s.tree.Read(ctx, root, scan.Request{Sink: scan.Hash(), Task: "Reading", Meter: l.Meter, Now: l.Now})
 	}
@@ -79,7 +79,7 @@ func FromFolder(ctx context.Context, l *lane.Lane, dir string) (*Source, error) 
 }
 
 // FromBuild returns a snapshot as a source.
-func FromBuild(ctx context.Context, l *lane.Lane, b *state.Build) (*Source, error) {
+func FromBuild(ctx context.Context, l *lane.Lane, b *state.Build) (*Origin, error) {
 	if b.Components != nil {
 		return nil, fmt.Errorf("%s is a feed's build and holds nothing of the player's: %w", b.Label, state.ErrUnknown)
 	}
@@ -87,7 +87,7 @@ func FromBuild(ctx context.Context, l *lane.Lane, b *state.Build) (*Source, erro
 	if err != nil {
 		return nil, err
 	}
-	return &Source{Name: b.Name(), state: c.State(), built: func(string) bool { return false }}, nil
+	return &Origin{Name: b.Name(), state: c.State(), built: func(string) bool { return false }}, nil
 }
 
 func has(s plan.State) func(string) bool {
@@ -110,7 +110,7 @@ type Conflict struct {
 
 // Carrying is what a carry would bring.
 type Carrying struct {
-	Source    *Source
+	Source    *Origin
 	New       []plan.Entry
 	Same      int
 	Conflicts []Conflict
@@ -121,7 +121,7 @@ type Carrying struct {
 // CompareOwn lists what of the player's own files a source has that this lane does
 // not: files under keep rules, and others that are no build's. With patterns, only
 // what matches them.
-func CompareOwn(ctx context.Context, l *lane.Lane, s *Source, patterns []string) (*Carrying, error) {
+func CompareOwn(ctx context.Context, l *lane.Lane, s *Origin, patterns []string) (*Carrying, error) {
 	if err := (rules.Rules{Keep: patterns}).Check(); err != nil {
 		return nil, err
 	}
@@ -243,7 +243,7 @@ func ProposeCarry(ctx context.Context, l *lane.Lane, c *Carrying, take Take) (*P
 }
 
 // putFrom puts the files of a source into the store.
-func putFrom(ctx context.Context, l *lane.Lane, s *Source, bring map[string]plan.Node) error {
+func putFrom(ctx context.Context, l *lane.Lane, s *Origin, bring map[string]plan.Node) error {
 	tree := &scan.Tree{Entries: slices.Clone(s.tree.Entries)}
 	session := l.Store.Begin()
 	err := tree.Read(ctx, s.root, scan.Request{

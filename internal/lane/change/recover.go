@@ -88,7 +88,7 @@ func ended(ctx context.Context, l *lane.Lane, end *apply.Ended, c *state.Change,
 		if err := recordChange(ctx, l, c); err != nil {
 			return err
 		}
-		if err := l.SetMark(ctx, false); err != nil {
+		if err := l.WriteMarkerAs(ctx, false); err != nil {
 			return err
 		}
 		if err := apply.Finish(l.Root); err != nil {
@@ -111,7 +111,7 @@ func ended(ctx context.Context, l *lane.Lane, end *apply.Ended, c *state.Change,
 			return err
 		}
 		if recorded {
-			if err := l.SetMark(ctx, false); err != nil {
+			if err := l.WriteMarkerAs(ctx, false); err != nil {
 				return err
 			}
 			if err := recordChange(ctx, l, c); err != nil { // its number
@@ -124,7 +124,7 @@ func ended(ctx context.Context, l *lane.Lane, end *apply.Ended, c *state.Change,
 			return nil
 		}
 	}
-	if err := l.SetMark(ctx, false); err != nil {
+	if err := l.WriteMarkerAs(ctx, false); err != nil {
 		return err
 	}
 	if noted {

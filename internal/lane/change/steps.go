@@ -85,7 +85,7 @@ func convertSaves(ctx context.Context, l *lane.Lane, build string, out *tail) er
 	defer os.RemoveAll(tmp)
 	converted := *now
 	converted.ID, converted.Parts, converted.Files, converted.Bytes = 0, nil, 0, 0
-	keeper := backup.Keeper(l)
+	keeper := backup.Archive(l)
 	for i, p := range now.Parts {
 		at := saves.Place{Path: filepath.Join(tmp, fmt.Sprint(i))}
 		part := p

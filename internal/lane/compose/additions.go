@@ -232,8 +232,8 @@ func ownText(l *lane.Lane, path string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(f, maxEdited))
 }
 
-// KeepTexts puts the content that a pin itself brings into the store.
-func KeepTexts(ctx context.Context, l *lane.Lane, texts map[digest.Digest][]byte) error {
+// StoreTexts puts the content that a pin itself brings into the store.
+func StoreTexts(ctx context.Context, l *lane.Lane, texts map[digest.Digest][]byte) error {
 	if len(texts) == 0 {
 		return nil
 	}

@@ -139,8 +139,8 @@ func Recorded(ctx context.Context, l *lane.Lane, b *state.Build) (*Composed, err
 	return c, err
 }
 
-// Adopt records a feed's build in the store and among the game's builds.
-func Adopt(ctx context.Context, l *lane.Lane, c *Composed, partial bool) error {
+// Register records a feed's build in the store and among the game's builds.
+func Register(ctx context.Context, l *lane.Lane, c *Composed, partial bool) error {
 	if c.Build.Components == nil || c.Recorded && (partial || !c.Build.Partial) {
 		return nil
 	}
@@ -450,7 +450,7 @@ func CarryOutFetch(ctx context.Context, l *lane.Lane, f *Fetch) (*fetch.Fetched,
 	if f.Build.Components == nil {
 		return &fetch.Fetched{}, nil
 	}
-	if err := Adopt(ctx, l, f.composed, true); err != nil {
+	if err := Register(ctx, l, f.composed, true); err != nil {
 		return nil, err
 	}
 	result := &fetch.Fetched{}
@@ -460,7 +460,7 @@ func CarryOutFetch(ctx context.Context, l *lane.Lane, f *Fetch) (*fetch.Fetched,
 			return result, err
 		}
 	}
-	return result, Adopt(ctx, l, f.composed, false)
+	return result, Register(ctx, l, f.composed, false)
 }
 
 // ErrNotFetched is returned for content that is known and not on this computer yet.

@@ -58,7 +58,7 @@ func findFolder(ctx context.Context, l *lane.Lane, is *state.Lane, o lane.Option
 		return err
 	}
 	l.Remade = true
-	return l.SetMark(ctx, false)
+	return l.WriteMarkerAs(ctx, false)
 }
 
 // emptied reports whether the folder has nothing in it, and is on the disk that it was
@@ -83,7 +83,7 @@ func refill(ctx context.Context, l *lane.Lane, o lane.Options) error {
 		return err
 	}
 	l.Remade, l.Strange = true, ""
-	return l.SetMark(ctx, false)
+	return l.WriteMarkerAs(ctx, false)
 }
 
 // away reports whether the disk is missing that the lane's folder was on: the folder
@@ -132,7 +132,7 @@ const resembles = 0.5
 func trust(ctx context.Context, l *lane.Lane, is *state.Lane) error {
 	want := lane.Identity{Game: l.Game.Name, Lane: l.Name}
 	here := volume.ID(l.Dir)
-	switch got := lane.MarkOf(l.Dir); {
+	switch got := lane.MarkerOf(l.Dir); {
 	case got == want:
 		if here != "" && here != is.Volume {
 			is.Volume = here
@@ -157,7 +157,7 @@ func trust(ctx context.Context, l *lane.Lane, is *state.Lane) error {
 		}
 		return nil
 	}
-	err = l.SetMark(ctx, false)
+	err = l.WriteMarkerAs(ctx, false)
 	if errors.Is(err, os.ErrPermission) || volume.ReadOnly(err) || volume.Full(err) {
 		return nil // looking is possible all the same
 	}
@@ -206,11 +206,11 @@ func Moved(ctx context.Context, home *game.Home, name, was string) error {
 		dir := g.Folder(is)
 		if dir != g.Live {
 			moved := filepath.Join(filepath.Dir(g.Live), filepath.Base(dir))
-			if filepath.Dir(dir) != filepath.Dir(was) || lane.MarkOf(moved) != (lane.Identity{Game: name, Lane: is.Name}) {
+			if filepath.Dir(dir) != filepath.Dir(was) || lane.MarkerOf(moved) != (lane.Identity{Game: name, Lane: is.Name}) {
 				continue
 			}
 			is.Place, dir = moved, moved
-		} else if lane.MarkOf(dir) == (lane.Identity{}) {
+		} else if lane.MarkerOf(dir) == (lane.Identity{}) {
 			if err := lane.WriteMarker(dir, lane.Marker{Game: name, Lane: is.Name, State: "free"}); err != nil {
 				return err
 			}

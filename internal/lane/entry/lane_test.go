@@ -43,7 +43,7 @@ func newBench(t *testing.T, settings game.Settings) *bench {
 	t.Cleanup(func() { b.home.Close() })
 	settings.Live = b.live
 	require.NoError(t, b.home.Create(&game.Game{Name: "quay", Settings: settings}))
-	b.on(func(l *lane.Lane) { require.NoError(t, l.Mark(t.Context())) })
+	b.on(func(l *lane.Lane) { require.NoError(t, l.WriteMarker(t.Context())) })
 	return b
 }
 

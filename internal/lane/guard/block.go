@@ -18,9 +18,9 @@ import (
 	"morvant/internal/state"
 )
 
-// place is where the game's block rules apply. The files are the build's, without
+// site is where the game's block rules apply. The files are the build's, without
 // what is the player's own.
-func place(ctx context.Context, l *lane.Lane) (block.Place, error) {
+func site(ctx context.Context, l *lane.Lane) (block.Site, error) {
 	at := Outside(l)
 	pin, b, err := l.Pin(ctx)
 	if errors.Is(err, state.ErrUnknown) || err == nil && b == nil {
@@ -58,16 +58,16 @@ func noted(ctx context.Context, l *lane.Lane, set bool, do func() error) error {
 }
 
 func setBlock(ctx context.Context, l *lane.Lane) error {
-	return keepingDigests(ctx, l, func() error {
-		at, err := place(ctx, l)
+	return rememberingDigests(ctx, l, func() error {
+		at, err := site(ctx, l)
 		if err != nil {
 			return err
 		}
-		holds, err := l.Home.Holds(ctx, l.Game.Name, l.Name)
+		holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name)
 		if err != nil {
 			return err
 		}
-		var stay []*block.Hold
+		var stay []*block.Applied
 		for _, h := range holds {
 			// The files that read-only is about go with the build: it begins anew.
 			if h.Rule.Kind != block.ReadOnly && slices.Contains(l.Game.Block, h.Rule) {
@@ -79,25 +79,25 @@ func setBlock(ctx context.Context, l *lane.Lane) error {
 			}
 		}
 		for _, r := range l.Game.Block {
-			h := heldBy(stay, r)
+			h := appliedFor(stay, r)
 			if h == nil {
 				if h, err = block.Prepare(r, at); err != nil {
 					return err
 				}
 				stay = append(stay, h)
 			}
-			if err := l.Home.SetHolds(ctx, l.Game.Name, l.Name, stay); err != nil {
+			if err := l.Home.SetApplied(ctx, l.Game.Name, l.Name, stay); err != nil {
 				return err
 			}
 			if err := h.Set(at); err != nil {
 				return err
 			}
 		}
-		return l.Home.SetHolds(ctx, l.Game.Name, l.Name, stay)
+		return l.Home.SetApplied(ctx, l.Game.Name, l.Name, stay)
 	})
 }
 
-func heldBy(list []*block.Hold, r block.Rule) *block.Hold {
+func appliedFor(list []*block.Applied, r block.Rule) *block.Applied {
 	for _, h := range list {
 		if h.Rule == r {
 			return h
@@ -110,23 +110,23 @@ func heldBy(list []*block.Hold, r block.Rule) *block.Hold {
 // stays, unless force says otherwise, and is reported as ErrTouched; the rest is put
 // back all the same.
 func Unblock(ctx context.Context, l *lane.Lane, force bool) error {
-	if holds, err := l.Home.Holds(ctx, l.Game.Name, l.Name); err != nil || len(holds) == 0 {
+	if holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name); err != nil || len(holds) == 0 {
 		return err
 	}
 	return noted(ctx, l, false, func() error { return liftBlock(ctx, l, force) })
 }
 
 func liftBlock(ctx context.Context, l *lane.Lane, force bool) error {
-	return keepingDigests(ctx, l, func() error {
-		at, err := place(ctx, l)
+	return rememberingDigests(ctx, l, func() error {
+		at, err := site(ctx, l)
 		if err != nil {
 			return err
 		}
-		holds, err := l.Home.Holds(ctx, l.Game.Name, l.Name)
+		holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name)
 		if err != nil {
 			return err
 		}
-		var left []*block.Hold
+		var left []*block.Applied
 		var errs []error
 		for _, h := range holds {
 			if err := h.Lift(at, force); err != nil {
@@ -134,24 +134,24 @@ func liftBlock(ctx context.Context, l *lane.Lane, force bool) error {
 				errs = append(errs, err)
 			}
 		}
-		errs = append(errs, l.Home.SetHolds(ctx, l.Game.Name, l.Name, left))
+		errs = append(errs, l.Home.SetApplied(ctx, l.Game.Name, l.Name, left))
 		return errors.Join(errs...)
 	})
 }
 
 // Loosen lets go of files that a block has made immutable, so that the lane can be
 // changed; Tighten takes hold of them again. Where there are none, both do nothing.
-func Loosen(ctx context.Context, l *lane.Lane) error { return hold(ctx, l, true) }
+func Loosen(ctx context.Context, l *lane.Lane) error { return turn(ctx, l, true) }
 
 // Tighten is the end of Loosen, also of one that a crash cut off.
-func Tighten(ctx context.Context, l *lane.Lane) error { return hold(ctx, l, false) }
+func Tighten(ctx context.Context, l *lane.Lane) error { return turn(ctx, l, false) }
 
-func hold(ctx context.Context, l *lane.Lane, loose bool) error {
-	holds, err := l.Home.Holds(ctx, l.Game.Name, l.Name)
+func turn(ctx context.Context, l *lane.Lane, loose bool) error {
+	holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return err
 	}
-	var turn []*block.Hold
+	var turn []*block.Applied
 	for _, h := range holds {
 		if h.Rule.Immutable && h.Loose != loose {
 			turn = append(turn, h)
@@ -160,8 +160,8 @@ func hold(ctx context.Context, l *lane.Lane, loose bool) error {
 	if len(turn) == 0 {
 		return nil
 	}
-	return keepingDigests(ctx, l, func() error {
-		at, err := place(ctx, l)
+	return rememberingDigests(ctx, l, func() error {
+		at, err := site(ctx, l)
 		if err != nil {
 			return err
 		}
@@ -174,7 +174,7 @@ func hold(ctx context.Context, l *lane.Lane, loose bool) error {
 			h.Loose = loose
 		}
 		// Noted before anything is let go, and after everything is held again.
-		if err := l.Home.SetHolds(ctx, l.Game.Name, l.Name, holds); err != nil || !loose {
+		if err := l.Home.SetApplied(ctx, l.Game.Name, l.Name, holds); err != nil || !loose {
 			return err
 		}
 		for _, h := range turn {
@@ -189,14 +189,14 @@ func hold(ctx context.Context, l *lane.Lane, loose bool) error {
 // States says how each rule stands that is in force, and lists those of the
 // settings that are not.
 func States(ctx context.Context, l *lane.Lane) ([]block.State, error) {
-	holds, err := l.Home.Holds(ctx, l.Game.Name, l.Name)
+	holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return nil, err
 	}
 	if len(holds)+len(l.Game.Block) == 0 {
 		return nil, nil
 	}
-	at, err := place(ctx, l)
+	at, err := site(ctx, l)
 	if err != nil {
 		return nil, err
 	}
@@ -205,7 +205,7 @@ func States(ctx context.Context, l *lane.Lane) ([]block.State, error) {
 		list = append(list, h.Check(at))
 	}
 	for _, r := range l.Game.Block {
-		if heldBy(holds, r) == nil {
+		if appliedFor(holds, r) == nil {
 			list = append(list, block.State{Rule: r, Broke: block.NotSet})
 		}
 	}
@@ -232,9 +232,9 @@ func Lasting(err error) bool {
 	return errors.Is(err, block.ErrTouched) || errors.Is(err, block.ErrRule) || errors.Is(err, edit.ErrMatches) || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrExist)
 }
 
-// keepingDigests runs what changes modes and nothing else, and carries over what is
+// rememberingDigests runs what changes modes and nothing else, and carries over what is
 // known of the files' content: their time of any change moves on.
-func keepingDigests(ctx context.Context, l *lane.Lane, change func() error) error {
+func rememberingDigests(ctx context.Context, l *lane.Lane, change func() error) error {
 	before, err := l.Walk(ctx)
 	if err != nil {
 		return err
@@ -290,12 +290,12 @@ func Recover(ctx context.Context, l *lane.Lane) error {
 // Suspend takes off what blocks the launcher outside of the lane's own files,
 // for the next lane may want it otherwise. Files that are read-only stay so.
 func Suspend(ctx context.Context, l *lane.Lane) error {
-	holds, err := l.Home.Holds(ctx, l.Game.Name, l.Name)
+	holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return err
 	}
 	at := Outside(l)
-	var stay []*block.Hold
+	var stay []*block.Applied
 	for _, h := range holds {
 		if h.Rule.Kind == block.ReadOnly {
 			stay = append(stay, h)
@@ -308,7 +308,7 @@ func Suspend(ctx context.Context, l *lane.Lane) error {
 			return err
 		}
 	}
-	return l.Home.SetHolds(ctx, l.Game.Name, l.Name, stay)
+	return l.Home.SetApplied(ctx, l.Game.Name, l.Name, stay)
 }
 
 // Resume sets again what suspendBlock took off, if the lane is held and blocked.
@@ -317,13 +317,13 @@ func Resume(ctx context.Context, l *lane.Lane) error {
 	if err != nil || !pin.Held() || pin.Open || len(l.Game.Block) == 0 {
 		return err
 	}
-	holds, err := l.Home.Holds(ctx, l.Game.Name, l.Name)
+	holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return err
 	}
 	at := Outside(l)
 	for _, r := range l.Game.Block {
-		h := heldBy(holds, r)
+		h := appliedFor(holds, r)
 		switch {
 		case h != nil && r.Kind == block.ReadOnly:
 			continue // it has stayed
@@ -335,7 +335,7 @@ func Resume(ctx context.Context, l *lane.Lane) error {
 			}
 			holds = append(holds, h)
 		}
-		if err := l.Home.SetHolds(ctx, l.Game.Name, l.Name, holds); err != nil {
+		if err := l.Home.SetApplied(ctx, l.Game.Name, l.Name, holds); err != nil {
 			return err
 		}
 		if err := h.Set(at); err != nil {
@@ -346,8 +346,8 @@ func Resume(ctx context.Context, l *lane.Lane) error {
 }
 
 // Outside is where block rules apply that are not about the build's files.
-func Outside(l *lane.Lane) block.Place {
-	at := block.Place{Dir: l.Dir}
+func Outside(l *lane.Lane) block.Site {
+	at := block.Site{Dir: l.Dir}
 	at.Home, _ = os.UserHomeDir() // without one, a path with ~ is simply not found
 	return at
 }

@@ -61,7 +61,7 @@ func Import(ctx context.Context, l *lane.Lane, from Imports) (*state.Build, erro
 	if _, err := os.Stat(from.Source); err != nil {
 		return nil, err
 	}
-	label, err := freeLabel(ctx, l, from.Label)
+	label, err := labelOrNext(ctx, l, from.Label)
 	if err != nil {
 		return nil, err
 	}

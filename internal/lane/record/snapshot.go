@@ -65,7 +65,7 @@ type Taken struct {
 
 // Snapshot records the folder, content included. Without a label the time is the label.
 func Snapshot(ctx context.Context, l *lane.Lane, label, note string) (*Taken, error) {
-	label, err := freeLabel(ctx, l, label)
+	label, err := labelOrNext(ctx, l, label)
 	if err != nil {
 		return nil, err
 	}
@@ -109,7 +109,7 @@ func Snapshot(ctx context.Context, l *lane.Lane, label, note string) (*Taken, er
 
 // RecordFolder records the files of another folder that are in the set, as a snapshot.
 func RecordFolder(ctx context.Context, l *lane.Lane, dir, label, note string, only *rules.Set) (*state.Build, error) {
-	label, err := FreeLabel(ctx, l, label)
+	label, err := NextLabel(ctx, l, label)
 	if err != nil {
 		return nil, err
 	}
@@ -161,7 +161,7 @@ func warnOfDates(l *lane.Lane, t *scan.Tree) {
 // fill puts the content of every file into the store, reading only what may not
 // be there yet.
 func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tree, builds []*state.Build) error {
-	if lane.Known(t) {
+	if lane.AllRead(t) {
 		// A build whose manifest is in the store has all of its content there.
 		d := t.Manifest().Digest()
 		if slices.ContainsFunc(builds, func(b *state.Build) bool { return b.Manifest == d }) {
@@ -225,9 +225,9 @@ func record(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.T
 	return b, compose.Describe(ctx, l, session, b, m.Encode(), a.Encode())
 }
 
-func freeLabel(ctx context.Context, l *lane.Lane, label string) (string, error) {
+func labelOrNext(ctx context.Context, l *lane.Lane, label string) (string, error) {
 	if label == "" {
-		return FreeLabel(ctx, l, l.Now().Format("2006-01-02-1504"))
+		return NextLabel(ctx, l, l.Now().Format("2006-01-02-1504"))
 	}
 	taken, err := taken(ctx, l)
 	if err != nil {
@@ -239,11 +239,11 @@ func freeLabel(ctx context.Context, l *lane.Lane, label string) (string, error) 
 	return label, catalogue.CheckLabel(label)
 }
 
-// FreeLabel returns a label that no snapshot has: this one, or with a number behind
+// NextLabel returns a label that no snapshot has: this one, or with a number behind
 // it. An empty one stands for the time.
-func FreeLabel(ctx context.Context, l *lane.Lane, base string) (string, error) {
+func NextLabel(ctx context.Context, l *lane.Lane, base string) (string, error) {
 	if base == "" {
-		return freeLabel(ctx, l, "")
+		return labelOrNext(ctx, l, "")
 	}
 	taken, err := taken(ctx, l)
 	if err != nil {

@@ -141,7 +141,7 @@ func Of(ctx context.Context, l *lane.Lane) (*Status, error) {
 		}
 		return s, err
 	}
-	if lane.Known(tree) {
+	if lane.AllRead(tree) {
 		d := tree.Manifest().Digest()
 		if i := slices.IndexFunc(builds, func(b *state.Build) bool { return b.Manifest == d }); i >= 0 {
 			s.Equals = builds[i]
