@@ -121,3 +121,29 @@ func BenchmarkNext(b *testing.B) {
 		cutAll(c, data)
 	}
 }
+
+// TestEveryLengthIsCutByTheDefinition: with small sizes, so that the ends, odd and even, are near.
+func TestEveryLengthIsCutByTheDefinition(t *testing.T) {
+	for _, sizes := range []Sizes{{64, 256, 700}, {65, 256, 256}, {100, 128, 1001}, {256, 256, 256}} {
+		c, err := NewSizes(sizes)
+		require.NoError(t, err, "%v", sizes)
+		data := random(9, 5000)
+		for n := range 1500 {
+			for at := 0; at+n < len(data); at += 499 {
+				part := data[at : at+n]
+				require.Equal(t, slowNext(c, part), c.Next(part), "%v: %d bytes from %d", sizes, n, at)
+			}
+		}
+	}
+}
+
+func TestSizesThatCannotBeUsed(t *testing.T) {
+	for _, sizes := range []Sizes{{63, 256, 1024}, {512, 256, 1024}, {64, 256, 255}, {64, 300, 1024}, {64, 64, 1024}, {0, 0, 0}} {
+		_, err := NewSizes(sizes)
+		require.Error(t, err, "%v", sizes)
+	}
+	for _, sizes := range []Sizes{{64, 128, 128}, {128, 128, 128}} {
+		_, err := NewSizes(sizes)
+		require.NoError(t, err, "%v", sizes)
+	}
+}

@@ -40,3 +40,33 @@ func TestChunksThatShareMuchHaveSketchesThatDo(t *testing.T) {
 	require.Zero(t, shared(sketch, c.Sketch(other)))
 	require.Empty(t, c.Sketch([]byte("too short")))
 }
+
+// TestASketchFollowsTheDefinition: the least of the hashes of all windows of 32 bytes.
+func TestASketchFollowsTheDefinition(t *testing.T) {
+	c := New()
+	for _, n := range []int{0, 31, 32, 33, 2000, 70_000} {
+		data := random(uint64(n), n)
+		var want []uint64
+		for i := 31; i < n; i++ {
+			var hash uint64
+			for _, b := range data[i-31 : i+1] {
+				hash = hash<<2 + c.table[b]
+			}
+			if hash>>(64-5) == 0 {
+				want = append(want, hash*0x9E3779B97F4A7C15)
+			}
+		}
+		slices.Sort(want)
+		want = slices.Compact(want)
+		require.Equal(t, Sketch(append([]uint64{}, want[:min(16, len(want))]...)), c.Sketch(data), "%d bytes", n)
+	}
+	// A window that is found by chance alone is found at the very beginning, too.
+	for seed := range uint64(200) {
+		data := random(seed, 32)
+		var hash uint64
+		for _, b := range data {
+			hash = hash<<2 + c.table[b]
+		}
+		require.Equal(t, hash>>(64-5) == 0, len(c.Sketch(data)) == 1)
+	}
+}
