@@ -37,11 +37,16 @@ const memoryLimit = 160 << 20
 
 // Main runs the program and returns its exit code.
 func Main(args []string, stdin, stdout, stderr *os.File) (code int) {
+	return MainAt(time.Now, args, stdin, stdout, stderr)
+}
+
+// MainAt is Main by another clock.
+func MainAt(now func() time.Time, args []string, stdin, stdout, stderr *os.File) (code int) {
 	debug.SetMemoryLimit(memoryLimit)
 	debug.SetTraceback("none") // of what cannot be caught below, a player sees one line
 	defer func() {
 		if what := recover(); what != nil {
-			fmt.Fprintln(stderr, crashed(args, what, debug.Stack(), time.Now()))
+			fmt.Fprintln(stderr, crashed(args, what, debug.Stack(), now()))
 			code = app.ExitFailed
 		}
 	}()
@@ -53,7 +58,7 @@ func Main(args []string, stdin, stdout, stderr *os.File) (code int) {
 	defer stop()
 	// A second Ctrl-C ends the program at once; what is on disk can take it.
 	context.AfterFunc(ctx, stop)
-	a := &app.App{Args: args, In: stdin, Stdout: stdout, Stderr: stderr, Out: view.Visibly(stdout), Err: view.Visibly(stderr), Now: time.Now, Interrupted: ctx.Done()}
+	a := &app.App{Args: args, In: stdin, Stdout: stdout, Stderr: stderr, Out: view.Visibly(stdout), Err: view.Visibly(stderr), Now: now, Interrupted: ctx.Done()}
 	if notTyped(args, stdin) {
 		sayHowToType(stdin, stdout)
 		return app.ExitUsage

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"flag"
 	"fmt"
 	"io/fs"
 	"os"
@@ -15,6 +16,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/cli"
@@ -33,7 +35,16 @@ func TestMain(m *testing.M) {
 	if os.Getenv(asProgram) != "" {
 		os.Exit(cli.Main(os.Args, os.Stdin, os.Stdout, os.Stderr))
 	}
-	os.Exit(buildAndRun(m))
+	testscript.Main(tests{m}, map[string]func(){"morvant": byClock})
+}
+
+// tests are the tests of this package, around which scripts get their commands.
+type tests struct{ *testing.M }
+
+func (m tests) Run() int {
+	// Most of a test is waiting for programs that it runs.
+	_ = flag.Set("test.parallel", fmt.Sprint(2*runtime.GOMAXPROCS(0)))
+	return buildAndRun(m.M)
 }
 
 func buildAndRun(m *testing.M) int {

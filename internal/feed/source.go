@@ -62,7 +62,7 @@ type Source interface {
 	// get returns a whole file of at most limit bytes, or errUnchanged if it is
 	// the version that is known.
 	get(ctx context.Context, path string, limit int64, known validators) ([]byte, validators, error)
-	// open returns the bytes of a file between from and to. at is where the
+	// Open returns the bytes of a file between from and to. at is where the
 	// stream begins: a server that ignores ranges begins at 0.
 	Open(ctx context.Context, path string, from, to int64) (body io.ReadCloser, at int64, err error)
 	// String returns the address, for messages.
@@ -109,7 +109,10 @@ type Folder struct {
 
 func (f *Folder) String() string { return f.Dir }
 
-func (f *Folder) file(path string) (*os.File, fs.FileInfo, error) {
+func (f *Folder) file(ctx context.Context, path string) (*os.File, fs.FileInfo, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, nil, err
+	}
 	root, err := os.OpenRoot(f.Dir)
 	if err != nil {
 		return nil, nil, err
@@ -129,8 +132,8 @@ func (f *Folder) file(path string) (*os.File, fs.FileInfo, error) {
 	return file, info, nil
 }
 
-func (f *Folder) get(_ context.Context, path string, limit int64, known validators) ([]byte, validators, error) {
-	file, info, err := f.file(path)
+func (f *Folder) get(ctx context.Context, path string, limit int64, known validators) ([]byte, validators, error) {
+	file, info, err := f.file(ctx, path)
 	if err != nil {
 		return nil, validators{}, err
 	}
@@ -144,7 +147,7 @@ func (f *Folder) get(_ context.Context, path string, limit int64, known validato
 }
 
 func (f *Folder) Open(ctx context.Context, path string, from, to int64) (io.ReadCloser, int64, error) {
-	file, _, err := f.file(path)
+	file, _, err := f.file(ctx, path)
 	if err != nil {
 		return nil, 0, err
 	}
