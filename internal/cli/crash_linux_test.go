@@ -134,6 +134,9 @@ func (w *crashWorld) settled(where string, from, to map[string]string, again []s
 
 func canTrace(t *testing.T) {
 	t.Helper()
+	if testing.Short() {
+		t.Skip("runs traced are slow")
+	}
 	if out, err := exec.Command("strace", "-qq", "-o", "/dev/null", "-e", "inject=getuid:retval=7", "true").CombinedOutput(); err != nil {
 		t.Skipf("strace cannot inject faults here: %v %s", err, out)
 	}

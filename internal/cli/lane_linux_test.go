@@ -66,7 +66,7 @@ func TestKilledAtAnyPointASwitchIsFinishedOrTakenBack(t *testing.T) {
 			}
 		}
 	}
-	require.Greater(t, kills, 6)
+	require.Greater(t, kills, least(6))
 }
 
 // TestALaneOnAnotherDiskIsLinkedOrRefused needs a second file system that anybody may
@@ -139,7 +139,7 @@ func TestKilledAtAnyPointSavesAreOldOrNew(t *testing.T) {
 			}
 		}
 	}
-	require.Greater(t, kills, 4)
+	require.Greater(t, kills, least(4))
 }
 
 // TestKilledAtAnyPointASharedFolderIsThere kills the sharing of a folder and the taking
@@ -194,7 +194,7 @@ func TestKilledAtAnyPointASharedFolderIsThere(t *testing.T) {
 			}
 		}
 	}
-	require.Greater(t, kills, 3)
+	require.Greater(t, kills, least(3))
 }
 
 // TestKilledAtAnyPointAPinFileIsAppliedOrNot kills the applying of a pin file, with an
@@ -242,7 +242,7 @@ func TestKilledAtAnyPointAPinFileIsAppliedOrNot(t *testing.T) {
 			require.Equal(t, "Cinder Quay race\n", w.read("version.txt"), where)
 		}
 	}
-	require.Greater(t, kills, 3)
+	require.Greater(t, kills, least(3))
 }
 
 // TestANewLaneSharesTheSpaceOfAnother needs a file system with reflinks that has no

@@ -47,11 +47,11 @@ func TestEntriesAreInOrderAndOnce(t *testing.T) {
 
 func TestWhatNewerVersionsWroteIsTold(t *testing.T) {
 	for text, newer := range map[string]bool{
-		`"format":"morvant-manifest/2"`: true,
+		`"format":"morvant-manifest/2"`:                                       true,
 		`{"x":1,"format":"morvant-manifest/` + strings.Repeat("9", 20) + `"}`: true,
-		`"format":"morvant-manifest/`:   false, // cut
-		`"format":"morvant-manifest/1"`: false,
-		`"format":"other/2"`:            false,
+		`"format":"morvant-manifest/`:                                         false, // cut
+		`"format":"morvant-manifest/1"`:                                       false,
+		`"format":"other/2"`:                                                  false,
 	} {
 		_, err := Decode([]byte(text))
 		if newer {

@@ -417,13 +417,16 @@ type coded struct {
 	err      error
 }
 
-// code reads and codes chunks on all processors and hands them on in order.
+// code reads and codes chunks on all processors and hands them on in order. When it
+// returns, nobody works any more on what it was given.
 func (c *contents) code(ctx context.Context, pieces []store.Piece, b *bases, take func(store.Piece, coded) error) error {
+	var work sync.WaitGroup
+	defer work.Wait()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	queue := make(chan chan coded, 4*runtime.GOMAXPROCS(0))
 	slots := make(chan struct{}, runtime.GOMAXPROCS(0))
-	go func() {
+	work.Go(func() {
 		defer close(queue)
 		for _, piece := range pieces {
 			result := make(chan coded, 1)
@@ -433,12 +436,12 @@ func (c *contents) code(ctx context.Context, pieces []store.Piece, b *bases, tak
 				return
 			}
 			slots <- struct{}{}
-			go func() {
+			work.Go(func() {
 				defer func() { <-slots }()
 				result <- c.encode(ctx, piece.Digest, b)
-			}()
+			})
 		}
-	}()
+	})
 	for _, piece := range pieces {
 		result, ok := <-queue
 		if !ok {

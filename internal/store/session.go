@@ -67,6 +67,7 @@ type openPack struct {
 
 // Begin starts a session.
 func (s *Store) Begin() *Session {
+	s.sessions.Add(1)
 	ss := &Session{
 		store:    s,
 		cutter:   chunk.New(),
@@ -428,10 +429,14 @@ func (ss *Session) Close() error {
 	if ss.current != nil {
 		ss.retire()
 	}
+	again := ss.closed
 	ss.closed = true
 	ss.moved.Broadcast()
 	ss.mu.Unlock()
 	<-ss.done
+	if !again {
+		ss.store.sessions.Add(-1)
+	}
 	return ss.failed
 }
 

@@ -24,6 +24,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -59,6 +60,8 @@ type Store struct {
 	lock  *flock.Flock
 	coder *pack.Coder
 	files *packFiles
+	// sessions is how many sessions are open.
+	sessions atomic.Int32
 	// Rebuilt says that the index had been lost or damaged, and was made anew from the
 	// packs.
 	Rebuilt bool
@@ -198,8 +201,15 @@ func openIndex(ctx context.Context, dir, file string, lock *flock.Flock) (*Store
 	return s, nil
 }
 
-// Close gives the store back. Sessions must be closed before.
-func (s *Store) Close() error { return errors.Join(s.closeFiles(), s.lock.Close()) }
+// Close gives the store back. Sessions must be closed before: one that is not is an error,
+// since what it has put may not be there.
+func (s *Store) Close() error {
+	var err error
+	if n := s.sessions.Load(); n > 0 {
+		err = fmt.Errorf("the store was closed while something was being put into it (%d sessions)", n)
+	}
+	return errors.Join(err, s.closeFiles(), s.lock.Close())
+}
 
 func (s *Store) closeFiles() error {
 	s.coder.Close()

@@ -381,3 +381,17 @@ func FuzzDecodeLayout(f *testing.F) {
 		}
 	})
 }
+
+func TestASessionThatIsNotClosedIsReported(t *testing.T) {
+	s, err := Open(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	session := s.Begin()
+	require.ErrorContains(t, s.Close(), "while something was being put into it")
+	require.NoError(t, session.Close())
+	s, err = Open(t.Context(), s.Dir())
+	require.NoError(t, err)
+	session = s.Begin()
+	require.NoError(t, session.Close())
+	require.NoError(t, session.Close(), "again does nothing")
+	require.NoError(t, s.Close())
+}
