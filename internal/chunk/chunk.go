@@ -103,7 +103,7 @@ func (c *Cutter) Next(data []byte) int {
 // roll moves the hash from position i on and returns the first position, no
 // earlier than from, at which a chunk may end; zero if there is none.
 func (c *Cutter) roll(hash uint64, data []byte, i, from int, mask uint64) (uint64, int) {
-	for ; i < from && i < len(data); i++ {
+	for ; i < from; i++ {
 		hash = hash<<1 + c.table[data[i]]
 	}
 	// Two bytes at a step: after the first, twice the hash is at hand, and no

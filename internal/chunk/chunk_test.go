@@ -127,9 +127,15 @@ func TestEveryLengthIsCutByTheDefinition(t *testing.T) {
 	for _, sizes := range []Sizes{{64, 256, 700}, {65, 256, 256}, {100, 128, 1001}, {256, 256, 256}} {
 		c, err := NewSizes(sizes)
 		require.NoError(t, err, "%v", sizes)
-		data := random(9, 5000)
+		data := random(9, 20_000)
 		for n := range 1500 {
-			for at := 0; at+n < len(data); at += 499 {
+			for at := 0; at+n < len(data); at += 1999 {
+				part := data[at : at+n]
+				require.Equal(t, slowNext(c, part), c.Next(part), "%v: %d bytes from %d", sizes, n, at)
+			}
+		}
+		for at := range len(data) - 700 { // so that every place for a cut is hit
+			for n := 699; n <= 700; n++ {
 				part := data[at : at+n]
 				require.Equal(t, slowNext(c, part), c.Next(part), "%v: %d bytes from %d", sizes, n, at)
 			}

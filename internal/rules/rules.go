@@ -115,11 +115,11 @@ func NewSet(patterns []string) *Set {
 
 // Match reports whether p is in the set.
 func (s *Set) Match(p string) bool {
-	return len(s.patterns) > 0 && s.match(volume.UsualFold(p))
+	return len(s.patterns) != 0 && s.match(volume.UsualFold(p))
 }
 
 func (s *Set) match(p string) bool {
-	if i := strings.LastIndexByte(p, '/'); i >= 0 {
+	if i := strings.LastIndexByte(p, '/'); i != -1 {
 		dir := p[:i]
 		matched, known := s.dirs.Load(dir)
 		if !known {
