@@ -148,6 +148,7 @@ func (f *Feed) save() error {
 	return f.Put(subscriptionFile, b)
 }
 
+// File returns where a file of the copy stands.
 func (f *Feed) File(path string) string { return filepath.Join(f.dir, filepath.FromSlash(path)) }
 
 // Put writes a file of the copy as a whole.

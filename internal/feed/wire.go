@@ -76,6 +76,7 @@ type Wire struct {
 	quiet    atomic.Int64 // no warning before this time, in nanoseconds since 1970
 }
 
+// NewWire returns a line, to be closed at the end.
 func NewWire(o Options) *Wire {
 	if o.Silence == 0 {
 		o.Silence = defaultSilence
@@ -346,4 +347,5 @@ func sleep(ctx context.Context, d time.Duration) error {
 	}
 }
 
+// NoProgress is for what does not get further by parts.
 func NoProgress() int64 { return 0 }

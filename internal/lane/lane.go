@@ -169,6 +169,7 @@ func (l *Lane) Pin(ctx context.Context) (state.Pin, *state.Build, error) {
 // NotRunning returns an error if a program runs from the lane.
 func (l *Lane) NotRunning() error { return NotRunningIn(l.Dir) }
 
+// NotRunningIn returns an error if a program runs from a folder.
 func NotRunningIn(dir string) error {
 	list, err := process.In(dir)
 	if err != nil {

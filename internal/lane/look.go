@@ -85,8 +85,10 @@ func (l *Lane) Spelling(here plan.State) *plan.Spelling {
 	return plan.SpellingOf(here)
 }
 
+// CacheKey names the lane for what is remembered of its files.
 func (l *Lane) CacheKey() string { return state.CacheKey(l.Game.Name, l.Name) }
 
+// AllRead reports whether the content of every file of a tree is known.
 func AllRead(t *scan.Tree) bool {
 	for i := range t.Entries {
 		if e := &t.Entries[i]; e.Kind == scan.File && !e.Known {

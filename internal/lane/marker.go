@@ -25,6 +25,7 @@ func LaneAt(dir string) (game, lane string) {
 
 const MarkerFile = manifest.PrivateDir + "/lane.toml"
 
+// Marker is what the file in a lane's folder says.
 type Marker struct {
 	Game       string    `toml:"game"`
 	Lane       string    `toml:"lane"`
@@ -37,8 +38,10 @@ type Marker struct {
 const markerHead = "# Written by Morvant: tells which install this folder is. Please leave it as it is.\n"
 
 // WriteMarker writes the marker that tells a person which copy they are looking at.
+// WriteMarker writes a marker into a folder.
 func (l *Lane) WriteMarker(ctx context.Context) error { return l.WriteMarkerAs(ctx, false) }
 
+// WriteMarkerAs writes the marker; unfinished says that a change of the folder is under way.
 func (l *Lane) WriteMarkerAs(ctx context.Context, unfinished bool) error {
 	pin, b, err := l.Pin(ctx)
 	if err != nil && !errors.Is(err, state.ErrUnknown) {

@@ -202,8 +202,13 @@ func (st *State) AddBuild(ctx context.Context, b *Build) error {
 // Recorded lists the builds of a game that are recorded here, the newest first;
 // of all games if name is empty.
 func (st *State) Recorded(ctx context.Context, name string) ([]*Build, error) {
-	rows, err := st.DB.QueryContext(ctx, `SELECT b.uid, b.game, b.label, b.note, b.made, b.manifest, b.attributes, b.files, b.bytes, b.record,
-		b.channel, b.components, b.chosen, b.partial FROM build b WHERE b.game = ? OR ? = '' ORDER BY b.made DESC, b.id DESC`, name, name)
+	return st.builds(ctx, `game = ?1 OR ?1 = ''`, name)
+}
+
+// builds lists the recorded builds for which a condition holds, the newest first.
+func (st *State) builds(ctx context.Context, where string, args ...any) ([]*Build, error) {
+	rows, err := st.DB.QueryContext(ctx, `SELECT uid, game, label, note, made, manifest, attributes, files, bytes, record, channel, components, chosen, partial
+		FROM build WHERE `+where+` ORDER BY made DESC, id DESC`, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -232,8 +237,10 @@ func (st *State) Recorded(ctx context.Context, name string) ([]*Build, error) {
 	return list, rows.Err()
 }
 
+// NewestFirst orders builds for people.
 func NewestFirst(a, b *Build) int { return b.Made.Compare(a.Made) }
 
+// AddNotes fills in the player's own notes.
 func (st *State) AddNotes(ctx context.Context, name string, list []*Build) error {
 	rows, err := st.DB.QueryContext(ctx, `SELECT build, note FROM own_note WHERE game = ?`, name)
 	if err != nil {
@@ -274,14 +281,12 @@ func (st *State) SetNote(ctx context.Context, b *Build, note string) error {
 
 // RecordedBuild returns a build of a game by its UID.
 func (st *State) RecordedBuild(ctx context.Context, name, uid string) (*Build, error) {
-	list, err := st.Recorded(ctx, name)
+	list, err := st.builds(ctx, `game = ? AND uid = ?`, name, uid)
 	if err != nil {
 		return nil, err
 	}
-	for _, b := range list {
-		if b.UID == uid {
-			return b, nil
-		}
+	if len(list) == 1 {
+		return list[0], nil
 	}
 	return nil, fmt.Errorf("the build that %s is held to is %w any more", name, ErrUnknown)
 }

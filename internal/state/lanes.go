@@ -112,6 +112,7 @@ func (st *State) Lanes(ctx context.Context, name string) ([]*Lane, error) {
 	return list, nil
 }
 
+// LiveLane returns the name of the live lane.
 func (st *State) LiveLane(ctx context.Context, game string) (string, error) {
 	var name string
 	err := st.DB.QueryRowContext(ctx, `SELECT lane FROM live WHERE game = ?`, game).Scan(&name)

@@ -30,7 +30,12 @@ func (st *State) AddBackup(ctx context.Context, b *saves.Backup) error {
 // Backups lists the backups of a game's saves, the newest first; of all games if name
 // is empty.
 func (st *State) Backups(ctx context.Context, name string) ([]*saves.Backup, error) {
-	rows, err := st.DB.QueryContext(ctx, `SELECT id, game, lane, made, why, build, parts, files, bytes FROM saves WHERE game = ? OR ? = '' ORDER BY id DESC`, name, name)
+	return st.backups(ctx, `game = ?1 OR ?1 = ''`, name)
+}
+
+// backups lists the backups for which a condition holds, the newest first.
+func (st *State) backups(ctx context.Context, where string, args ...any) ([]*saves.Backup, error) {
+	rows, err := st.DB.QueryContext(ctx, `SELECT id, game, lane, made, why, build, parts, files, bytes FROM saves WHERE `+where+` ORDER BY id DESC`, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -54,14 +59,12 @@ func (st *State) Backups(ctx context.Context, name string) ([]*saves.Backup, err
 
 // Backup returns a backup of a game's saves.
 func (st *State) Backup(ctx context.Context, name string, id int64) (*saves.Backup, error) {
-	list, err := st.Backups(ctx, name)
+	list, err := st.backups(ctx, `game = ? AND id = ?`, name, id)
 	if err != nil {
 		return nil, err
 	}
-	for _, b := range list {
-		if b.ID == id {
-			return b, nil
-		}
+	if len(list) == 1 {
+		return list[0], nil
 	}
 	return nil, &UnknownError{Kind: "backup of saves", Name: fmt.Sprint(id)}
 }

@@ -12,14 +12,17 @@ import (
 	"morvant/internal/feed"
 )
 
+// ForceFlag is --force of the commands that take a block off.
 func ForceFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "force", Usage: "put back also what somebody has changed since it was blocked"}
 }
 
+// ChangeFlags are the options of every command that changes something.
 func ChangeFlags() []cli.Flag {
 	return []cli.Flag{&cli.BoolFlag{Name: "dry-run", Aliases: []string{"n"}, Usage: "show the plan and stop"}}
 }
 
+// OneOf returns a validator for an option that has one of these values.
 func OneOf(values ...string) func(string) error {
 	return func(s string) error {
 		for _, v := range values {
@@ -37,6 +40,7 @@ type Usage struct{ error }
 // AsUsage makes an error one in how the program was called.
 func AsUsage(err error) error { return Usage{err} }
 
+// Usagef returns an error in how the program was called.
 func Usagef(format string, args ...any) error { return Usage{fmt.Errorf(format, args...)} }
 
 // Arguments returns the positional arguments, between least and most of them.
@@ -89,11 +93,13 @@ func parseSpeed(s string) (int64, error) {
 	return int64(n), nil
 }
 
+// FeedOptions says how a command talks to feeds.
 func (a *App) FeedOptions(c *cli.Command) feed.Options {
 	limit, _ := parseSpeed(c.String("limit")) // checked when the flag was read
 	return feed.Options{Limit: limit, Silence: c.Duration("timeout"), Meter: a.Meter, Now: a.Now}
 }
 
+// ComponentFlag is --component, which chooses components of a build.
 func ComponentFlag() cli.Flag {
 	return &cli.StringSliceFlag{Name: "component", Usage: "a `COMPONENT` of the build; none: those that the game has"}
 }

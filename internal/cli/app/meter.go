@@ -43,6 +43,7 @@ type meter struct {
 	show    *mpb.Progress
 }
 
+// NewMeter returns a meter that writes to file; a quiet one shows nothing but warnings.
 func NewMeter(file *os.File, quiet bool) *meter {
 	return &meter{file: file, quiet: quiet, bar: term.IsTerminal(int(file.Fd()))}
 }
@@ -90,14 +91,14 @@ func (m *meter) due() {
 func (m *meter) line() string {
 	done := m.done.Load()
 	if m.total <= 0 {
-		return fmt.Sprintf("%s: %s", m.task, pace(done, m.total, m.started))
+		return fmt.Sprintf("%s: %s", m.task, pace(done, m.total, time.Since(m.started)))
 	}
-	return fmt.Sprintf("%s: %d%%, %s", m.task, 100*done/m.total, pace(done, m.total, m.started))
+	return fmt.Sprintf("%s: %d%%, %s", m.task, 100*done/m.total, pace(done, m.total, time.Since(m.started)))
 }
 
 // pace says how much is done, how fast, and how long the rest will take.
-func pace(done, total int64, started time.Time) string {
-	speed := float64(done) / time.Since(started).Seconds()
+func pace(done, total int64, took time.Duration) string {
+	speed := float64(done) / took.Seconds()
 	if total <= 0 {
 		return fmt.Sprintf("%s, %s/s", view.Size(done), view.Size(int64(speed)))
 	}
@@ -115,7 +116,7 @@ func (m *meter) open() {
 	bar := m.show.New(total, mpb.BarStyle().Lbound(" ").Filler("━").Tip("━").Padding("─").Rbound(" "),
 		mpb.PrependDecorators(decor.Name(m.task), decor.Percentage(decor.WCSyncSpace)),
 		mpb.AppendDecorators(decor.Any(func(s decor.Statistics) string {
-			text := pace(s.Current, total, started)
+			text := pace(s.Current, total, time.Since(started))
 			if name := m.name.Load(); name != nil {
 				text += "  " + view.Clip(string(view.MadeVisible([]byte(path.Base(*name)))), 32)
 			}

@@ -324,6 +324,7 @@ func (a *App) SetLive(ctx context.Context, home *game.Home, g *game.Game, dir st
 
 var errNoGame = problem.New("no game is registered yet", "Register one: morvant add NAME FOLDER")
 
+// WhichGame is returned where several games could be meant.
 type WhichGame struct{ Names []string }
 
 func (e *WhichGame) Error() string { return "several games are registered" }

@@ -15,6 +15,7 @@ import (
 
 // Secrets reads what must not be seen: from lines of stdin, a variable, or a
 // terminal that does not show it.
+// Secrets returns what reads passwords, codes and keys for a command, from stdin if the option of that name is given.
 type Secrets struct {
 	App   *App
 	lines *bufio.Reader // nil: not from stdin

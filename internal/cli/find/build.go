@@ -40,6 +40,7 @@ func Fresh(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, nam
 // refreshAfter is how old a catalogue may be before it is asked for again in passing.
 const refreshAfter = 10 * 60 // seconds
 
+// RefreshQuietly asks the feeds of a game what is new, unless that has just been done; a feed that cannot be asked is noted.
 func RefreshQuietly(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, name string) {
 	feeds, err := home.Feeds(name)
 	if err != nil {

@@ -16,6 +16,7 @@ import (
 	"morvant/internal/volume"
 )
 
+// ShowPlan shows what a proposal does, as a table, with what the player should know beside it.
 func ShowPlan(a *app.App, c *cli.Command, l *lane.Lane, p *change.Proposal) {
 	what := lane.Describe(&p.Change)
 	for _, text := range p.Notes {

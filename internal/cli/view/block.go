@@ -6,6 +6,7 @@ import (
 	"morvant/internal/block"
 )
 
+// BlockJSON is how a rule of a block stands, in documents.
 type BlockJSON struct {
 	Kind  string `json:"kind"`
 	On    string `json:"on,omitempty"`
@@ -14,6 +15,7 @@ type BlockJSON struct {
 	Left  int    `json:"left_alone,omitempty"` // files with other names elsewhere
 }
 
+// ToBlockJSON makes the document of a block.
 func ToBlockJSON(list []block.State) []BlockJSON {
 	out := []BlockJSON{}
 	for _, s := range list {

@@ -14,6 +14,7 @@ type partJSON struct {
 	Download  int64  `json:"download_bytes"`
 }
 
+// BuildJSON is a build in documents.
 type BuildJSON struct {
 	Label   string    `json:"label"`
 	Channel string    `json:"channel"` // "snapshot" for what was recorded here
@@ -31,6 +32,7 @@ type BuildJSON struct {
 	Here       *int64     `json:"here_bytes,omitempty"`
 }
 
+// ToBuildJSON makes it; pin tells whether it is held.
 func ToBuildJSON(b *state.Build, pin state.Pin) BuildJSON {
 	j := BuildJSON{
 		Label: b.Label, Channel: b.Line(), Date: b.Made, Digest: b.Digest().String(), Files: b.Files, Bytes: b.Bytes,

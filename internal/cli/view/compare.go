@@ -1,5 +1,6 @@
 package view
 
+// ComparisonJSON is the document of compare-with.
 type ComparisonJSON struct {
 	Schema  string   `json:"schema"`
 	Game    string   `json:"game"`

@@ -49,6 +49,7 @@ type diffJSON struct {
 	Fetch *int64 `json:"fetch_bytes,omitempty"`
 }
 
+// ToDiffJSON makes the document of a comparison.
 func ToDiffJSON(name string, d *status.Difference) diffJSON {
 	return diffJSON{Schema: "morvant-diff/1", Game: name, From: d.From.Label, To: d.To.Label, Build: toChanges(d.Build), Kept: toChanges(d.Kept)}
 }
@@ -113,6 +114,7 @@ func DiffRows(c *manifest.Changes, all bool) [][]string {
 	return rows
 }
 
+// PaintLine colours a line of a text comparison.
 func PaintLine(line string) string {
 	text := strings.TrimSuffix(line, "\n")
 	switch {

@@ -14,6 +14,7 @@ type channelJSON struct {
 	Builds  int    `json:"builds"`
 }
 
+// FeedJSON is a feed in documents.
 type FeedJSON struct {
 	Feed      string        `json:"feed"`
 	Addresses []string      `json:"addresses"`
@@ -27,6 +28,7 @@ type FeedJSON struct {
 	Channels  []channelJSON `json:"channels"`
 }
 
+// ToFeedJSON makes it.
 func ToFeedJSON(f *feed.Feed) (FeedJSON, error) {
 	j := FeedJSON{Feed: f.Name, Addresses: f.Addresses, Key: f.Key, Refreshed: f.Refreshed, Channels: []channelJSON{}}
 	d, err := f.Described()
@@ -51,6 +53,7 @@ func ToFeedJSON(f *feed.Feed) (FeedJSON, error) {
 	return j, nil
 }
 
+// PrintableName is a name that a feed gives itself, as far as it can be shown.
 func PrintableName(s string) string {
 	if catalogue.CheckText(s) != nil {
 		return "?"

@@ -1,5 +1,6 @@
 package view
 
+// FetchJSON is the document of fetch.
 type FetchJSON struct {
 	Schema     string   `json:"schema"`
 	Game       string   `json:"game"`

@@ -1,5 +1,6 @@
 package view
 
+// GameJSON is a game in documents.
 type GameJSON struct {
 	Game     string   `json:"game"`
 	Title    string   `json:"title,omitempty"`
@@ -14,6 +15,7 @@ type GameJSON struct {
 	Absent bool `json:"absent,omitempty"`
 }
 
+// Held says what the game is held to, for a table.
 func (j GameJSON) Held() string {
 	if j.Absent {
 		return "absent"

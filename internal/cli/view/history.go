@@ -17,6 +17,7 @@ type historyItem struct {
 	Notes  string           `json:"notes,omitempty"`
 }
 
+// ToHistoryJSON makes the document of history.
 func ToHistoryJSON(name string, list []*state.Change) any {
 	items := []historyItem{}
 	for _, h := range list {

@@ -30,6 +30,7 @@ type evidenceJSON struct {
 	Says   string `json:"says"`
 }
 
+// ToIdentifyJSON makes the document of identify.
 func ToIdentifyJSON(name, dir string, list []*identify.Match, says []identify.Evidence) any {
 	evidence := []evidenceJSON{}
 	for _, e := range says {

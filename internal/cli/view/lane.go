@@ -7,6 +7,7 @@ import (
 	"morvant/internal/lanes"
 )
 
+// LaneJSON is a lane in the document of lane list.
 type LaneJSON struct {
 	Lane    string     `json:"lane"`
 	Live    bool       `json:"live"`
@@ -24,6 +25,7 @@ type LaneJSON struct {
 	Error   string     `json:"error,omitempty"`
 }
 
+// ToLaneJSON makes it.
 func ToLaneJSON(g *lanes.Glimpse) LaneJSON {
 	j := LaneJSON{Lane: g.Name, Live: g.Live, Folder: g.Dir, Linked: g.Linked, Held: g.Pin.Held(), Follows: g.Follows, Used: g.Used}
 	if g.Err != nil {
@@ -42,6 +44,7 @@ func ToLaneJSON(g *lanes.Glimpse) LaneJSON {
 	return j
 }
 
+// LaneRow is a lane as a row of the table.
 func LaneRow(g *lanes.Glimpse) []string {
 	where, used := "parked", ""
 	if !g.Used.IsZero() {

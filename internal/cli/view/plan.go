@@ -20,6 +20,7 @@ func command(l *lane.Lane) string {
 	return "morvant -l " + l.Name
 }
 
+// Outcome says what a change has come to, in one sentence.
 func Outcome(l *lane.Lane, p *change.Proposal) string {
 	name := Strong(l.Title())
 	back := ""
@@ -76,6 +77,7 @@ type planJSON struct {
 	Fetch      int64    `json:"fetch_bytes"`
 }
 
+// ToPlanJSON makes the document of a change; done says that it has been carried out.
 func ToPlanJSON(name string, p *change.Proposal, done bool) planJSON {
 	j := planJSON{
 		Schema: "morvant-change/1", Game: name, Change: p.Change.ID, What: p.Change.What, Build: p.Change.Build, Undoes: p.Change.Undoes,
@@ -123,6 +125,7 @@ func action(s *plan.Step) string {
 	return "remove folder"
 }
 
+// FreeSpace says how much room there is beside the lane; empty if that is not known.
 func FreeSpace(l *lane.Lane) string {
 	free, err := volume.Free(l.Dir)
 	if err != nil {
@@ -131,6 +134,7 @@ func FreeSpace(l *lane.Lane) string {
 	return ", " + Size(free) + " free"
 }
 
+// PlanRows are the steps of a plan as rows, the biggest first, and the rest counted unless all is wanted.
 func PlanRows(p *plan.Plan, moved map[string]bool, all bool) [][]string {
 	words := map[string]string{
 		"replace": Paint(Fresh, "replace"), "add": Paint(Good, "add"), "remove": Paint(Bad, "remove"), "move": "move",

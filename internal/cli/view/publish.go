@@ -4,6 +4,7 @@ import (
 	"morvant/internal/publish"
 )
 
+// PublishedJSON is the document of publish.
 type PublishedJSON struct {
 	Schema  string   `json:"schema"`
 	Folder  string   `json:"folder"`
@@ -30,6 +31,7 @@ type seenJSON struct {
 	Files []string `json:"files"`
 }
 
+// ToSeen lists what would be published, for the document.
 func ToSeen(r *publish.Request) []seenJSON {
 	var list []seenJSON
 	for _, b := range r.Builds {

@@ -36,6 +36,7 @@ func quotedFor(system, word string) string {
 	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
 }
 
+// QuotedAll quotes the words of a command line.
 func QuotedAll(words []string) string {
 	list := make([]string, len(words))
 	for i, word := range words {

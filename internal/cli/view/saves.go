@@ -6,6 +6,7 @@ import (
 	"morvant/internal/saves"
 )
 
+// BackupJSON is a backup of saves in documents.
 type BackupJSON struct {
 	Backup int64     `json:"backup"`
 	Date   time.Time `json:"date"`
@@ -18,6 +19,7 @@ type BackupJSON struct {
 	Places []string `json:"places"`
 }
 
+// ToBackupJSON makes it.
 func ToBackupJSON(b *saves.Backup) BackupJSON {
 	j := BackupJSON{Backup: b.ID, Date: b.Made, Lane: b.Lane, Build: b.Build, Why: b.Why, Files: b.Files, Bytes: b.Bytes, Places: []string{}}
 	for _, p := range b.Parts {
@@ -26,6 +28,7 @@ func ToBackupJSON(b *saves.Backup) BackupJSON {
 	return j
 }
 
+// NumberOf returns the number of a backup; 0 for none.
 func NumberOf(b *saves.Backup) int64 {
 	if b == nil {
 		return 0

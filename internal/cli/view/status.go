@@ -43,6 +43,7 @@ func toFiles(list []plan.Entry) []fileJSON {
 	return out
 }
 
+// DriftJSON is what differs from what a lane is held to, in documents.
 type DriftJSON struct {
 	AsBuilt int        `json:"as_built"`
 	Altered []fileJSON `json:"altered"`
@@ -63,6 +64,7 @@ type updateJSON struct {
 	Of      int    `json:"of"`
 }
 
+// ToDrift makes the document of a drift; nil for none.
 func ToDrift(d *status.Drift) *DriftJSON {
 	if d == nil {
 		return nil
@@ -74,6 +76,7 @@ func ToDrift(d *status.Drift) *DriftJSON {
 	return j
 }
 
+// StatusJSON is the document of status.
 type StatusJSON struct {
 	Schema  string      `json:"schema"`
 	Game    string      `json:"game"`
@@ -124,6 +127,7 @@ func WaitingLine(s *status.Status) string {
 	return line
 }
 
+// FolderWord says what is odd about the folder itself; empty if nothing is.
 func FolderWord(s *status.Status) string {
 	if s.Live {
 		return "live folder"
@@ -131,6 +135,7 @@ func FolderWord(s *status.Status) string {
 	return "folder"
 }
 
+// Headline is the first sentence of status.
 func Headline(s *status.Status) string {
 	name := Strong(s.Game.Display())
 	switch {
@@ -158,6 +163,7 @@ func driftCount(d *status.Drift) int {
 	return n
 }
 
+// Differs says how many files differ.
 func Differs(d *status.Drift) string {
 	n := driftCount(d)
 	if n == 1 {

@@ -1,5 +1,6 @@
 package view
 
+// ShareJSON is what a build takes in the store, in documents.
 type ShareJSON struct {
 	Game            string `json:"game"`
 	Build           string `json:"build"`

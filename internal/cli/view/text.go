@@ -18,6 +18,7 @@ import (
 	"morvant/internal/volume"
 )
 
+// FirstNonEmpty returns the first text that is not empty.
 func FirstNonEmpty(list ...string) string {
 	for _, s := range list {
 		if s != "" {
@@ -27,8 +28,10 @@ func FirstNonEmpty(list ...string) string {
 	return ""
 }
 
+// Comma writes a number with separators.
 func Comma(n int) string { return humanize.Comma(int64(n)) }
 
+// SortedKeys lists the keys of a map in order.
 func SortedKeys[V any](m map[string]V) []string {
 	keys := make([]string, 0, len(m))
 	for k := range m {
@@ -44,6 +47,7 @@ const Few = 8
 // Size writes bytes for people.
 func Size(n int64) string { return humanize.Bytes(uint64(max(n, 0))) }
 
+// Clip shortens a text to n cells.
 func Clip(s string, n int) string {
 	r := []rune(s)
 	if len(r) <= n {
@@ -52,6 +56,7 @@ func Clip(s string, n int) string {
 	return string(r[:n-1]) + "…"
 }
 
+// IsText reports whether bytes can be shown as text.
 func IsText(b []byte) bool { return utf8.Valid(b) && bytes.IndexByte(b, 0) < 0 }
 
 // The few colours, by what they mean. A word always says the same.
@@ -61,10 +66,13 @@ var (
 	Fresh color.Color = lipgloss.Cyan
 )
 
+// Paint colours a text.
 func Paint(c color.Color, s string) string { return lipgloss.NewStyle().Foreground(c).Render(s) }
 
+// Strong makes a text bold.
 func Strong(s string) string { return lipgloss.NewStyle().Bold(true).Render(s) }
 
+// Faint makes a text faint.
 func Faint(s string) string { return lipgloss.NewStyle().Faint(true).Render(s) }
 
 // Grid lays rows out under headings. Columns whose heading starts with ">" are
@@ -101,6 +109,7 @@ func Count(n int, word string) string {
 	return humanize.Comma(int64(n)) + " " + word + "s"
 }
 
+// Day writes a time to the minute, by the clock of this computer.
 func Day(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
 
 // Fields lays out names and values, one a line.

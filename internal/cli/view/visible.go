@@ -22,6 +22,7 @@ func (v Visible) Write(b []byte) (int, error) {
 	return len(b), nil
 }
 
+// MadeVisible writes out what would steer a terminal, but for the colours that Morvant sets.
 func MadeVisible(b []byte) []byte {
 	clean := true
 	for _, c := range b {

@@ -4,6 +4,7 @@ import (
 	"time"
 )
 
+// EventJSON is the document of an event of watch.
 type EventJSON struct {
 	Schema  string      `json:"schema"`
 	Time    time.Time   `json:"time"`

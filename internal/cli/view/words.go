@@ -20,6 +20,7 @@ func LeftAlone(n int) string {
 	return fmt.Sprintf("; %s files have other names elsewhere (hard links) and are left alone", Comma(n))
 }
 
+// ThatAre says "that is" or "that are".
 func ThatAre(n int) string {
 	if n == 1 {
 		return "1 file that is"
@@ -27,6 +28,7 @@ func ThatAre(n int) string {
 	return Comma(n) + " files that are"
 }
 
+// Stamp writes a time of change for a table; empty for none.
 func Stamp(t time.Time) string {
 	if t.UnixNano() == 0 {
 		return ""
@@ -34,6 +36,7 @@ func Stamp(t time.Time) string {
 	return Day(t)
 }
 
+// Gets says "gets" or "get".
 func Gets(n int) string {
 	if n == 1 {
 		return "1 file gets"
@@ -41,6 +44,7 @@ func Gets(n int) string {
 	return Comma(n) + " files get"
 }
 
+// Them says "it" or "them".
 func Them(n int) string {
 	if n == 1 {
 		return "it"
@@ -48,6 +52,7 @@ func Them(n int) string {
 	return "them"
 }
 
+// DifferOrMissing says how many files differ or are missing.
 func DifferOrMissing(n int) string {
 	if n == 1 {
 		return "differs or is missing"
@@ -73,6 +78,7 @@ func Percent(share float64) string {
 // Slashed reads a path inside a lane as people type it.
 func Slashed(p string) string { return strings.TrimSuffix(filepath.ToSlash(p), "/") }
 
+// LaneWord says "lane" or "lanes".
 func LaneWord(n int) string {
 	if n == 1 {
 		return "lane"
@@ -87,6 +93,7 @@ func isAre(n int) string {
 	return Comma(n) + " are"
 }
 
+// Was says "was" or "were" after a number.
 func Was(n int) string {
 	if n == 1 {
 		return "1 file was"
@@ -94,6 +101,7 @@ func Was(n int) string {
 	return Comma(n) + " files were"
 }
 
+// CountWere counts things that were something.
 func CountWere(n int, what string) string {
 	if n == 1 {
 		return "1 " + what + " was"
@@ -101,6 +109,7 @@ func CountWere(n int, what string) string {
 	return Count(n, what) + " were"
 }
 
+// AreIs says "are" or "is".
 func AreIs(n int) string {
 	if n == 1 {
 		return " is"
@@ -108,6 +117,7 @@ func AreIs(n int) string {
 	return " are"
 }
 
+// OddPaths lists the paths of what cannot be recorded.
 func OddPaths(odd []scan.Oddity) []string {
 	list := []string{}
 	for _, o := range odd {

@@ -18,6 +18,7 @@ import (
 // ErrNone is returned where the settings name no saves, or none are there.
 var ErrNone = errors.New("no saves are known")
 
+// Archive returns what records and brings back the saves of the lane's game.
 func Archive(l *lane.Lane) *saves.Archive {
 	return &saves.Archive{Dir: l.Dir, Store: l.Store, Cache: l.Cache, Meter: l.Meter, Now: l.Now}
 }
@@ -125,6 +126,7 @@ func Guard(ctx context.Context, l *lane.Lane, c *state.Change) error {
 	return err
 }
 
+// LowerFirst writes the first letter small.
 func LowerFirst(s string) string { return string(s[0]|0x20) + s[1:] }
 
 // Change is a change of the saves that has been planned.

@@ -41,6 +41,7 @@ type Composed struct {
 	Notes    []string                 // for the player
 }
 
+// State is what the folder is to hold.
 func (c *Composed) State() plan.State { return plan.FromManifest(c.Manifest, c.Attributes) }
 
 // holds reports whether the file is part of the whole: nothing is laid over it.
@@ -436,6 +437,7 @@ func ProposeFetch(ctx context.Context, l *lane.Lane, b *state.Build, asked []str
 // ErrNotOffered is returned where content is missing that no feed offers.
 var ErrNotOffered = errors.New("not all of it is on this computer, and no feed offers it any more")
 
+// Contents lists the contents of a manifest, each once.
 func Contents(m *manifest.Manifest) []digest.Digest {
 	list := make([]digest.Digest, len(m.Files))
 	for i, f := range m.Files {

@@ -50,6 +50,7 @@ func Known(ctx context.Context, home *game.Home, s *store.Store, g *game.Game) (
 	return list, nil
 }
 
+// OfferedParts reads the components of a build that a feed offers.
 func OfferedParts(b *state.Build) ([]identify.Part, error) {
 	required := make(map[string]bool)
 	names, err := requiredOf(b)
