@@ -82,7 +82,8 @@ func (e *HeldError) Unwrap() error { return e.Err }
 
 // Patiently does something to the file or folder at path. On systems where that fails
 // while somebody holds it open it is tried for up to two seconds; then the error says
-// who does.
+// who does. It takes no context: whoever asks is in the middle of something that must not
+// be cut off, and two seconds can be borne.
 func Patiently(path string, do func() error) error { return patiently(path, do, transient) }
 
 // Reading is Patiently for what only reads: there a want of rights is no matter of

@@ -127,7 +127,7 @@ func WaitingLine(s *status.Status) string {
 	return line
 }
 
-// FolderWord says what is odd about the folder itself; empty if nothing is.
+// FolderWord says what to call the lane's folder.
 func FolderWord(s *status.Status) string {
 	if s.Live {
 		return "live folder"

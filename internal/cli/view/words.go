@@ -20,7 +20,7 @@ func LeftAlone(n int) string {
 	return fmt.Sprintf("; %s files have other names elsewhere (hard links) and are left alone", Comma(n))
 }
 
-// ThatAre says "that is" or "that are".
+// ThatAre says "1 file that is" or "2 files that are".
 func ThatAre(n int) string {
 	if n == 1 {
 		return "1 file that is"
@@ -36,7 +36,7 @@ func Stamp(t time.Time) string {
 	return Day(t)
 }
 
-// Gets says "gets" or "get".
+// Gets says "1 file gets" or "2 files get".
 func Gets(n int) string {
 	if n == 1 {
 		return "1 file gets"
@@ -93,7 +93,7 @@ func isAre(n int) string {
 	return Comma(n) + " are"
 }
 
-// Was says "was" or "were" after a number.
+// Was says "1 file was" or "2 files were".
 func Was(n int) string {
 	if n == 1 {
 		return "1 file was"
@@ -109,7 +109,7 @@ func CountWere(n int, what string) string {
 	return Count(n, what) + " were"
 }
 
-// AreIs says "are" or "is".
+// AreIs says " is" or " are".
 func AreIs(n int) string {
 	if n == 1 {
 		return " is"

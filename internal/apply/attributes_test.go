@@ -1,0 +1,192 @@
+package apply
+
+import (
+	"bytes"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"morvant/internal/digest"
+	"morvant/internal/plan"
+	"morvant/internal/progress"
+)
+
+// towards makes the job that brings the folder to any state. The store has the contents.
+func (r *rig) towards(want plan.State, contents ...string) Job {
+	r.Helper()
+	session := r.store.Begin()
+	for _, content := range contents {
+		_, _, err := session.Put(r.Context(), bytes.NewReader([]byte(content)), nil)
+		require.NoError(r, err)
+	}
+	require.NoError(r, session.Close())
+	tree := r.look()
+	p, err := plan.Make(plan.Request{Have: plan.FromTree(tree), Want: want, Exact: true})
+	require.NoError(r, err)
+	return Job{Root: r.root, Dir: r.dir, Plan: p, Tree: tree, Store: r.store, Memo: []byte(`{}`), Meter: progress.None{}, Now: time.Now}
+}
+
+func fileNode(content string, mode os.FileMode, mtime int64) plan.Node {
+	return plan.Node{Kind: plan.File, Size: int64(len(content)), Digest: digest.Of([]byte(content)), Mode: mode, MTime: mtime}
+}
+
+var long = time.Date(2031, 1, 2, 3, 4, 5, 0, time.UTC).UnixNano()
+
+// canLink skips a test where this user cannot make links.
+func canLink(t *testing.T) {
+	t.Helper()
+	if err := os.Symlink("x", filepath.Join(t.TempDir(), "l")); err != nil {
+		t.Skip("no links can be made here: ", err)
+	}
+}
+
+func TestLinksTimesAndModesAreBroughtToWhatIsWanted(t *testing.T) {
+	r := newRig(t)
+	r.file("a", "1")
+	r.file("d/old", "2")
+	want := plan.State{
+		{Path: "a", Node: fileNode("1", 0o600, long)}, // only its time and mode
+		{Path: "d", Node: plan.Node{Kind: plan.Dir, MTime: long}},
+		{Path: "d/l", Node: plan.Node{Kind: plan.Link, Target: "../a"}},
+		{Path: "d/new", Node: fileNode("3", 0o644, long)},
+	}
+	canLink(t)
+	r.do(r.towards(want, "3"))
+	require.NoError(t, Finish(r.root))
+	require.Equal(t, map[string]string{"a": "1", "d/new": "3"}, r.contents())
+	target, err := os.Readlink(filepath.Join(r.dir, "d", "l"))
+	require.NoError(t, err)
+	require.Equal(t, filepath.FromSlash("../a"), target)
+	for _, p := range []string{"a", "d", "d/new"} {
+		info, err := os.Stat(filepath.Join(r.dir, filepath.FromSlash(p)))
+		require.NoError(t, err)
+		require.True(t, info.ModTime().Equal(time.Unix(0, long)), p)
+	}
+	// Where the link stands already, nothing happens; another one is replaced.
+	want[2].Target = "new"
+	r.do(r.towards(want))
+	require.NoError(t, Finish(r.root))
+	target, err = os.Readlink(filepath.Join(r.dir, "d", "l"))
+	require.NoError(t, err)
+	require.Equal(t, "new", target)
+}
+
+func TestAFileWithOtherNamesGetsACopyOfItsOwn(t *testing.T) {
+	r := newRig(t)
+	r.file("a", "shared with the mods")
+	mods := filepath.Join(t.TempDir(), "mods-a")
+	require.NoError(t, os.Link(filepath.Join(r.dir, "a"), mods))
+	before, err := os.Stat(mods)
+	require.NoError(t, err)
+	r.do(r.towards(plan.State{{Path: "a", Node: fileNode("shared with the mods", 0o600, long)}}))
+	require.NoError(t, Finish(r.root))
+
+	after, err := os.Stat(mods)
+	require.NoError(t, err)
+	require.Equal(t, before.ModTime(), after.ModTime(), "it is not the change's to touch")
+	require.Equal(t, before.Mode(), after.Mode())
+	here, err := os.Stat(filepath.Join(r.dir, "a"))
+	require.NoError(t, err)
+	require.False(t, os.SameFile(here, after))
+	require.True(t, here.ModTime().Equal(time.Unix(0, long)))
+	require.Equal(t, map[string]string{"a": "shared with the mods"}, r.contents())
+	left, err := filepath.Glob(filepath.Join(r.dir, ".morvant", "*", "own-*"))
+	require.NoError(t, err)
+	require.Empty(t, left)
+}
+
+func TestWhatStandsAtMorvantsNameIsPutAside(t *testing.T) {
+	r := newRig(t)
+	said := ""
+	root, err := os.OpenRoot(r.dir)
+	require.NoError(t, err)
+	root, err = Enter(root, func(text string) { said += text })
+	require.NoError(t, err)
+	defer root.Close()
+	require.Empty(t, said, "nothing was there")
+
+	r.file(".morvant", "somebody's file")
+	moved, err := MakeRoom(root)
+	require.NoError(t, err)
+	require.True(t, strings.HasPrefix(moved, "set-aside-morvant-"))
+	b, err := os.ReadFile(filepath.Join(r.dir, moved))
+	require.NoError(t, err)
+	require.Equal(t, "somebody's file", string(b))
+
+	canLink(t)
+	outside := t.TempDir()
+	require.NoError(t, os.Symlink(outside, filepath.Join(r.dir, ".morvant")))
+	again, err := os.OpenRoot(r.dir)
+	require.NoError(t, err)
+	again, err = Enter(again, func(text string) { said += text })
+	require.NoError(t, err)
+	defer again.Close()
+	require.Contains(t, said, "was no folder, where Morvant's own has to be")
+	r.file("x", "1")
+	r.do(r.job(map[string]string{"x": "2"}))
+	list, err := os.ReadDir(outside)
+	require.NoError(t, err)
+	require.Empty(t, list, "nothing was led out")
+}
+
+func TestAReportIsSentences(t *testing.T) {
+	one := &Report{
+		AsideDir: ".morvant/aside/x", Aside: []AsideFile{{Path: "a", At: ".morvant/aside/x/a"}}, Restored: []string{"b"}, Lost: []string{"c"}, Unset: []string{"d"}, Shared: []string{"e"},
+	}
+	require.False(t, one.Empty())
+	text := strings.Join(one.Sentences("/g"), "\n")
+	for _, part := range []string{
+		"a was written by something else meanwhile; what was written is kept in " + filepath.Join("/g", ".morvant", "aside", "x"), "b was gone and has been written again", "c is gone and is not in the store",
+		"the date or mode of d could not be set", "e has other names elsewhere",
+	} {
+		require.Contains(t, text, part)
+	}
+	many := &Report{Restored: []string{"b", "b2"}, Lost: []string{"c", "c2", "c3"}, Unset: []string{"d", "d2"}, Shared: []string{"e", "e2"}}
+	text = strings.Join(many.Sentences("/g"), "\n")
+	for _, part := range []string{"2 files were gone", "3 files are gone and not in the store, c among them", "dates or modes of 2 files", "2 files have other names elsewhere, e among them"} {
+		require.Contains(t, text, part)
+	}
+	require.Empty(t, (&Report{}).Sentences("/g"))
+	require.True(t, (&Report{}).Empty())
+	for _, r := range []*Report{{Aside: one.Aside}, {Restored: one.Restored}, {Lost: one.Lost}, {Unset: one.Unset}, {Shared: one.Shared}} {
+		require.False(t, r.Empty())
+		require.Len(t, r.Sentences("/g"), 1)
+	}
+}
+
+func TestAnUnfinishedChangeSaysBoth(t *testing.T) {
+	cause := errors.New("the disk is full")
+	err := error(&UnfinishedError{cause, errors.New("and read-only")})
+	require.ErrorIs(t, err, cause)
+	require.ErrorContains(t, err, "the disk is full; taking it back failed as well and is tried again by the next command: and read-only")
+}
+
+// TestLargeContentIsSharedOrCopied: content that another file of the folder has is there
+// afterwards, whether the file system can share it or not, and each file is its own.
+func TestLargeContentIsSharedOrCopied(t *testing.T) {
+	r := newRig(t)
+	content := strings.Repeat("tides and cargo ", ShareFrom/8)
+	r.file("a", content)
+	r.do(r.towards(plan.State{{Path: "a", Node: fileNode(content, 0, 0)}, {Path: "b", Node: fileNode(content, 0, 0)}}, content))
+	require.NoError(t, Finish(r.root))
+	require.Equal(t, map[string]string{"a": content, "b": content}, r.contents())
+	r.file("a", "changed")
+	require.Equal(t, content, r.contents()["b"])
+}
+
+// TestMissingContentLeavesEverything: what the store does not have cannot be written, and
+// nothing has been moved by then.
+func TestMissingContentLeavesEverything(t *testing.T) {
+	r := newRig(t)
+	r.file("a", "1")
+	job := r.towards(plan.State{{Path: "a", Node: fileNode("nobody has this", 0, 0)}, {Path: "b", Node: fileNode("nor this", 0, 0)}})
+	_, err := Do(t.Context(), job)
+	require.Error(t, err)
+	require.Equal(t, map[string]string{"a": "1"}, r.contents())
+	require.NoDirExists(t, filepath.Join(r.dir, ".morvant", "change"))
+}
