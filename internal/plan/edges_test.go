@@ -155,3 +155,10 @@ func TestStepsThatCannotBeAreRefused(t *testing.T) {
 		require.ErrorIs(t, s.Check(), ErrFormat, "%+v", s)
 	}
 }
+
+func TestASettledStateHasTheFoldersItNeeds(t *testing.T) {
+	file := Node{Kind: File, Size: 1}
+	require.Equal(t, State{{"d", Node{Kind: Dir, Mode: 0o700}}, {"d/a", file}, {"e", Node{Kind: Dir}}, {"e/f", file}},
+		State{{"e/f", file}, {"d/a", file}, {"d", Node{Kind: Dir, Mode: 0o700}}}.settled(), "a folder keeps its mode")
+	require.Equal(t, State{{"d", Node{Kind: Dir}}, {"d/a", file}}, State{{"d", file}, {"d/a", file}}.settled(), "a file in the way is dropped")
+}
