@@ -73,7 +73,7 @@ func (a *App) OnHome(f func(context.Context, *cli.Command, *game.Home) error) cl
 	}
 }
 
-// OnGame is onHome for commands about one game.
+// OnGame is OnHome for commands about one game.
 func (a *App) OnGame(f func(context.Context, *cli.Command, *game.Home, string) error) cli.ActionFunc {
 	return a.OnHome(func(ctx context.Context, c *cli.Command, home *game.Home) error {
 		name, err := a.ChooseGame(ctx, home, c)

@@ -311,7 +311,7 @@ func Suspend(ctx context.Context, l *lane.Lane) error {
 	return l.Home.SetApplied(ctx, l.Game.Name, l.Name, stay)
 }
 
-// Resume sets again what suspendBlock took off, if the lane is held and blocked.
+// Resume sets again what Suspend took off, if the lane is held and blocked.
 func Resume(ctx context.Context, l *lane.Lane) error {
 	pin, err := l.Home.Pin(ctx, l.Game.Name, l.Name)
 	if err != nil || !pin.Held() || pin.Open || len(l.Game.Block) == 0 {
