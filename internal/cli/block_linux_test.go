@@ -14,6 +14,7 @@ import (
 // at calls that change something; what was found must come back all the same.
 func TestAKilledBlockIsPutBackExactly(t *testing.T) {
 	t.Parallel()
+	onlyLong(t)
 	canTrace(t)
 	w := newLaunched(t)
 	w.ok(w.setting()...)

@@ -117,6 +117,7 @@ func TestAFolderIsSharedFromAnotherDisk(t *testing.T) {
 // removing, and looks through the lane for every file.
 func TestKilledAtAnyPointAFolderSharedFromAnotherDiskIsWhole(t *testing.T) {
 	t.Parallel()
+	onlyLong(t)
 	canTrace(t)
 	w := newLanes(t)
 	far, err := os.MkdirTemp("/dev/shm", "morvant-test-")

@@ -198,6 +198,7 @@ func TestAnyWebServerCanServeAFeed(t *testing.T) {
 // changes the folder, and expects that a reader finds everything that is named.
 func TestAKilledPublisherLeavesAFeedThatHolds(t *testing.T) {
 	t.Parallel()
+	onlyLong(t)
 	canTrace(t)
 	w := newWorld(t)
 	q := standin.Quay{Bytes: 1 << 20}

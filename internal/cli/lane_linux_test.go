@@ -93,6 +93,7 @@ func TestALaneOnAnotherDiskIsLinkedOrRefused(t *testing.T) {
 // brings a lane's own, and finishes it with the next command.
 func TestKilledAtAnyPointSavesAreOldOrNew(t *testing.T) {
 	t.Parallel()
+	onlyLong(t)
 	canTrace(t)
 	w := newSaved(t)
 	w.ok("game", "set", "--saves-per-lane")
@@ -146,6 +147,7 @@ func TestKilledAtAnyPointSavesAreOldOrNew(t *testing.T) {
 // back; after the next command the lane has the folder, as a link or as its own.
 func TestKilledAtAnyPointASharedFolderIsThere(t *testing.T) {
 	t.Parallel()
+	onlyLong(t)
 	canTrace(t)
 	w := newLanes(t)
 	w.write("Mods/Scenery/a.txt", "hills")
@@ -201,6 +203,7 @@ func TestKilledAtAnyPointASharedFolderIsThere(t *testing.T) {
 // overlay, a companion and an edit.
 func TestKilledAtAnyPointAPinFileIsAppliedOrNot(t *testing.T) {
 	t.Parallel()
+	onlyLong(t)
 	canTrace(t)
 	w := newLaunched(t)
 	w.ok("feed", "add", w.feed)

@@ -115,6 +115,7 @@ func TestAnEmptyMarkerIsWrittenAnewWhereTheStateKnowsThePlace(t *testing.T) {
 // lanes, and expects every lane to be of use after the next command.
 func TestKilledAtAnyPointALaneIsMadeRenamedOrRemoved(t *testing.T) {
 	t.Parallel()
+	onlyLong(t)
 	canTrace(t)
 	w := newLanes(t)
 	adopted := filepath.Join(w.dir, "copy")

@@ -131,6 +131,7 @@ func TestFilesThatCameBackInBetweenGoIntoTheStoreAndAside(t *testing.T) {
 // expects the block to go with the hold once the next command has run.
 func TestKilledAtAnyPointWhatFollowsAChangeIsDone(t *testing.T) {
 	t.Parallel()
+	onlyLong(t)
 	canTrace(t)
 	w := newLaunched(t)
 	w.ok(w.setting()...)

@@ -2,8 +2,13 @@
 
 package cli_test
 
+import "testing"
+
 // stride thins the sweep over kill points; here every one is tried.
 func stride(int) int { return 1 }
 
 // least is how many kills a sweep must come to.
 func least(n int) int { return n }
+
+// onlyLong leaves out a sweep that is tried with -tags long alone: not here.
+func onlyLong(*testing.T) {}

@@ -2,9 +2,17 @@
 
 package cli_test
 
+import "testing"
+
 // stride thins the sweep over kill points: after the n-th one, 12n are passed over. With -tags
 // long every one is tried.
 func stride(n int) int { return 12 * n }
 
 // least is how many kills a sweep must come to, of those that the whole one does.
 func least(int) int { return 0 }
+
+// onlyLong leaves out a sweep that is tried with -tags long alone.
+func onlyLong(t *testing.T) {
+	t.Helper()
+	t.Skip("this sweep is tried with -tags long")
+}
