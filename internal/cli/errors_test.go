@@ -9,7 +9,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -79,7 +78,7 @@ func TestAdviceIsAboutTheWorstOfIt(t *testing.T) {
 		{&state.UnknownError{Kind: "lane", Name: "x"}, ""},
 		{&app.WhichGame{Names: []string{"a", "b"}}, "Say which one with -g: a, b"},
 		{fmt.Errorf("pack x: %w", problem.ErrNewer), "Use that newer version here; this one has changed nothing"},
-		{fmt.Errorf("x: %w", syscall.ENOSPC), space},
+		{fmt.Errorf("x: %w", volume.ErrSpace), space},
 		{fmt.Errorf("x: %w", feed.ErrSilent), "What has arrived is kept; run the command again to go on"},
 		{fmt.Errorf("x: %w", fs.ErrPermission), "Give yourself the right to read and write it, then run the command again"},
 	} {
