@@ -3,6 +3,8 @@ package pack
 import (
 	"bytes"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -121,4 +123,82 @@ func TestRoomThatIsGivenIsUsed(t *testing.T) {
 	require.Zero(t, d)
 	require.Error(t, Entry{Digest: e.Digest, Kind: 0, Coding: Plain, Plain: 1, Stored: 1}.Check())
 	require.Error(t, Entry{Digest: e.Digest, Kind: Again + 1, Coding: Plain, Plain: 1, Stored: 1}.Check())
+}
+
+// TestEntriesOutsideThePackAreRefused: the name of a trailer only tells that it is whole.
+func TestEntriesOutsideThePackAreRefused(t *testing.T) {
+	_, entries, b := build(t)
+	size, n := int64(len(b)), int64(len(entries))
+	end := size - footerSize - n*entrySize
+	forged := func(change func(e *Entry)) error {
+		bad := bytes.Clone(b)
+		index := bytes.Clone(b[:headerSize])
+		for i, e := range entries {
+			if i == 0 {
+				change(&e)
+			}
+			index = e.appendEntry(index)
+		}
+		name := digest.Of(index)
+		copy(bad[end:], index[headerSize:])
+		copy(bad[size-footerSize+8:], name[:])
+		_, _, err := ReadIndex(bytes.NewReader(bad), size)
+		return err
+	}
+	last := end - entries[0].Size()
+	for _, at := range []int64{headerSize, last} {
+		require.NoError(t, forged(func(e *Entry) { e.Offset = at }), "%d", at)
+	}
+	for _, at := range []int64{headerSize - 1, last + 1, end, -1} {
+		require.ErrorIs(t, forged(func(e *Entry) { e.Offset = at }), ErrFormat, "%d", at)
+	}
+	require.ErrorIs(t, forged(func(e *Entry) { e.Kind = 0 }), ErrFormat)
+	require.ErrorIs(t, forged(func(e *Entry) { e.Coding = 99 }), ErrFormat)
+}
+
+// TestSmallAndLargeRecordsStandInOrder: what goes through the buffer, and what does not, and
+// what an eager writer has written at each moment.
+func TestSmallAndLargeRecordsStandInOrder(t *testing.T) {
+	for _, eager := range []bool{false, true} {
+		f, err := os.Create(filepath.Join(t.TempDir(), "pack"))
+		require.NoError(t, err)
+		defer f.Close()
+		w := NewWriter(f)
+		w.Eager = eager
+		all := noise(20 * direct)
+		written := func() int64 {
+			info, err := f.Stat()
+			require.NoError(t, err)
+			return info.Size()
+		}
+		var parts [][]byte
+		for i, n := range []int{1, direct - 1, direct, 7, direct + 1, 3, direct - 1, direct - 1, direct - 1, direct - 1, direct - 1, 5} {
+			part := all[i*direct/2 : i*direct/2+n]
+			parts = append(parts, part)
+			_, err := w.Append(digest.Of(part), Chunk, Plain, n, part)
+			require.NoError(t, err)
+			switch {
+			case eager || n >= direct:
+				require.Equal(t, w.Size(), written(), "record %d of %d bytes is there at once", i, n)
+			case i < 2:
+				require.Zero(t, written(), "the first small ones wait in the buffer")
+			}
+		}
+		if !eager {
+			require.Less(t, written(), w.Size())
+			require.Greater(t, written(), w.Size()-2*bufferSize, "the buffer is written when it is full")
+		}
+		_, err = w.Finish()
+		require.NoError(t, err)
+		b, err := os.ReadFile(f.Name())
+		require.NoError(t, err)
+		_, entries, err := ReadIndex(bytes.NewReader(b), int64(len(b)))
+		require.NoError(t, err)
+		require.Len(t, entries, len(parts))
+		for i, e := range entries {
+			stored, err := ReadStored(bytes.NewReader(b), e, nil)
+			require.NoError(t, err)
+			require.Equal(t, parts[i], stored)
+		}
+	}
 }
