@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -37,11 +38,11 @@ func fileNode(content string, mode os.FileMode, mtime int64) plan.Node {
 
 var long = time.Date(2031, 1, 2, 3, 4, 5, 0, time.UTC).UnixNano()
 
-// canLink skips a test where this user cannot make links.
+// canLink skips a test where players cannot make links.
 func canLink(t *testing.T) {
 	t.Helper()
-	if err := os.Symlink("x", filepath.Join(t.TempDir(), "l")); err != nil {
-		t.Skip("no links can be made here: ", err)
+	if runtime.GOOS == "windows" {
+		t.Skip("symbolic links take rights here that players do not have")
 	}
 }
 
