@@ -41,10 +41,13 @@ const (
 	maxNote       = 1000   // bytes of a note
 )
 
+// NotTaken is the advice about a catalogue that is not believed.
+const NotTaken = "Nothing of it is taken; what was known before stays. Try again later, or ask the publisher"
+
 // Errors that callers test for.
 var (
 	ErrFormat    = errors.New("not a file of a feed")
-	ErrSignature = problem.New("the signature does not fit", "Nothing of it is taken; what was known before stays. Try again later, or ask the publisher")
+	ErrSignature = problem.New("the signature does not fit", NotTaken)
 	ErrName      = errors.New("name not allowed")
 )
 

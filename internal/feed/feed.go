@@ -33,14 +33,11 @@ import (
 	"morvant/internal/volume"
 )
 
-// untaken is the advice about a catalogue that is not believed.
-const untaken = "Nothing of it is taken; what was known before stays. Try again later, or ask the publisher"
-
 // Errors that callers test for.
 var (
 	ErrKey      = errors.New("the feed is signed by another key")
-	ErrRollback = problem.New("the catalogue is older than the one known", untaken)
-	ErrExpired  = problem.New("the catalogue has expired", untaken)
+	ErrRollback = problem.New("the catalogue is older than the one known", catalogue.NotTaken)
+	ErrExpired  = problem.New("the catalogue has expired", catalogue.NotTaken)
 	ErrExists   = errors.New("already there")
 	ErrUnknown  = errors.New("not known")
 	ErrCopy     = errors.New("the copy of the feed is not whole")
@@ -179,11 +176,11 @@ func Add(ctx context.Context, a Adding, o Options) (*Feed, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := NewWire(o)
+	w := newWire(o)
 	defer w.Close()
 	var sources []Source
 	for _, address := range addresses {
-		s, err := NewSource(address, w)
+		s, err := newSource(address, w)
 		if err != nil {
 			return nil, err
 		}
@@ -342,7 +339,7 @@ func (f *Feed) SignedIn() (user string, ok bool) {
 
 // Connect returns the way to the feed's servers and its sources.
 func (f *Feed) Connect(o Options) (*Wire, []Source, error) {
-	w := NewWire(o)
+	w := newWire(o)
 	if err := w.useToken(f); err != nil {
 		w.Close()
 		return nil, nil, err
@@ -350,7 +347,7 @@ func (f *Feed) Connect(o Options) (*Wire, []Source, error) {
 	var sources []Source
 	var errs []error
 	for _, address := range f.Addresses {
-		s, err := NewSource(address, w)
+		s, err := newSource(address, w)
 		if err != nil {
 			errs = append(errs, err) // a folder on a disk that is not there, say
 			continue
@@ -437,7 +434,7 @@ func (f *Feed) exchange(ctx context.Context, form url.Values, user string, o Opt
 	if err != nil {
 		return "", err
 	}
-	w := NewWire(o)
+	w := newWire(o)
 	defer w.Close()
 	bearer := ""
 	if user == "" {

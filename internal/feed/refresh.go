@@ -127,7 +127,7 @@ func (r *refresh) signed(ctx context.Context, path string, check func(body, know
 		was = validators{}
 	}
 	var body []byte
-	err = r.wire.Attempt(ctx, r.sources, NoProgress, func(s Source) error {
+	err = r.wire.Attempt(ctx, r.sources, noProgress, func(s Source) error {
 		// What one server calls a version says nothing about another's.
 		if s != r.sources[0] {
 			was = validators{}
@@ -322,7 +322,7 @@ func (r *refresh) manifests(ctx context.Context, channels []*catalogue.Channel) 
 // name says is asked of the next source.
 func GetNamed(ctx context.Context, w *Wire, sources []Source, path string, check func([]byte) error) ([]byte, error) {
 	var body []byte
-	err := w.Attempt(ctx, sources, NoProgress, func(s Source) error {
+	err := w.Attempt(ctx, sources, noProgress, func(s Source) error {
 		var err error
 		if body, _, err = s.get(ctx, path, catalogue.MaxPacked, validators{}); err != nil {
 			return err

@@ -140,7 +140,7 @@ type tokens struct {
 const early = 30 * time.Second
 
 // fits reports whether the server at u may see the token.
-func (t *tokens) fits(u *url.URL) bool { return t.hosts[u.Host] && Secure(u) }
+func (t *tokens) fits(u *url.URL) bool { return t.hosts[u.Host] && secure(u) }
 
 // current returns the access token; rejected says that the last one was refused.
 // A token that cannot be renewed is given up: asking goes on without one, and the
@@ -189,7 +189,7 @@ func (w *Wire) Grant(ctx context.Context, address, bearer string, form url.Value
 	if err != nil || u.Host == "" || u.User != nil {
 		return nil, fmt.Errorf("%w: the feed's address for signing in", ErrAddress)
 	}
-	if !Secure(u) {
+	if !secure(u) {
 		return nil, fmt.Errorf("%s: %w", u.Host, ErrInsecure)
 	}
 	header := http.Header{}

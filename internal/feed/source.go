@@ -69,8 +69,8 @@ type Source interface {
 	String() string
 }
 
-// NewSource returns the source at an address: http(s)://, file:// or a folder.
-func NewSource(address string, w *Wire) (Source, error) {
+// newSource returns the source at an address: http(s)://, file:// or a folder.
+func newSource(address string, w *Wire) (Source, error) {
 	u, err := url.Parse(address)
 	if err == nil && (u.Scheme == "http" || u.Scheme == "https") {
 		if u.Host == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
@@ -292,7 +292,7 @@ func failure(resp *http.Response, path string) error {
 	case code == http.StatusForbidden:
 		return &DeniedError{details(resp)}
 	case code == http.StatusTooManyRequests || code >= 500:
-		return &BusyError{code, RetryAfter(resp.Header.Get("Retry-After"), time.Now())}
+		return &BusyError{code, retryAfter(resp.Header.Get("Retry-After"), time.Now())}
 	default:
 		return fmt.Errorf("%s: the server answers HTTP %d", path, code)
 	}
@@ -325,8 +325,8 @@ func printable(s string) string {
 	}, s[:min(len(s), 200)])
 }
 
-// RetryAfter reads the header: seconds or a date.
-func RetryAfter(s string, now time.Time) time.Duration {
+// retryAfter reads the header: seconds or a date.
+func retryAfter(s string, now time.Time) time.Duration {
 	if n, err := strconv.Atoi(s); err == nil && n >= 0 {
 		return time.Duration(n) * time.Second
 	}

@@ -28,7 +28,7 @@ type mirrored struct {
 func (m *mirrored) String() string { return "several" }
 
 func (m *mirrored) get(ctx context.Context, path string, limit int64, known validators) (b []byte, is validators, err error) {
-	err = m.wire.Attempt(ctx, m.list, NoProgress, func(s Source) error {
+	err = m.wire.Attempt(ctx, m.list, noProgress, func(s Source) error {
 		b, is, err = s.get(ctx, path, limit, known)
 		return err
 	})
@@ -36,7 +36,7 @@ func (m *mirrored) get(ctx context.Context, path string, limit int64, known vali
 }
 
 func (m *mirrored) Open(ctx context.Context, path string, from, to int64) (body io.ReadCloser, at int64, err error) {
-	err = m.wire.Attempt(ctx, m.list, NoProgress, func(s Source) error {
+	err = m.wire.Attempt(ctx, m.list, noProgress, func(s Source) error {
 		body, at, err = s.Open(ctx, path, from, to)
 		return err
 	})
@@ -66,7 +66,7 @@ var sourceKinds = map[string]func(t *testing.T, dir string, w *Wire) Source{
 
 func at(t *testing.T, address string, w *Wire) Source {
 	t.Helper()
-	s, err := NewSource(address, w)
+	s, err := newSource(address, w)
 	require.NoError(t, err)
 	return s
 }
@@ -100,7 +100,7 @@ func TestEverySourceKeepsTheSameContract(t *testing.T) {
 			content := strings.Repeat("cargo and tides ", 1000)
 			put("packs/a.pack", content)
 			require.NoError(t, os.WriteFile(filepath.Join(around, "secret"), []byte("secret"), 0o600))
-			w := NewWire(Options{Meter: progress.None{}, Now: time.Now, Silence: 5 * time.Second})
+			w := newWire(Options{Meter: progress.None{}, Now: time.Now, Silence: 5 * time.Second})
 			w.Rounds = 1 // how often it tries is another matter
 			t.Cleanup(w.Close)
 			s := kind(t, dir, w)

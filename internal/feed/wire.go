@@ -76,8 +76,8 @@ type Wire struct {
 	quiet    atomic.Int64 // no warning before this time, in nanoseconds since 1970
 }
 
-// NewWire returns a line, to be closed at the end.
-func NewWire(o Options) *Wire {
+// newWire returns a line, to be closed at the end.
+func newWire(o Options) *Wire {
 	if o.Silence == 0 {
 		o.Silence = defaultSilence
 	}
@@ -209,8 +209,8 @@ func (w *Wire) token(ctx context.Context, base *url.URL, renew bool) (string, er
 	return w.tokens.current(ctx, renew)
 }
 
-// Secure reports whether secrets may be sent to u: over TLS, or to this computer.
-func Secure(u *url.URL) bool {
+// secure reports whether secrets may be sent to u: over TLS, or to this computer.
+func secure(u *url.URL) bool {
 	if u.Scheme == "https" {
 		return true
 	}
@@ -347,5 +347,5 @@ func sleep(ctx context.Context, d time.Duration) error {
 	}
 }
 
-// NoProgress is for what does not get further by parts.
-func NoProgress() int64 { return 0 }
+// noProgress is for what does not get further by parts.
+func noProgress() int64 { return 0 }
