@@ -92,6 +92,8 @@ type Report struct {
 	AsideDir string // the folder that they are in, relative to the folder; empty: none
 	// Unset lists paths whose times or modes could not be set.
 	Unset []string
+	// UnsetWhy is what the system said of the first of them.
+	UnsetWhy error
 	// Shared lists files with other names elsewhere, whose times or modes were left alone
 	// for want of room for a copy.
 	Shared []string
@@ -112,6 +114,14 @@ func (r *Report) Empty() bool {
 	return len(r.Aside)+len(r.Unset)+len(r.Shared)+len(r.Restored)+len(r.Lost) == 0
 }
 
+// unset notes that the time or mode of a path could not be set.
+func (r *Report) unset(p string, err error) {
+	if len(r.Unset) == 0 {
+		r.UnsetWhy = err
+	}
+	r.Unset = append(r.Unset, p)
+}
+
 // Sentences says for people what did not go as planned in the folder dir.
 func (r *Report) Sentences(dir string) []string {
 	var list []string
@@ -129,7 +139,17 @@ func (r *Report) Sentences(dir string) []string {
 	}
 	say(len(r.Restored), first(r.Restored), "%s was gone and has been written again from the store", "%d files were gone and have been written again from the store, %s among them")
 	say(len(r.Lost), first(r.Lost), "%s is gone and is not in the store", "%d files are gone and not in the store, %s among them")
-	say(len(r.Unset), first(r.Unset), "the date or mode of %s could not be set: you have no right to", "the dates or modes of %d files could not be set, %s among them: you have no right to")
+	if n := len(r.Unset); n > 0 {
+		say(n, r.Unset[0], "the date or mode of %s could not be set", "the dates or modes of %d files could not be set, %s among them")
+		why := "you have no right to"
+		if r.UnsetWhy != nil && !errors.Is(r.UnsetWhy, fs.ErrPermission) {
+			why = r.UnsetWhy.Error()
+			if at := (*fs.PathError)(nil); errors.As(r.UnsetWhy, &at) {
+				why = at.Err.Error()
+			}
+		}
+		list[len(list)-1] += ": " + why
+	}
 	say(len(r.Shared), first(r.Shared), "%s has other names elsewhere, and there is no room for a copy of its own: its date and mode were left alone",
 		"%d files have other names elsewhere, %s among them, and there is no room for copies of their own: their dates and modes were left alone")
 	return list
@@ -664,7 +684,7 @@ func (c *change) set(p string, n plan.Node) error {
 		c.report.Shared = append(c.report.Shared, p)
 		return nil
 	case errors.Is(err, fs.ErrPermission):
-		c.report.Unset = append(c.report.Unset, p)
+		c.report.unset(p, err)
 		return nil
 	}
 	return err

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -152,6 +153,10 @@ func TestAReportIsSentences(t *testing.T) {
 	for _, part := range []string{"2 files were gone", "3 files are gone and not in the store, c among them", "dates or modes of 2 files", "2 files have other names elsewhere, e among them"} {
 		require.Contains(t, text, part)
 	}
+	broken := &Report{}
+	broken.unset("d", &os.PathError{Op: "chtimes", Path: "d", Err: syscall.EIO})
+	broken.unset("d2", os.ErrPermission)
+	require.Equal(t, []string{"the dates or modes of 2 files could not be set, d among them: " + syscall.EIO.Error()}, broken.Sentences("/g"))
 	require.Empty(t, (&Report{}).Sentences("/g"))
 	require.True(t, (&Report{}).Empty())
 	for _, r := range []*Report{{Aside: one.Aside}, {Restored: one.Restored}, {Lost: one.Lost}, {Unset: one.Unset}, {Shared: one.Shared}} {

@@ -386,20 +386,26 @@ func (c *change) restore(s *step) error {
 }
 
 // oldAttributes sets times and modes as they were, where the change may have touched
-// them. What cannot be set does not keep the change from being over.
+// them. What cannot be set, tried twice, does not keep the change from being over.
 func (c *change) oldAttributes() {
 	moved := make(map[string]bool)
 	for i := range c.journal.Steps {
 		moved[c.journal.Steps[i].From] = true
 	}
 	for _, kind := range []plan.Kind{plan.File, plan.Dir} {
+		var failed []*step
 		for i := range c.journal.Steps {
 			s := &c.journal.Steps[i]
 			if s.Before == nil || s.Before.Kind != kind || kind == plan.File && !s.KeepsContent() && !moved[s.Path] {
 				continue
 			}
+			if setAttributes(c.root, s.Path, *s.Before) != nil {
+				failed = append(failed, s)
+			}
+		}
+		for _, s := range failed {
 			if err := setAttributes(c.root, s.Path, *s.Before); err != nil && !errors.Is(err, fs.ErrNotExist) {
-				c.report.Unset = append(c.report.Unset, s.Path)
+				c.report.unset(s.Path, err)
 			}
 		}
 	}

@@ -127,7 +127,7 @@ func (s *stager) file(ctx context.Context, name string, step *plan.Step) error {
 	if errors.Is(err, fs.ErrPermission) {
 		s.unset.Lock()
 		defer s.unset.Unlock()
-		s.report.Unset = append(s.report.Unset, step.Path)
+		s.report.unset(step.Path, err)
 		return nil
 	}
 	return err

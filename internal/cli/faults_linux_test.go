@@ -90,6 +90,9 @@ func TestAnErrorInTheMiddleIsTakenBack(t *testing.T) {
 				continue
 			}
 			failed++
+			if strings.Contains(r.err, "could not be set") {
+				continue // each thread counts on its own: it failed again on the way back, and that is said
+			}
 			w.settled("EIO from "+calls+" "+strconv.Itoa(n), w.before, w.after, []string{"pin", "1", "--clean", "--yes"})
 		}
 	}
