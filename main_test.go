@@ -101,12 +101,15 @@ func TestWhatStandsInOnePlaceOnly(t *testing.T) {
 		// volume.ReadFile and ReadIn take regular files up to a size.
 		{"files of others are read without waiting, and not without end", regexp.MustCompile(`os\.ReadFile\(|[rR]oot\.ReadFile\(`), []string{"volume", "standin"}},
 		{"the command line is read by main", regexp.MustCompile(`os\.Args`), nil},
+		// Others have remedies, see problem. Two files that Morvant writes into foreign folders say how to get rid of them.
+		{"commands are named by the command line", regexp.MustCompile(`"[^"\n]*[^"\w\n]morvant [a-z][^"\n]*"`), []string{"cli", "block", "pinfile"}},
 	} {
 		require.NoError(t, filepath.WalkDir("internal", func(p string, d fs.DirEntry, err error) error {
 			if err != nil || d.IsDir() || !strings.HasSuffix(p, ".go") || strings.HasSuffix(p, "_test.go") {
 				return err
 			}
-			if slices.Contains(rule.except, filepath.Base(filepath.Dir(p))) {
+			room, _, _ := strings.Cut(strings.TrimPrefix(filepath.ToSlash(p), "internal/"), "/")
+			if slices.Contains(rule.except, room) {
 				return nil
 			}
 			b, err := os.ReadFile(p)

@@ -53,7 +53,7 @@ func report(a *app.App, err error) int {
 	if errors.As(err, &ended) {
 		return ended.Code
 	}
-	line := "morvant: " + view.OneLine(err)
+	line := "morvant: " + app.Commands(view.OneLine(err))
 	if next := advice(err); next != "" {
 		line += ". " + next
 	}

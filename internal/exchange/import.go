@@ -25,6 +25,7 @@ import (
 
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
+	"morvant/internal/problem"
 	"morvant/internal/progress"
 	"morvant/internal/volume"
 )
@@ -409,7 +410,7 @@ func (r *reading) bag(dir string) error {
 	}
 	defer root.Close()
 	if _, err := root.Stat("bagit.txt"); err != nil {
-		return fmt.Errorf("%s: %w: it is a folder and no bag (morvant lane new --adopt takes a game's folder)", dir, ErrFormat)
+		return fmt.Errorf("%s: %w: it is a folder and no bag (%s is for a game's folder)", dir, ErrFormat, problem.AdoptFolder)
 	}
 	name, newHash := bagPayload, sha256.New
 	b, err := readLimited(root, name)

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"morvant/internal/feed"
+	"morvant/internal/problem"
 	"morvant/internal/state"
 )
 
@@ -53,7 +54,7 @@ func BrokenFeed(f *feed.Feed, err error) string {
 	if f.Broken != nil {
 		return fmt.Sprintf("the feed %s is left out: its subscription cannot be read (%v); remove it and add it again", f.Name, err)
 	}
-	return fmt.Sprintf("the feed %s is left out: its copy cannot be read (%v); morvant feed refresh mends it", f.Name, err)
+	return fmt.Sprintf("the feed %s is left out: its copy cannot be read (%v); %s mends it", f.Name, err, problem.RefreshFeeds)
 }
 
 // FindOffers fills in which feeds offer a recorded build now.

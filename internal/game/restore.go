@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"morvant/internal/database"
+	"morvant/internal/problem"
 	"morvant/internal/state"
 	"morvant/internal/volume"
 )
@@ -129,7 +130,7 @@ func (h *Home) restoreState(ctx context.Context, damaged string, now func() time
 	case rows > 0:
 		h.Said = append(h.Said, fmt.Sprintf("%s; the %d entries that could be read are kept.", what, rows))
 	default:
-		h.Said = append(h.Said, what+", and there is no copy of it. morvant store check --recover-builds lists again every snapshot that the store describes; until then nothing is trimmed.")
+		h.Said = append(h.Said, fmt.Sprintf("%s, and there is no copy of it. Use %s to list again every snapshot that the store describes; until then nothing is trimmed.", what, problem.RecoverBuilds))
 	}
 	if from == "" && h.hasPacks() {
 		return h.SetFact(ctx, state.FactLost, now().UTC().Format(time.RFC3339))

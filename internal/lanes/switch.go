@@ -14,6 +14,7 @@ import (
 	"morvant/internal/lane/backup"
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/guard"
+	"morvant/internal/problem"
 	"morvant/internal/process"
 	"morvant/internal/state"
 	"morvant/internal/volume"
@@ -138,7 +139,7 @@ func takeBack(ctx context.Context, l *lane.Lane, s *state.Switch) error {
 // settle brings the block to what the live lane wants, and ends the switch.
 func settle(ctx context.Context, l *lane.Lane) error {
 	if err := guard.Resume(ctx, l); err != nil {
-		l.Meter.Warn(fmt.Sprintf("the block is not as it should be: %v; see morvant block --show", err))
+		l.Meter.Warn(fmt.Sprintf("the block is not as it should be: %v; see %s", err, problem.ShowBlock))
 	}
 	if err := l.WriteMarkerAs(ctx, false); err != nil {
 		return err

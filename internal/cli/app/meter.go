@@ -156,5 +156,5 @@ func (m *meter) Warn(message string) {
 	if show != nil {
 		w = show
 	}
-	fmt.Fprintln(view.Visibly(w), "Note: "+message)
+	fmt.Fprintln(view.Visibly(w), "Note: "+Commands(message))
 }

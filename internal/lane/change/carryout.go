@@ -165,7 +165,7 @@ func change(ctx context.Context, l *lane.Lane, p *Proposal, memo json.RawMessage
 func afterwards(ctx context.Context, l *lane.Lane, c *state.Change, again bool) error {
 	if err := guard.Follow(ctx, l, c); err != nil {
 		later := !again && !guard.Lasting(err)
-		text := fmt.Sprintf("the block is not as it should be: %v; see morvant block --show", err)
+		text := fmt.Sprintf("the block is not as it should be: %v; see %s", err, problem.ShowBlock)
 		if later {
 			text = fmt.Sprintf("the block is not as it should be yet: %v; the next command tries again", err)
 		}

@@ -14,6 +14,7 @@ import (
 	"morvant/internal/lane/backup"
 	"morvant/internal/lane/record"
 	"morvant/internal/plan"
+	"morvant/internal/problem"
 	"morvant/internal/rules"
 	"morvant/internal/state"
 )
@@ -102,7 +103,7 @@ func ended(ctx context.Context, l *lane.Lane, end *apply.Ended, c *state.Change,
 	case apply.Back:
 		say(what + " had been interrupted; it is taken back, the folder is as before")
 	case apply.Unknown:
-		say("A change of " + l.Title() + " had been interrupted, and its record is lost; what it had moved is kept, and morvant verify --repair puts the build's files back")
+		say(fmt.Sprintf("A change of %s had been interrupted, and its record is lost; what it had moved is kept, and %s puts the build's files back", l.Title(), problem.Repair))
 	case apply.Foreign:
 		say(fmt.Sprintf("%s held a change that was not begun by Morvant on this computer; nothing of it was done, and it is kept in %s", l.Dir, filepath.Join(l.Dir, filepath.FromSlash(end.At))))
 	case apply.Nothing:

@@ -10,6 +10,7 @@ import (
 	"morvant/internal/lane/guard"
 	"morvant/internal/lane/status"
 	"morvant/internal/lanes"
+	"morvant/internal/problem"
 	"morvant/internal/state"
 )
 
@@ -46,7 +47,7 @@ func recoverLetUpdate(ctx context.Context, l *lane.Lane) error {
 	switch {
 	case s.Build == nil:
 	case s.Drift.Any():
-		l.Tell("A wait for an update of %s had been interrupted, and something has come: it is not %s any more, and updates are not blocked. morvant let-update goes on; morvant verify --repair goes back and blocks them again.", l.Title(), s.Build.Label)
+		l.Tell("A wait for an update of %s had been interrupted, and something has come: it is not %s any more, and updates are not blocked. %s goes on; %s goes back and blocks them again.", l.Title(), s.Build.Label, problem.WaitAgain, problem.Repair)
 	case len(l.Game.Block) > 0 && !s.Pin.Open:
 		if err := guard.Block(ctx, l); err != nil {
 			return err

@@ -14,6 +14,7 @@ import (
 	"morvant/internal/edit"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
+	"morvant/internal/problem"
 	"morvant/internal/scan"
 	"morvant/internal/state"
 )
@@ -275,7 +276,7 @@ func Recover(ctx context.Context, l *lane.Lane) error {
 			err = Unblock(ctx, l, false)
 		}
 		if err != nil {
-			l.Meter.Warn(fmt.Sprintf("the block is not as it should be: %v; see morvant block --show", err))
+			l.Meter.Warn(fmt.Sprintf("the block is not as it should be: %v; see %s", err, problem.ShowBlock))
 			return l.Home.End(ctx, l.Game.Name, l.Name, state.BegunBlock)
 		}
 		what := "Setting the block"
