@@ -447,3 +447,8 @@ func TestWhatVersionOneWroteIsReadAndWrittenTheSame(t *testing.T) {
 		require.Equal(t, pack.Chunk, c.Entry(pack.Chunk).Kind)
 	}
 }
+
+func TestALabelHasAtMost80Characters(t *testing.T) {
+	require.NoError(t, CheckLabel(strings.Repeat("é", 80)))
+	require.ErrorIs(t, CheckLabel(strings.Repeat("é", 81)), ErrName)
+}

@@ -242,13 +242,11 @@ func TestDamageIsNamedByBuildAndFileAndMended(t *testing.T) {
 
 	// Now nothing has the content any more: the update is in the folder.
 	w.update("1.3.0")
-	biggest, size := "", int64(0)
 	for _, file := range packs(t, w) {
-		if info, err := os.Stat(file); err == nil && info.Size() > size {
-			biggest, size = file, info.Size()
-		}
+		info, err := os.Stat(file)
+		require.NoError(t, err)
+		w.flip(file, info.Size()/2)
 	}
-	w.flip(biggest, size/2)
 	check := w.json(3, "store", "check")
 	require.Positive(t, check["unmended"])
 	require.NotEmpty(t, check["losses"].([]any)[0].(map[string]any)["path"])
@@ -311,7 +309,7 @@ func TestADamagedStateIsPutAsideAndTheSnapshotsFoundAgain(t *testing.T) {
 	// Without a copy the packs tell which builds there were.
 	require.NoError(t, os.RemoveAll(filepath.Join(w.home, "state-copies")))
 	require.NoError(t, os.WriteFile(filepath.Join(w.home, "state.db"), bytes.Repeat([]byte("junk"), 4000), 0o644))
-	require.Contains(t, w.ok("status").err, "there is no copy of it. morvant store check --recover-builds")
+	require.Contains(t, w.ok("status").err, "there is no copy of it. Use morvant store check --recover-builds")
 	w.fails(1, "Nothing was dropped; run morvant store check --recover-builds first", "store", "trim", "--yes")
 	w.ok("store", "check", "--recover-builds")
 	require.Contains(t, w.ok("builds").out, "works")

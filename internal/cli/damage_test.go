@@ -109,14 +109,14 @@ func TestALostStateComesBackWithEverything(t *testing.T) {
 // database file covers.
 func TestAnEntryOfTheStateThatCannotBeReadIsPutRight(t *testing.T) {
 	t.Parallel()
-	for _, statement := range []string{
+	for _, statement := range some([]string{
 		`UPDATE change SET totals = '{"repl' WHERE id = 1`,
 		`UPDATE change SET steps = x'00' WHERE id = 1`,
 		`UPDATE build SET manifest = x'0102' WHERE label = '1.1.1'`,
 		`UPDATE build SET components = 'nul' WHERE label = '1.1.1'`,
 		`UPDATE lane SET body = '{' WHERE name = 'main'`,
 		`UPDATE lane SET pin = '' WHERE name = 'main'`,
-	} {
+	}) {
 		w := newWorld(t)
 		w.install("1.1.1")
 		w.ok("snapshot", "1.1.1")

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"morvant/internal/volume"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -93,11 +95,7 @@ func TestWhatADiskCannotHoldIsSaidBeforeThePlan(t *testing.T) {
 func TestAFolderIsSharedFromAnotherDisk(t *testing.T) {
 	t.Parallel()
 	w := newLanes(t)
-	far, err := os.MkdirTemp("/dev/shm", "morvant-test-")
-	if err != nil {
-		t.Skip("there is no other disk: ", err)
-	}
-	t.Cleanup(func() { os.RemoveAll(far) })
+	far := otherDisk(t, w.dir)
 	w.write("Mods/Scenery/a.txt", "hills")
 	to := filepath.Join(far, "scenery")
 	colon := w.path("Mods/Scenery/12:30.txt")
@@ -120,11 +118,7 @@ func TestKilledAtAnyPointAFolderSharedFromAnotherDiskIsWhole(t *testing.T) {
 	onlyLong(t)
 	canTrace(t)
 	w := newLanes(t)
-	far, err := os.MkdirTemp("/dev/shm", "morvant-test-")
-	if err != nil {
-		t.Skip("there is no other disk: ", err)
-	}
-	t.Cleanup(func() { os.RemoveAll(far) })
+	far := otherDisk(t, w.dir)
 	for _, name := range []string{"a", "b", "deep/c", "deep/er/d"} {
 		w.write("Mods/Scenery/"+name, "the content of "+name)
 	}
@@ -187,6 +181,23 @@ func TestAHomeOnANetworkIsUsedByOneProcessAtATime(t *testing.T) {
 	w.ok("store", "trim", "--yes")
 	w.ok("snapshot", "3")
 	w.ok("store", "check")
+}
+
+// otherDisk makes a folder on another file system than that of dir.
+func otherDisk(t *testing.T, dir string) string {
+	t.Helper()
+	for _, place := range []string{"/dev/shm", "/tmp", "/var/tmp"} {
+		same, err := volume.SameDisk(dir, place)
+		if err != nil || same {
+			continue
+		}
+		if far, err := os.MkdirTemp(place, "morvant-test-"); err == nil {
+			t.Cleanup(func() { os.RemoveAll(far) })
+			return far
+		}
+	}
+	t.Skip("there is no other disk here")
+	return ""
 }
 
 // sshfs mounts a folder of this computer over sshfs, with the server started by hand.

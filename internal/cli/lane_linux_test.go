@@ -29,7 +29,7 @@ func TestKilledAtAnyPointASwitchIsFinishedOrTakenBack(t *testing.T) {
 	c := &crashWorld{world: w.world}
 	kills := 0
 	for _, to := range []string{"old", "far"} {
-		for _, calls := range []string{"renameat2", "renameat,rename,symlinkat", "fsync,fdatasync", "pwrite64", "openat"} {
+		for _, calls := range some([]string{"renameat2", "fsync,fdatasync", "renameat,rename,symlinkat", "pwrite64", "openat"}) {
 			step := 1
 			if calls == "openat" || calls == "pwrite64" {
 				step = 7
@@ -74,11 +74,7 @@ func TestKilledAtAnyPointASwitchIsFinishedOrTakenBack(t *testing.T) {
 func TestALaneOnAnotherDiskIsLinkedOrRefused(t *testing.T) {
 	t.Parallel()
 	w := newLanes(t)
-	far, err := os.MkdirTemp("/dev/shm", "morvant-test-")
-	if err != nil {
-		t.Skip("there is no other disk: ", err)
-	}
-	t.Cleanup(func() { os.RemoveAll(far) })
+	far := otherDisk(t, w.dir)
 	w.fails(1, "it is on another disk", "lane", "new", "far", "--from", "1.1.1", "--to", filepath.Join(far, "quay"), "--yes")
 	require.NotContains(t, w.lanes(), "far")
 	w.ok("lane", "new", "far", "--from", "1.1.1", "--to", filepath.Join(far, "quay"), "--linked", "--yes")

@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/cli"
+	"morvant/internal/standin"
 )
 
 // program is the built program that the tests run.
@@ -43,11 +44,19 @@ type tests struct{ *testing.M }
 
 func (m tests) Run() int {
 	// Most of a test is waiting for programs that it runs.
-	_ = flag.Set("test.parallel", fmt.Sprint(2*runtime.GOMAXPROCS(0)))
+	_ = flag.Set("test.parallel", fmt.Sprint(4*runtime.GOMAXPROCS(0)))
 	return buildAndRun(m.M)
 }
 
 func buildAndRun(m *testing.M) int {
+	if stride(1) > 1 { // the whole sweeps run on a real disk
+		end, err := standin.InMemory()
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		defer end()
+	}
 	dir, err := os.MkdirTemp("", "morvant-test-")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)

@@ -20,7 +20,7 @@ var seed = maphash.MakeSeed()
 
 func digestOf(b []byte) uint64 { return maphash.Bytes(seed, b) }
 
-var quay = standin.Quay{Bytes: 2 << 20}
+var quay = standin.Quay{Bytes: 1 << 20}
 
 // install puts a build of Cinder Quay and the player's files into the live folder
 // and registers it.

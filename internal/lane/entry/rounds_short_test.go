@@ -3,4 +3,4 @@
 package entry
 
 // rounds is how many random histories are tried.
-const rounds = 12
+const rounds = 4
