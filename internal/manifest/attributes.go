@@ -56,8 +56,7 @@ type attributeEntry struct {
 
 // Encode returns the attributes as canonical JSON.
 func (a *Attributes) Encode() []byte {
-	out := make([]byte, 0, 128+100*(len(a.Files)+len(a.Dirs)))
-	out = append(out, `{"dirs":[`...)
+	out := []byte(`{"dirs":[`)
 	out = appendAttributes(out, a.Dirs)
 	out = append(out, `],"files":[`...)
 	out = appendAttributes(out, a.Files)
@@ -88,7 +87,7 @@ func appendAttributes(out []byte, m map[string]Attribute) []byte {
 
 // DecodeAttributes reads encoded attributes and validates every path, mode and time.
 func DecodeAttributes(b []byte) (*Attributes, error) {
-	if len(b) > MaxEncoded {
+	if len(b) > maxEncoded {
 		return nil, fmt.Errorf("%w: %d bytes of attributes", ErrFormat, len(b))
 	}
 	var list attributeList
@@ -101,7 +100,7 @@ func DecodeAttributes(b []byte) (*Attributes, error) {
 		}
 		return nil, fmt.Errorf("%w: attributes of format %q", ErrFormat, list.Format)
 	}
-	if len(list.Files)+len(list.Dirs) > MaxEntries {
+	if len(list.Files)+len(list.Dirs) > maxEntries {
 		return nil, fmt.Errorf("%w: too many attributes", ErrFormat)
 	}
 	a := NewAttributes()

@@ -15,11 +15,11 @@ import (
 func TestACutManifestIsRefusedWhereverItIsCut(t *testing.T) {
 	good := sample().Encode()
 	for n := range good {
-		_, err := Decode(good[:n])
+		_, err := Decode(good[:n:n]) // nothing behind it can be read
 		require.Error(t, err, "%s", good[:n])
 	}
 	for n := range good {
-		p := parser{in: good[:n]}
+		p := parser{in: good[:n:n]}
 		_, ok := p.manifest()
 		require.False(t, ok)
 	}
@@ -79,7 +79,7 @@ func TestLimitsOfNames(t *testing.T) {
 		require.NoError(t, CheckPath("d/"+name), name)
 	}
 	short, clipped := clipPath(strings.Repeat("x", 200)), clipPath(strings.Repeat("x", 201))
-	require.Len(t, short, 200)
+	require.Equal(t, strings.Repeat("x", 200), short)
 	require.Equal(t, strings.Repeat("x", 197)+"...", clipped)
 }
 
@@ -120,5 +120,77 @@ func TestModesAreThoseOfFiles(t *testing.T) {
 	for _, mode := range []string{"1000", "778", "-1", ""} {
 		_, err := DecodeAttributes([]byte(strings.Replace(string(b), "777", mode, 1)))
 		require.ErrorIs(t, err, ErrFormat, mode)
+	}
+}
+
+func lower(t *testing.T, limit *int, to int) {
+	t.Helper()
+	was := *limit
+	*limit = to
+	t.Cleanup(func() { *limit = was })
+}
+
+func TestNoMoreEntriesThanTheLimit(t *testing.T) {
+	m := &Manifest{
+		Files:     []File{{Path: "a", Digest: d("a")}, {Path: "b", Digest: d("b")}, {Path: "c", Digest: d("c")}},
+		Links:     []Link{{Path: "l", Target: "a"}, {Path: "m", Target: "a"}},
+		EmptyDirs: []string{"x"},
+	}
+	a := NewAttributes()
+	a.Files["a"], a.Files["b"], a.Dirs["x"] = Attribute{Mode: 0o644}, Attribute{Mode: 0o644}, Attribute{Mode: 0o755}
+	encoded, attributes := m.Encode(), a.Encode()
+	lower(t, &maxEntries, 6)
+	_, err := Decode(encoded)
+	require.NoError(t, err)
+	lower(t, &maxEntries, 5)
+	require.ErrorContains(t, m.Validate(), "6 entries, at most 5 are allowed")
+	lower(t, &maxEntries, 3)
+	_, err = DecodeAttributes(attributes)
+	require.NoError(t, err)
+	p := parser{in: encoded}
+	_, ok := p.manifest()
+	require.True(t, ok, "each list is as long as may be")
+	lower(t, &maxEntries, 2)
+	_, err = DecodeAttributes(attributes)
+	require.ErrorIs(t, err, ErrFormat)
+	p = parser{in: encoded}
+	_, ok = p.manifest()
+	require.False(t, ok)
+}
+
+func TestNoMoreBytesThanTheLimit(t *testing.T) {
+	m := &Manifest{EmptyDirs: []string{"x"}}
+	a := NewAttributes()
+	a.Files["a"] = Attribute{Mode: 0o644}
+	encoded, attributes := m.Encode(), a.Encode()
+	lower(t, &maxEncoded, len(encoded))
+	_, err := Decode(encoded)
+	require.NoError(t, err)
+	lower(t, &maxEncoded, len(encoded)-1)
+	_, err = Decode(encoded)
+	require.ErrorContains(t, err, "are allowed")
+	lower(t, &maxEncoded, len(attributes))
+	_, err = DecodeAttributes(attributes)
+	require.NoError(t, err)
+	lower(t, &maxEncoded, len(attributes)-1)
+	_, err = DecodeAttributes(attributes)
+	require.ErrorContains(t, err, "bytes of attributes")
+}
+
+// TestAnyTwoDifferencesAreDifferences: one kind does not make up for another.
+func TestAnyTwoDifferencesAreDifferences(t *testing.T) {
+	kinds := []func(*Changes){
+		func(c *Changes) { c.Changed = make([]Changed, 1) }, func(c *Changes) { c.Added = make([]File, 1) },
+		func(c *Changes) { c.Removed = make([]File, 1) }, func(c *Changes) { c.Moved = make([]Moved, 1) },
+		func(c *Changes) { c.Links = make([]LinkChange, 1) }, func(c *Changes) { c.DirsAdded = make([]string, 1) },
+		func(c *Changes) { c.DirsGone = make([]string, 1) },
+	}
+	for _, first := range kinds {
+		for _, second := range kinds {
+			var c Changes
+			first(&c)
+			second(&c)
+			require.False(t, c.Empty())
+		}
 	}
 }

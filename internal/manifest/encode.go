@@ -98,8 +98,8 @@ func DecodeRecorded(b []byte) (*Manifest, error) {
 }
 
 func parse(b []byte) (*Manifest, error) {
-	if len(b) > MaxEncoded {
-		return nil, fmt.Errorf("%w: %d bytes, at most %d are allowed", ErrFormat, len(b), MaxEncoded)
+	if len(b) > maxEncoded {
+		return nil, fmt.Errorf("%w: %d bytes, at most %d are allowed", ErrFormat, len(b), maxEncoded)
 	}
 	p := parser{in: b}
 	m, ok := p.manifest()
@@ -203,7 +203,7 @@ func (p *parser) list(item func() bool) bool {
 	if p.literal(`]`) {
 		return true
 	}
-	for n := 0; n < MaxEntries; n++ {
+	for n := 0; n < maxEntries; n++ {
 		if !item() {
 			return false
 		}

@@ -22,6 +22,9 @@ const (
 	MaxEncoded = 1 << 30 // bytes in one encoded manifest
 )
 
+// The limits that are asked; tests lower them.
+var maxEntries, maxEncoded = MaxEntries, MaxEncoded
+
 // Errors that callers test for.
 var (
 	ErrFormat = errors.New("not a manifest")
@@ -79,8 +82,8 @@ func (m *Manifest) Sort() {
 // Validate checks everything that Decode promises: order, paths, sizes, links
 // and that no path is both a file and a folder.
 func (m *Manifest) Validate() error {
-	if n := len(m.Files) + len(m.Links) + len(m.EmptyDirs); n > MaxEntries {
-		return fmt.Errorf("%w: %d entries, at most %d are allowed", ErrFormat, n, MaxEntries)
+	if n := len(m.Files) + len(m.Links) + len(m.EmptyDirs); n > maxEntries {
+		return fmt.Errorf("%w: %d entries, at most %d are allowed", ErrFormat, n, maxEntries)
 	}
 	if !sorted(m.Files, func(f File) string { return f.Path }) ||
 		!sorted(m.Links, func(l Link) string { return l.Path }) ||

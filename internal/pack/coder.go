@@ -1,8 +1,10 @@
 package pack
 
 import (
+	"bytes"
 	"fmt"
 	"runtime"
+	"slices"
 
 	"github.com/klauspost/compress"
 	"github.com/klauspost/compress/zstd"
@@ -109,9 +111,7 @@ func (c *Coder) Inflate(e Entry, stored, buf []byte) ([]byte, error) {
 	}
 	plain := stored
 	if e.Coding == Zstd {
-		if cap(buf) < int(e.Plain) {
-			buf = make([]byte, 0, e.Plain)
-		}
+		buf = slices.Grow(buf[:0], int(e.Plain))
 		var err error
 		// The capacity bounds the output: a frame that inflates further than
 		// its record says is cut off by the decoder's own limit.
@@ -142,7 +142,7 @@ func EncodeAgainst(plain []byte, base digest.Digest, baseBytes []byte) ([]byte, 
 		return nil, err
 	}
 	defer enc.Close()
-	return enc.EncodeAll(plain, append(make([]byte, 0, digest.Size+len(plain)/8), base[:]...)), nil
+	return enc.EncodeAll(plain, bytes.Clone(base[:])), nil
 }
 
 // BaseOf returns which base the stored bytes of a record of coding Based need.

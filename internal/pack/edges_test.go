@@ -202,3 +202,41 @@ func TestSmallAndLargeRecordsStandInOrder(t *testing.T) {
 		}
 	}
 }
+
+// TestAPackMayBeEmptyAndARecordToo: the shortest pack, and the shortest record at the end.
+func TestAPackMayBeEmptyAndARecordToo(t *testing.T) {
+	f, err := os.Create(filepath.Join(t.TempDir(), "pack"))
+	require.NoError(t, err)
+	defer f.Close()
+	name, err := NewWriter(f).Finish()
+	require.NoError(t, err)
+	got, entries, err := ReadIndex(f, headerSize+footerSize)
+	require.NoError(t, err)
+	require.Equal(t, name, got)
+	require.Empty(t, entries)
+
+	require.NoError(t, f.Truncate(0))
+	w := NewWriter(f)
+	e, err := w.Append(digest.Of(nil), Chunk, Plain, 0, nil)
+	require.NoError(t, err)
+	_, err = w.Finish()
+	require.NoError(t, err)
+	found, err := Recover(f, e.Offset+e.Size())
+	require.NoError(t, err)
+	require.Equal(t, []Entry{e}, found)
+}
+
+func TestARecordHasALargestSize(t *testing.T) {
+	f, err := os.Create(filepath.Join(t.TempDir(), "pack"))
+	require.NoError(t, err)
+	defer f.Close()
+	w := NewWriter(f)
+	most := make([]byte, maxStored+1)
+	_, err = w.Append(digest.Of(nil), Chunk, Zstd, MaxPlain, most[:maxStored])
+	require.NoError(t, err)
+	_, err = w.Append(digest.Of(nil), Chunk, Zstd, MaxPlain+1, nil)
+	require.ErrorIs(t, err, ErrFormat)
+	_, err = w.Append(digest.Of(nil), Chunk, Zstd, MaxPlain, most)
+	require.ErrorIs(t, err, ErrFormat)
+	require.Len(t, w.Entries(), 1)
+}

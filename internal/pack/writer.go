@@ -4,7 +4,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"math"
 	"os"
 
 	"morvant/internal/digest"
@@ -32,7 +31,7 @@ type Writer struct {
 
 // NewWriter starts a pack in f, which must be empty.
 func NewWriter(f *os.File) *Writer {
-	return &Writer{file: f, offset: headerSize, buf: append(make([]byte, 0, 2*bufferSize), header()...)}
+	return &Writer{file: f, offset: headerSize, buf: header()}
 }
 
 // Append adds a record whose bytes are already coded. The returned entry says
@@ -48,7 +47,7 @@ func (w *Writer) Append(d digest.Digest, kind Kind, coding Coding, plain int, st
 // Place gives a record its place in the pack. The record is there once write has
 // returned nil, which must be before Finish.
 func (w *Writer) Place(d digest.Digest, kind Kind, coding Coding, plain int, stored []byte) (e Entry, write func() error, err error) {
-	if plain > math.MaxUint32 || len(stored) > math.MaxUint32 {
+	if plain > MaxPlain || len(stored) > maxStored {
 		return Entry{}, nil, fmt.Errorf("%w: a record of %d bytes", ErrFormat, plain)
 	}
 	e = Entry{Digest: d, Kind: kind, Coding: coding, Plain: uint32(plain), Stored: uint32(len(stored)), Offset: w.offset}
