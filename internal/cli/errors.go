@@ -21,6 +21,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/backup"
+	"morvant/internal/lane/change"
 	"morvant/internal/lane/compose"
 	"morvant/internal/pack"
 	"morvant/internal/problem"
@@ -61,7 +62,7 @@ func report(a *app.App, err error) int {
 	switch {
 	case errors.As(err, &wrong):
 		return app.ExitUsage
-	case errors.Is(err, app.ErrUnanswered):
+	case errors.Is(err, app.ErrUnanswered), errors.As(err, new(*change.MovedOnError)):
 		return app.ExitUnanswered
 	}
 	return app.ExitFailed
@@ -90,6 +91,7 @@ func advice(err error) string {
 // special is the advice about errors for which more than their kind counts.
 func special(err error) (text string, known bool) {
 	var file *share.PinfileError
+	var moved *change.MovedOnError
 	var which *app.WhichGame
 	var unknown *state.UnknownError
 	var ambiguous *state.AmbiguousError
@@ -102,6 +104,8 @@ func special(err error) (text string, known bool) {
 	switch {
 	case errors.As(err, &file):
 		return file.Advice(), true
+	case errors.As(err, &moved):
+		text = "Nothing was changed. Choose: --whole brings the folder back as it was before; --recorded takes back only those files; morvant unpin --stay ends the hold and leaves every file as it is"
 	case errors.Is(err, syscall.EMFILE):
 		text = "Raise the limit of open files (ulimit -n 256), then run the command again"
 	case errors.As(err, &which):

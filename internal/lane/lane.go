@@ -156,6 +156,9 @@ func Describe(c *state.Change) string {
 	return "A change"
 }
 
+// LowerFirst writes the first letter small: for a description within a sentence.
+func LowerFirst(s string) string { return string(s[0]|0x20) + s[1:] }
+
 // Pin returns what the lane is held to, and the build; nil if it is not held.
 func (l *Lane) Pin(ctx context.Context) (state.Pin, *state.Build, error) {
 	pin, err := l.Home.Pin(ctx, l.Game.Name, l.Name)

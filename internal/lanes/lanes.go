@@ -548,7 +548,7 @@ func Glimpses(ctx context.Context, l *lane.Lane) ([]*Glimpse, error) {
 			g.Err = fmt.Errorf("%s: %w", o.Dir, lane.ErrGone)
 			continue
 		}
-		if g.Status, g.Err = status.Of(ctx, o); g.Err == nil {
+		if g.Status, g.Err = status.Of(ctx, o, status.Glance); g.Err == nil {
 			g.Shared, g.Err = sharedSpace(ctx, o)
 		}
 		if o != l {

@@ -188,7 +188,7 @@ func (m *maker) leaf(have, want *Entry) {
 	default:
 		addParents(m.needed, want.Path)
 		switch {
-		case !have.sameContent(want.Node):
+		case !have.SameContent(want.Node):
 			m.step(Step{Path: want.Path, Before: &have.Node, After: &want.Node})
 		case have.Kind == File && !have.sameAttributes(want.Node):
 			m.plan.Same++
@@ -230,7 +230,7 @@ func (m *maker) unwanted(have Entry) {
 		return
 	}
 	owned, ok := m.Owned.Get(have.Path)
-	if m.Clean || m.Exact || ok && owned.sameContent(have.Node) {
+	if m.Clean || m.Exact || ok && owned.SameContent(have.Node) {
 		m.remove(have)
 		return
 	}

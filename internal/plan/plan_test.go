@@ -168,7 +168,7 @@ func perform(t *testing.T, have State, steps []Step) State {
 		now, there := m[s.Path]
 		require.Equal(t, s.Before != nil, there, "%s: before", s.Path)
 		if there {
-			require.True(t, now.sameContent(*s.Before), s.Path)
+			require.True(t, now.SameContent(*s.Before), s.Path)
 		}
 	}
 	for i := range steps {

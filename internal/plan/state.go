@@ -47,8 +47,8 @@ func Moment(ns int64) int64 {
 	return ns
 }
 
-// sameContent reports whether the two are the same but for times and modes.
-func (n Node) sameContent(o Node) bool {
+// SameContent reports whether the two are the same but for times and modes.
+func (n Node) SameContent(o Node) bool {
 	return n.Kind == o.Kind && n.Size == o.Size && n.Digest == o.Digest && n.Target == o.Target
 }
 
@@ -217,7 +217,7 @@ func (s *Step) Writes() bool { return s.Places() && s.After.Kind == File && s.Fr
 
 // KeepsContent reports whether only times and modes change.
 func (s *Step) KeepsContent() bool {
-	return s.Before != nil && s.After != nil && s.Before.sameContent(*s.After)
+	return s.Before != nil && s.After != nil && s.Before.SameContent(*s.After)
 }
 
 // Rewind returns what a folder should hold once steps are taken back: have, with
@@ -240,6 +240,16 @@ func Rewind(have State, steps []Step) State {
 		}
 	}
 	return want.settled()
+}
+
+// Forward returns what a folder should hold once steps are done: have, with what comes
+// after at every path that the steps touch.
+func Forward(have State, steps []Step) State {
+	turned := make([]Step, len(steps))
+	for i, s := range steps {
+		turned[i] = Step{Path: s.Path, Before: s.After, After: s.Before}
+	}
+	return Rewind(have, turned)
 }
 
 // settled sorts the state and makes it one that a folder can be in: above every

@@ -40,7 +40,7 @@ const look = 15 * time.Second
 // The block, which the caller has taken off after BeginAwait, is set again by the next
 // command if this run is killed.
 func AwaitUpdate(ctx context.Context, l *lane.Lane, a Await) (*status.Status, error) {
-	before, err := status.Of(ctx, l)
+	before, err := status.Of(ctx, l, status.Whole)
 	if err != nil {
 		return nil, err
 	}
@@ -73,7 +73,7 @@ func AwaitUpdate(ctx context.Context, l *lane.Lane, a Await) (*status.Status, er
 				timer.Reset(a.Quiet)
 				continue
 			}
-			now, err := status.Of(ctx, l)
+			now, err := status.Of(ctx, l, status.Whole)
 			if err != nil {
 				return nil, err
 			}

@@ -1,11 +1,13 @@
 package watch
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
@@ -13,6 +15,7 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/lane/entry"
 	"morvant/internal/lane/status"
+	"morvant/internal/plan"
 	"morvant/internal/state"
 )
 
@@ -47,11 +50,15 @@ func (w *Watch) Run(ctx context.Context, home *game.Home, name string, o lane.Op
 		return err
 	}
 	// Looked at once it is watched, so that nothing is missed in between.
-	before, err := w.look(ctx, home, name, o, nil)
+	read := int64(status.Glance)
+	if w.Once {
+		read = status.Whole
+	}
+	before, err := w.look(ctx, home, name, o, nil, read)
 	if w.Once || ctx.Err() != nil || err != nil && !at.waits(err) {
 		return err
 	}
-	timer := time.NewTimer(w.pause(at.trouble))
+	timer := time.NewTimer(w.pause(at.trouble, before))
 	defer timer.Stop()
 	for {
 		select {
@@ -73,7 +80,7 @@ func (w *Watch) Run(ctx context.Context, home *game.Home, name string, o lane.Op
 			timer.Reset(w.Quiet)
 			continue
 		}
-		now, err := w.look(ctx, home, name, o, before)
+		now, err := w.look(ctx, home, name, o, before, more(before))
 		switch {
 		case ctx.Err() != nil:
 			return nil
@@ -88,16 +95,32 @@ func (w *Watch) Run(ctx context.Context, home *game.Home, name string, o lane.Op
 			}
 			before = now
 		}
-		timer.Reset(w.pause(at.trouble))
+		timer.Reset(w.pause(at.trouble, before))
 	}
 }
 
-// pause is how long to wait for the next look: not long where something is in the way.
-func (w *Watch) pause(trouble string) time.Duration {
-	if trouble != "" {
+// pause is how long to wait for the next look: not long where something is in the way, or
+// is still unread.
+func (w *Watch) pause(trouble string, last *status.Status) time.Duration {
+	switch {
+	case trouble != "":
 		return min(w.Every, max(w.Quiet, time.Second))
+	case last != nil && !last.Sure():
+		return min(w.Every, w.Quiet)
 	}
 	return w.Every
+}
+
+// more says how much the next look reads: what a glance does, and at least one of the files
+// that the last one has left. So they are all read at rest, one after the other, and other
+// commands get their turn in between.
+func more(last *status.Status) int64 {
+	read := int64(status.Glance)
+	if last == nil || last.Sure() {
+		return read
+	}
+	least := slices.MinFunc(last.Drift.Unread, func(a, b plan.Entry) int { return cmp.Compare(a.Size, b.Size) })
+	return max(read, least.Size)
 }
 
 // watched is the folder that a watch is about.
@@ -161,7 +184,7 @@ func (a *watched) close() {
 }
 
 // look opens the lane, and tells See if it stands otherwise than before.
-func (w *Watch) look(ctx context.Context, home *game.Home, name string, o lane.Options, before *status.Status) (*status.Status, error) {
+func (w *Watch) look(ctx context.Context, home *game.Home, name string, o lane.Options, before *status.Status, read int64) (*status.Status, error) {
 	if w.Turn != nil {
 		w.Turn.Lock()
 		defer w.Turn.Unlock()
@@ -170,13 +193,13 @@ func (w *Watch) look(ctx context.Context, home *game.Home, name string, o lane.O
 	if err != nil {
 		return nil, err
 	}
-	s, err := status.Of(ctx, l)
+	s, err := status.Of(ctx, l, read)
 	if err == nil && (before == nil || sketch(before) != sketch(s)) {
 		var mended bool
 		mended, err = w.See(ctx, l, Event{Time: o.Now(), Status: s, Before: before})
 		if err == nil && mended {
 			// What was mended is no news; what has changed meanwhile is.
-			if now, statusErr := status.Of(ctx, l); statusErr == nil && !now.Trouble() {
+			if now, statusErr := status.Of(ctx, l, status.Whole); statusErr == nil && !now.Trouble() {
 				s = now
 			}
 		}
@@ -188,7 +211,7 @@ func (w *Watch) look(ctx context.Context, home *game.Home, name string, o lane.O
 func sketch(s *status.Status) string {
 	text := fmt.Sprintf("%v %d %d", s.Pin, s.Files, s.Bytes)
 	if d := s.Drift; d != nil {
-		text += fmt.Sprintf(" %v %v %v %v", d.Altered, d.Missing, d.Extra, d.Unread)
+		text += fmt.Sprintf(" %v %v %v %v", d.Altered, d.Missing, d.Extra, d.Sure())
 	}
 	for _, b := range s.Block {
 		text += fmt.Sprintf(" %v %s", b.Holds, b.Broke)

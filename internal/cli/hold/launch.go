@@ -113,7 +113,7 @@ func (a commands) fit(ctx context.Context, c *cli.Command, home *game.Home, name
 	}
 	defer session.Close(&err)
 	l := session.Lane
-	s, err := status.Of(ctx, l)
+	s, err := status.Of(ctx, l, status.Glance)
 	if err != nil {
 		return err
 	}
@@ -129,7 +129,7 @@ func (a commands) fit(ctx context.Context, c *cli.Command, home *game.Home, name
 	if s.Running {
 		return lane.ErrRunning
 	}
-	if s.Drift == nil || !s.Drift.Any() {
+	if s.Drift == nil || !s.Drift.Any() && (s.Sure() || !c.Bool("check-only")) {
 		return nil
 	}
 	if u := s.Drift.Update; u != nil && u.Done < u.Of {
@@ -156,7 +156,7 @@ func (a commands) writeCompanions(ctx context.Context, l *lane.Lane) (*status.St
 			a.Note("Written: %s, which the build needs beside it.", p.Plan.Steps[i].Path)
 		}
 	}
-	return status.Of(ctx, l)
+	return status.Of(ctx, l, status.Glance)
 }
 
 func (a commands) launch(ctx context.Context, c *cli.Command, g *game.Game, args []string) error {

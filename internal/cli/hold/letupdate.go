@@ -86,7 +86,7 @@ func (a commands) letUpdateIn(ctx context.Context, c *cli.Command, l *lane.Lane,
 }
 
 func (a commands) letUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) error {
-	before, err := status.Of(ctx, l)
+	before, err := status.Of(ctx, l, status.Whole)
 	if err != nil {
 		return err
 	}
@@ -161,7 +161,7 @@ func (a commands) awaitUpdate(ctx context.Context, c *cli.Command, l *lane.Lane)
 // set again; where it is not, the player has to say what is to become of it.
 func (a commands) letIn(ctx context.Context, l *lane.Lane, before *status.Status, cause error) error {
 	ctx = context.WithoutCancel(ctx)
-	now, err := status.Of(ctx, l)
+	now, err := status.Of(ctx, l, status.Whole)
 	if err != nil || now.Build == nil {
 		return errors.Join(cause, err)
 	}

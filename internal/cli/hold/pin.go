@@ -71,6 +71,7 @@ func (a commands) unpinCommand() *cli.Command {
 		Flags: append(append(app.ChangeFlags(), app.LineFlags()...),
 			&cli.BoolFlag{Name: "stay", Usage: "leave every file as it is"},
 			&cli.StringFlag{Name: "to", Usage: "go to this `BUILD` instead"},
+			wholeFlag(), recordedFlag(),
 		),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			if _, err := app.Arguments(c, 0, 0); err != nil {
@@ -108,7 +109,32 @@ func (a commands) proposeUnpin(ctx context.Context, c *cli.Command, l *lane.Lane
 		}
 		return change.ProposePin(ctx, l, b, change.PinOptions{})
 	}
-	return change.ProposeUnpin(ctx, l)
+	how, err := rewinding(c)
+	if err != nil {
+		return nil, err
+	}
+	return change.ProposeUnpin(ctx, l, how)
+}
+
+func wholeFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "whole", Usage: "bring the folder back as a whole, whatever has come since"}
+}
+
+func recordedFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "recorded", Usage: "take back only the files that the change touched, whatever has come since"}
+}
+
+// rewinding is how a change is to be taken back.
+func rewinding(c *cli.Command) (change.Rewinding, error) {
+	switch whole, recorded := c.Bool("whole"), c.Bool("recorded"); {
+	case whole && recorded:
+		return change.Ask, app.Usagef("--whole and --recorded say different things; choose one")
+	case whole:
+		return change.Whole, nil
+	case recorded:
+		return change.Recorded, nil
+	}
+	return change.Ask, nil
 }
 
 func firstOf(errs ...error) error {
@@ -125,8 +151,9 @@ func (a commands) undoCommand() *cli.Command {
 		Name: "undo", Usage: "take back the last change of the game's folder", ArgsUsage: "[NUMBER]", Category: app.GroupPin,
 		Description: "Example: morvant undo\n\n" +
 			"Content, names, times and modes come back as they were. An undo is a change too: to take it back,\n" +
-			"give its number from morvant history.",
-		Flags: app.ChangeFlags(),
+			"give its number from morvant history. Where the folder looks like another build by now, say what you want:\n" +
+			"--whole or --recorded.",
+		Flags: append(app.ChangeFlags(), wholeFlag(), recordedFlag()),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			id, err := app.OptionalNumber(c, "change", "history")
 			if err != nil {
@@ -138,7 +165,11 @@ func (a commands) undoCommand() *cli.Command {
 			}
 			defer session.Close(&err)
 			l := session.Lane
-			p, _, err := change.ProposeUndo(ctx, l, id)
+			how, err := rewinding(c)
+			if err != nil {
+				return err
+			}
+			p, _, err := change.ProposeUndo(ctx, l, id, how)
 			if err != nil {
 				return err
 			}

@@ -111,8 +111,8 @@ func (a commands) watch(ctx context.Context, c *cli.Command, home *game.Home, na
 func (w *watcher) see(ctx context.Context, l *lane.Lane, e watch.Event) (mended bool, err error) {
 	s := e.Status
 	message, trouble := view.DescribeEvent(s), s.Trouble()
-	w.differs = trouble
-	if e.Before == nil && !trouble && !w.c.Bool("json") {
+	w.differs = trouble || !s.Sure()
+	if e.Before == nil && !w.differs && !w.c.Bool("json") {
 		w.app.Note("%s", message)
 		return false, nil
 	}

@@ -126,7 +126,7 @@ func (a commands) compareWith(ctx context.Context, c *cli.Command, l *lane.Lane,
 		j.Same = len(j.Differs) == 0
 		return a.showComparison(c, j, true)
 	}
-	s, err := status.Of(ctx, l)
+	s, err := status.Of(ctx, l, status.Whole)
 	if err != nil {
 		return err
 	}

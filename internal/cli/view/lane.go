@@ -65,6 +65,8 @@ func LaneRow(g *lanes.Glimpse) []string {
 		switch {
 		case s.Build != nil && s.Drift.Any():
 			build, state = s.Build.Label, "held, "+Paint(Bad, strings.TrimSuffix(Differs(s.Drift), "."))
+		case s.Build != nil && !s.Sure():
+			build, state = s.Build.Label, "held, "+Paint(Bad, Count(len(s.Drift.Unread), "file")+" unread")
 		case s.Build != nil:
 			build, state = s.Build.Label, Paint(Good, "held")
 		case s.Equals != nil:

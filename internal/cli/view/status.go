@@ -145,8 +145,12 @@ func Headline(s *status.Status) string {
 		return fmt.Sprintf("%s is not held to any build. Nothing is recorded yet: morvant snapshot LABEL", name)
 	case s.Build == nil:
 		return fmt.Sprintf("%s is not held to any build, and is like none that is known.", name)
-	case s.Drift.Any():
+	case s.Drift.Any() && s.Sure():
 		return fmt.Sprintf("%s is held at %s. %s", name, s.Build.Label, Paint(Bad, Differs(s.Drift)))
+	case s.Drift.Any():
+		return fmt.Sprintf("%s is held at %s. %s %s", name, s.Build.Label, Paint(Bad, Differs(s.Drift)), Paint(Bad, Unread(s.Drift)))
+	case !s.Sure():
+		return fmt.Sprintf("%s is held at %s. %s", name, s.Build.Label, Paint(Bad, Unread(s.Drift)))
 	}
 	if n := s.Drift.Yielded; n > 0 {
 		return fmt.Sprintf("%s is held at %s. Every file that is looked at is as it should be; %s left to rules.", name, s.Build.Label, isAre(n))
@@ -172,6 +176,15 @@ func Differs(d *status.Drift) string {
 	return Count(n, "file") + " differ."
 }
 
+// Unread says how much nobody has read since it was touched.
+func Unread(d *status.Drift) string {
+	n := len(d.Unread)
+	if n == 1 {
+		return fmt.Sprintf("1 file (%s) was touched and has not been read since: whether it is as it should be is not known.", Size(d.UnreadBytes()))
+	}
+	return fmt.Sprintf("%s files (%s) were touched and have not been read since: whether they are as they should be is not known.", Comma(n), Size(d.UnreadBytes()))
+}
+
 // DescribeEvent says in one line how a lane stands.
 func DescribeEvent(s *status.Status) (message string) {
 	name := s.Game.Display()
@@ -186,6 +199,8 @@ func DescribeEvent(s *status.Status) (message string) {
 				message += fmt.Sprintf(", half done (%d of %d files)", u.Done, u.Of)
 			}
 		}
+	case !s.Sure():
+		message = fmt.Sprintf("%s of %s touched (%s); reading it", Was(len(s.Drift.Unread)), name, Size(s.Drift.UnreadBytes()))
 	default:
 		message = fmt.Sprintf("%s is %s, as it should be", name, s.Build.Label)
 	}

@@ -122,12 +122,9 @@ func Guard(ctx context.Context, l *lane.Lane, c *state.Change) error {
 		return nil
 	}
 	what := lane.Describe(c)
-	_, _, err := Make(ctx, l, "before "+LowerFirst(what))
+	_, _, err := Make(ctx, l, "before "+lane.LowerFirst(what))
 	return err
 }
-
-// LowerFirst writes the first letter small.
-func LowerFirst(s string) string { return string(s[0]|0x20) + s[1:] }
 
 // Change is a change of the saves that has been planned.
 type Change struct {

@@ -2,7 +2,6 @@ package change
 
 import (
 	"context"
-	"errors"
 	"fmt"
 
 	"morvant/internal/digest"
@@ -45,20 +44,24 @@ type target struct {
 	promised map[digest.Digest]bool
 }
 
+// request asks for the plan that leads there from what is there.
+func (to *target) request(l *lane.Lane) plan.Request {
+	return plan.Request{
+		Have: plan.FromTree(to.tree), Odd: to.tree.Odd, Want: to.want, Owned: to.owned, Rules: compose.Rules(l, to.composed),
+		Clean: to.clean, Exact: to.exact, IgnoresCase: l.IgnoresCase(),
+	}
+}
+
 // propose makes the plan that leads to a target.
 func propose(ctx context.Context, l *lane.Lane, to target, c state.Change) (*Proposal, error) {
-	tree := to.tree
-	if tree == nil {
+	if to.tree == nil {
 		var err error
-		if tree, err = l.Look(ctx, 0); err != nil {
+		if to.tree, err = l.Look(ctx, 0); err != nil {
 			return nil, err
 		}
 	}
-	request := plan.Request{
-		Have: plan.FromTree(tree), Odd: tree.Odd, Want: to.want, Owned: to.owned, Rules: compose.Rules(l, to.composed),
-		Clean: to.clean, Exact: to.exact, IgnoresCase: l.IgnoresCase(),
-	}
-	proposal := &Proposal{Odd: tree.Odd, tree: tree, composed: to.composed, prepare: to.prepare}
+	request := to.request(l)
+	proposal := &Proposal{Odd: to.tree.Odd, tree: to.tree, composed: to.composed, prepare: to.prepare}
 	var err error
 	if proposal.Plan, err = plan.Make(request); err != nil {
 		return nil, err
@@ -205,25 +208,16 @@ func ProposeRepair(ctx context.Context, l *lane.Lane, tree *scan.Tree) (*Proposa
 	if b == nil {
 		return nil, lane.ErrNotHeld
 	}
-	if err := l.Home.FindOffers(b); err != nil {
-		return nil, err
-	}
-	to, err := compose.OfPin(ctx, l, b, pin)
-	if err != nil {
-		return nil, err
-	}
 	if tree == nil {
 		if tree, err = l.Look(ctx, 0); err != nil {
 			return nil, err
 		}
 	}
-	want := to.State()
-	owned, err := gamesOwn(l, want, tree, b)
+	to, err := repaired(ctx, l, tree, b, pin)
 	if err != nil {
 		return nil, err
 	}
-	c := state.Change{What: state.ChangeRepair, Build: b.Label, Before: pin, After: pin}
-	p, err := propose(ctx, l, target{want: want, owned: owned, clean: pin.Clean, exact: pin.Exact, tree: tree, composed: to}, c)
+	p, err := propose(ctx, l, *to, state.Change{What: state.ChangeRepair, Build: b.Label, Before: pin, After: pin})
 	if err != nil {
 		return nil, err
 	}
@@ -231,122 +225,21 @@ func ProposeRepair(ctx context.Context, l *lane.Lane, tree *scan.Tree) (*Proposa
 	return p, nil
 }
 
-// ProposeUndo plans to take a change back: change number id, or the last that
-// still stands if id is 0.
-func ProposeUndo(ctx context.Context, l *lane.Lane, id int64) (*Proposal, *state.Change, error) {
-	history, err := l.Home.History(ctx, l.Game.Name, l.Name)
-	if err != nil {
-		return nil, nil, err
-	}
-	c, err := Undoable(history, id)
-	if err != nil {
-		return nil, nil, err
-	}
-	p, err := rewind(ctx, l, []*state.Change{c}, state.Change{What: state.ChangeUndo, Undoes: c.ID, Before: c.After, After: c.Before})
-	return p, c, err
-}
-
-// Undoable finds the change to take back. Only the last that stands can be: the
-// ones before it are buried under its files.
-func Undoable(history []*state.Change, id int64) (*state.Change, error) {
-	var last *state.Change
-	for _, c := range history {
-		switch {
-		case c.ID == id && c.Undone != 0:
-			return nil, fmt.Errorf("change %d is taken back already (by change %d): %w", id, c.Undone, lane.ErrNothing)
-		case c.ID == id && last != nil:
-			return nil, fmt.Errorf("change %d came later and stands; take it back first: %w", last.ID, lane.ErrNothing)
-		case c.ID == id:
-			return c, nil
-		}
-		if c.Undone == 0 && c.What != state.ChangeUndo && last == nil {
-			last = c
-			if id == 0 {
-				return c, nil
-			}
-		}
-	}
-	if id != 0 {
-		return nil, &state.UnknownError{Kind: "change", Name: fmt.Sprint(id)}
-	}
-	return nil, lane.ErrNothing
-}
-
-// ProposeUnpin plans to lift the hold and bring back the folder from before it:
-// every change since then, in reverse, that still stands.
-func ProposeUnpin(ctx context.Context, l *lane.Lane) (*Proposal, error) {
-	if err := mayFollow(ctx, l); err != nil {
+// repaired is the target of a repair: what the lane is held to.
+func repaired(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build, pin state.Pin) (*target, error) {
+	if err := l.Home.FindOffers(b); err != nil {
 		return nil, err
 	}
-	pin, _, err := l.Pin(ctx)
-	if err != nil && !errors.Is(err, state.ErrUnknown) {
-		return nil, err
-	}
-	if !pin.Held() {
-		return nil, lane.ErrNotHeld
-	}
-	history, err := l.Home.History(ctx, l.Game.Name, l.Name)
+	to, err := compose.OfPin(ctx, l, b, pin)
 	if err != nil {
 		return nil, err
 	}
-	var since []*state.Change
-	first := false
-	for _, c := range history {
-		if c.Undone == 0 && c.What != state.ChangeUndo {
-			since = append(since, c)
-		}
-		if c.UID == pin.First {
-			first = true
-			break
-		}
-	}
-	if !first {
-		return nil, fmt.Errorf("the history does not reach back to before the hold; lift it with --stay or --to BUILD: %w", lane.ErrNothing)
-	}
-	return rewind(ctx, l, since, state.Change{What: state.ChangeUnpin, Before: pin})
-}
-
-// ProposeLift plans to lift the hold and leave every file as it is.
-func ProposeLift(ctx context.Context, l *lane.Lane) (*Proposal, error) {
-	if err := mayFollow(ctx, l); err != nil {
-		return nil, err
-	}
-	pin, _, err := l.Pin(ctx)
-	if err != nil && !errors.Is(err, state.ErrUnknown) {
-		return nil, err
-	}
-	if !pin.Held() {
-		return nil, lane.ErrNotHeld
-	}
-	c := state.Change{What: state.ChangeUnpin, Before: pin, UID: state.NewUID(), Game: l.Game.Name, Lane: l.Name, Made: l.Now()}
-	return &Proposal{Plan: &plan.Plan{}, Change: c, tree: &scan.Tree{}}, nil
-}
-
-// rewind plans to take back changes, given the newest first.
-func rewind(ctx context.Context, l *lane.Lane, changes []*state.Change, c state.Change) (*Proposal, error) {
-	tree, err := l.Look(ctx, 0)
+	want := to.State()
+	owned, err := gamesOwn(l, want, tree, b)
 	if err != nil {
 		return nil, err
 	}
-	want := plan.FromTree(tree)
-	if l.Remade {
-		// The folder is empty: what is taken back is taken back from what it held.
-		if _, want, err = compose.Pinned(ctx, l); err != nil {
-			return nil, err
-		}
-		if want == nil {
-			return nil, fmt.Errorf("the folder was gone: %w", lane.ErrNotHeld)
-		}
-	}
-	spelling := l.Spelling(want)
-	for _, was := range changes {
-		steps, err := steps(ctx, l, was)
-		if err != nil {
-			return nil, err
-		}
-		want = plan.Rewind(want, spelling.Steps(steps))
-	}
-	return propose(ctx, l, target{want: want, exact: true, tree: tree}, c)
+	return &target{want: want, owned: owned, clean: pin.Clean, exact: pin.Exact, tree: tree, composed: to}, nil
 }
 
 // maxSteps bounds the encoded steps of a change, in bytes.

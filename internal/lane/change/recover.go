@@ -11,7 +11,6 @@ import (
 	"morvant/internal/apply"
 	"morvant/internal/digest"
 	"morvant/internal/lane"
-	"morvant/internal/lane/backup"
 	"morvant/internal/lane/record"
 	"morvant/internal/plan"
 	"morvant/internal/problem"
@@ -121,7 +120,7 @@ func ended(ctx context.Context, l *lane.Lane, end *apply.Ended, c *state.Change,
 			if err := afterwards(ctx, l, c, true); err != nil {
 				return err
 			}
-			say("What follows " + backup.LowerFirst(what) + " had been interrupted; it is finished now")
+			say("What follows " + lane.LowerFirst(what) + " had been interrupted; it is finished now")
 			return nil
 		}
 	}

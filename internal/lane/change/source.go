@@ -98,6 +98,7 @@ func source(ctx context.Context, l *lane.Lane, p *Proposal, request plan.Request
 		return lost(p.Plan, missing)
 	}
 	if fresh {
+		// A second plan: only the first tells what is missing, and only that which feed is asked for modes.
 		request.Want = c.State()
 		p.Plan, err = plan.Make(request)
 	}

@@ -122,14 +122,14 @@ func TestFilesOfKnownBuildsLeaveAndOthersStay(t *testing.T) {
 	require.FileExists(t, mine)
 	require.FileExists(t, changed, "what is not as in any build is the player's")
 	b.on(func(l *lane.Lane) {
-		s, err := status.Of(t.Context(), l)
+		s, err := status.Of(t.Context(), l, status.Glance)
 		require.NoError(t, err)
 		require.False(t, s.Drift.Any())
 		require.Len(t, s.Drift.Extra, 2)
 		require.False(t, s.Trouble())
 	})
 	b.carry(func(l *lane.Lane) (*change.Proposal, error) {
-		p, _, err := change.ProposeUndo(t.Context(), l, 0)
+		p, _, err := change.ProposeUndo(t.Context(), l, 0, change.Ask)
 		return p, err
 	})
 	require.FileExists(t, filepath.Join(b.live, "expansion", "night-shift", "night.pak"))

@@ -200,7 +200,7 @@ func TestAnyOrderOfSnapshotPinAndUndoEndsInTheFolderAskedFor(t *testing.T) {
 					})
 					require.Equal(t, recorded[label], b.look(), "step %d: pin %s", step, label)
 					b.on(func(l *lane.Lane) {
-						s, err := status.Of(t.Context(), l)
+						s, err := status.Of(t.Context(), l, status.Glance)
 						require.NoError(t, err)
 						require.False(t, s.Drift.Any(), "step %d: drift after pin", step)
 					})
@@ -238,7 +238,7 @@ func mapKeys[V any](m map[string]V) func(yield func(string) bool) {
 func (b *bench) undo(id int64) {
 	b.Helper()
 	b.carry(func(l *lane.Lane) (*change.Proposal, error) {
-		p, _, err := change.ProposeUndo(b.Context(), l, id)
+		p, _, err := change.ProposeUndo(b.Context(), l, id, change.Recorded)
 		return p, err
 	})
 }

@@ -105,7 +105,7 @@ func TestTwoLanesChangePlacesAndKeepWhatTheyAre(t *testing.T) {
 	require.False(t, lanes["main"].Used.IsZero())
 	b.on(func(l *lane.Lane) {
 		require.Equal(t, "old", l.Name)
-		s, err := status.Of(t.Context(), l)
+		s, err := status.Of(t.Context(), l, status.Glance)
 		require.NoError(t, err)
 		require.False(t, s.Drift.Any())
 		require.Equal(t, "main", s.Follower)
@@ -202,7 +202,7 @@ func TestOneLaneFollowsUpdates(t *testing.T) {
 		require.NoError(t, err)
 		_, err = change.ProposeLift(t.Context(), o)
 		require.ErrorIs(t, err, change.ErrFollowed)
-		_, err = change.ProposeUnpin(t.Context(), o)
+		_, err = change.ProposeUnpin(t.Context(), o, change.Ask)
 		require.ErrorIs(t, err, change.ErrFollowed)
 		require.NoError(t, o.Close())
 	})
@@ -293,7 +293,7 @@ func TestWhatAPinAddsIsPartOfTheTarget(t *testing.T) {
 	drift := func() *status.Drift {
 		var d *status.Drift
 		b.on(func(l *lane.Lane) {
-			s, err := status.Of(t.Context(), l)
+			s, err := status.Of(t.Context(), l, status.Glance)
 			require.NoError(t, err)
 			d = s.Drift
 		})

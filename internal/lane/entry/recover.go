@@ -40,7 +40,7 @@ func recoverLetUpdate(ctx context.Context, l *lane.Lane) error {
 	if err != nil || begun == nil {
 		return err
 	}
-	s, err := status.Of(ctx, l)
+	s, err := status.Of(ctx, l, status.Whole)
 	if err != nil {
 		return err
 	}

@@ -39,8 +39,8 @@ type Drift struct {
 	Extra   []plan.Entry // files that are not the build's
 	Kept    int
 	Yielded int // files of the build that rules leave to the player: nobody has looked at them
-	// Unread files were touched since they were last read and are too large to
-	// read in passing; they are counted as built.
+	// Unread files have the size that they should have, were touched since they were last
+	// read, and are too large to read in passing: nobody knows whether they are as built.
 	Unread []plan.Entry
 	Odd    []scan.Oddity
 	// ExtraCounts says that the pin leaves no room for extra files.
@@ -49,7 +49,19 @@ type Drift struct {
 	Update *Update
 }
 
-// Any reports whether the lane differs from what it is held to.
+// Sure reports whether every file has been read that might differ.
+func (d *Drift) Sure() bool { return len(d.Unread) == 0 }
+
+// UnreadBytes adds up the unread files.
+func (d *Drift) UnreadBytes() int64 {
+	var n int64
+	for _, e := range d.Unread {
+		n += e.Size
+	}
+	return n
+}
+
+// Any reports whether the lane is known to differ from what it is held to; see Sure.
 func (d *Drift) Any() bool {
 	return len(d.Altered)+len(d.Missing) > 0 || d.ExtraCounts && len(d.Extra) > 0
 }
@@ -82,12 +94,15 @@ type Status struct {
 	SaysBy identify.Evidence
 }
 
-// glance is how much a status reads of files that were touched, in bytes: about
-// a tenth of a second's worth.
-const glance = 128 << 20
+// How much a status reads of files that were touched, in bytes.
+const (
+	Glance = 512 << 20 // about half a second's worth; the largest files beyond it stay unread
+	Whole  = 0         // all of it
+)
 
-// Of looks at the lane, answering from what is remembered as far as it can.
-func Of(ctx context.Context, l *lane.Lane) (*Status, error) {
+// Of looks at the lane, answering from what is remembered as far as it can. Of files that
+// were touched since they were last read it reads as much as read says.
+func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 	s := &Status{Game: l.Game, Lane: l.Name, Dir: l.Dir, Live: l.Live, Looked: l.Now()}
 	lanes, err := l.Home.Lanes(ctx, l.Game.Name)
 	if err != nil {
@@ -105,7 +120,7 @@ func Of(ctx context.Context, l *lane.Lane) (*Status, error) {
 	if s.Pin, s.Build, err = l.Pin(ctx); err != nil {
 		return nil, err
 	}
-	tree, err := l.Look(ctx, glance)
+	tree, err := l.Look(ctx, read)
 	if err != nil {
 		return nil, err
 	}
@@ -136,7 +151,7 @@ func Of(ctx context.Context, l *lane.Lane) (*Status, error) {
 		s.Block = slices.DeleteFunc(s.Block, func(b block.State) bool { return b.Broke == block.NotSet })
 	}
 	if s.Build != nil {
-		if s.Drift, err = drift(ctx, l, tree, s.Build, s.Pin); err == nil && s.Drift.Any() {
+		if s.Drift, err = DriftOf(ctx, l, tree, s.Build, s.Pin); err == nil && s.Drift.Any() {
 			s.Says, s.SaysBy, err = SaysLabel(ctx, l)
 		}
 		return s, err
@@ -164,13 +179,15 @@ func Waiting(l *lane.Lane) (string, error) {
 	return "", nil
 }
 
-// drift compares the tree with a build: it is what a repair would have to do.
-func drift(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build, pin state.Pin) (*Drift, error) {
+// DriftOf compares the tree with a build: it is what a repair would have to do.
+func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build, pin state.Pin) (*Drift, error) {
 	c, err := compose.OfPin(ctx, l, b, pin)
 	if err != nil {
 		return nil, err
 	}
 	have := plan.FromTree(tree)
+	rules := compose.Rules(l, c)
+	match := rules.Matcher()
 	want := l.Spelling(have).State(plan.FromManifest(c.Manifest, nil)) // times and modes are no drift
 	d := &Drift{Odd: tree.Odd, ExtraCounts: pin.Clean}
 	for i := range tree.Entries {
@@ -180,14 +197,16 @@ func drift(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build, p
 		}
 		if n, ok := want.Get(e.Path); ok && n.Kind == plan.File && n.Size == e.Stamp.Size {
 			have[i].Digest = n.Digest
-			d.Unread = append(d.Unread, have[i])
+			if pin.Exact || !match.Kept(e.Path) {
+				d.Unread = append(d.Unread, have[i])
+			}
 		}
 	}
-	p, err := plan.Make(plan.Request{Have: have, Odd: tree.Odd, Want: want, Owned: want, Rules: compose.Rules(l, c), Clean: pin.Clean, Exact: pin.Exact})
+	p, err := plan.Make(plan.Request{Have: have, Odd: tree.Odd, Want: want, Owned: want, Rules: rules, Clean: pin.Clean, Exact: pin.Exact})
 	if err != nil {
 		return nil, err
 	}
-	d.AsBuilt, d.Kept, d.Extra = p.Same, p.Kept, p.Extra
+	d.AsBuilt, d.Kept, d.Extra = p.Same-len(d.Unread), p.Kept, p.Extra
 	d.Yielded = compose.Yielded(l, c, p)
 	for i := range p.Steps {
 		s := &p.Steps[i]
@@ -231,9 +250,12 @@ func Verify(ctx context.Context, l *lane.Lane, b *state.Build, pin state.Pin) (*
 	if err != nil {
 		return nil, nil, err
 	}
-	d, err := drift(ctx, l, tree, b, pin)
+	d, err := DriftOf(ctx, l, tree, b, pin)
 	return d, tree, err
 }
+
+// Sure reports whether every file of a held lane has been read that might differ.
+func (s *Status) Sure() bool { return s.Drift == nil || s.Drift.Sure() }
 
 // Trouble reports whether the lane has drifted or its block is broken.
 func (s *Status) Trouble() bool {

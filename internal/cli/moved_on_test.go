@@ -1,0 +1,95 @@
+package cli_test
+
+import (
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"morvant/internal/standin"
+)
+
+// newMovedOn holds 1.1.1 in a folder that was 1.3.0 before, and that has become 1.2.0 since.
+func newMovedOn(t *testing.T) (w *world, before, now map[string]string) {
+	t.Helper()
+	w = newWorld(t)
+	w.install("1.1.1")
+	w.ok("snapshot", "1.1.1")
+	w.update("1.2.0")
+	w.ok("snapshot", "1.2.0")
+	w.update("1.3.0")
+	before = w.picture()
+	w.ok("pin", "1.1.1", "--yes")
+	w.update("1.2.0")
+	return w, before, w.picture()
+}
+
+// isRelease checks that every file of a release is there as it should be.
+func (w *world) isRelease(label string) {
+	w.t.Helper()
+	log := w.read("logs/last.txt")
+	info, err := os.Stat(w.path("logs/last.txt"))
+	require.NoError(w.t, err)
+	got, err := standin.Play(quay, w.live, true)
+	require.NoError(w.t, err)
+	require.Equal(w.t, label, got)
+	w.write("logs/last.txt", log)
+	require.NoError(w.t, os.Chtimes(w.path("logs/last.txt"), info.ModTime(), info.ModTime()))
+}
+
+func TestAnUndoOfAFolderThatHasMovedOnMixesNothing(t *testing.T) {
+	t.Parallel()
+	w, _, now := newMovedOn(t)
+	for _, command := range []string{"undo", "unpin"} {
+		for _, how := range []string{"--yes", "--dry-run"} {
+			r := w.run(command, how)
+			require.Equal(t, 4, r.code)
+			require.Contains(t, r.err, "the folder is not as the pin to 1.1.1 left it: it looks like 1.2.0 now")
+			require.Contains(t, r.err, "--whole brings the folder back as it was before")
+			require.Equal(t, now, w.picture())
+		}
+		w.fails(2, "choose one", command, "--whole", "--recorded")
+	}
+
+	r := w.ok("undo", "--whole", "--yes")
+	require.Contains(t, r.err, "as the pin to 1.1.1 left them; what has come since goes")
+	w.isRelease("1.3.0")
+	require.Contains(t, w.ok("status").out, "is not held to any build")
+	// That is a change like any other.
+	w.ok("undo", "2", "--yes")
+	require.Equal(t, now, w.picture())
+
+	w.ok("unpin", "--whole", "--yes")
+	w.isRelease("1.3.0")
+	w.ok("undo", "--yes")
+	require.Equal(t, now, w.picture())
+
+	w.ok("unpin", "--stay")
+	require.Equal(t, now, w.picture())
+}
+
+func TestAnUndoOfOnlyWhatWasRecordedIsChosen(t *testing.T) {
+	t.Parallel()
+	w, before, now := newMovedOn(t)
+	r := w.ok("undo", "--recorded", "--yes")
+	require.Contains(t, r.err, "what that did not touch stays as it is now")
+	is := w.picture()
+	require.Equal(t, before["version.txt"], is["version.txt"])
+	require.NotEqual(t, now, is)
+}
+
+// TestAnUndoBesideThePlayersOwnChangesGoesOnAndSaysSo: a file or two look like no other build.
+func TestAnUndoBesideThePlayersOwnChangesGoesOnAndSaysSo(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.install("1.3.0")
+	w.ok("snapshot", "1.3.0")
+	w.update("1.1.1")
+	w.ok("pin", "1.3.0", "--yes")
+	w.write("read me first.txt", "a note of the player's")
+	require.NotContains(t, w.ok("undo", "--dry-run").err, "left it")
+	w.write("data/cargo/carg-0013.txt", "the player's own cargo")
+	r := w.ok("undo", "--yes")
+	require.Contains(t, r.err, "1 file is not as the pin to 1.3.0 left it")
+	require.Equal(t, "a note of the player's", w.read("read me first.txt"))
+}
