@@ -280,7 +280,7 @@ type change struct {
 // link there would lead what is written into it to another place; like anything else it is
 // given another name, which is returned.
 func MakeRoom(root *os.Root) (moved string, err error) {
-	info, err := root.Lstat(manifest.PrivateDir)
+	info, err := volume.LstatIn(root, manifest.PrivateDir)
 	if volume.Absent(err) || err == nil && info.IsDir() {
 		return "", nil
 	}
@@ -306,7 +306,7 @@ func Enter(root *os.Root, say func(string)) (*os.Root, error) {
 
 func (c *change) open() error {
 	for _, dir := range []string{manifest.PrivateDir, changeDir, newDir, oldDir} {
-		err := c.root.Mkdir(dir, 0o755)
+		err := volume.MkdirIn(c.root, dir, 0o755)
 		if err == nil {
 			err = volume.OwnIn(c.root, dir, path.Dir(dir))
 		}
@@ -348,7 +348,7 @@ func Sweep(root *os.Root) {
 func (c *change) marked(name string) (bool, error) { return c.exists(path.Join(changeDir, name)) }
 
 func (c *change) exists(p string) (bool, error) {
-	_, err := c.root.Lstat(p)
+	_, err := volume.LstatIn(c.root, p)
 	if volume.Absent(err) {
 		return false, nil
 	}
@@ -360,7 +360,7 @@ func (c *change) mark(name string) error {
 	if err := c.sync(); err != nil {
 		return err
 	}
-	f, err := c.root.Create(path.Join(changeDir, name))
+	f, err := volume.CreateIn(c.root, path.Join(changeDir, name))
 	if err != nil {
 		return err
 	}
@@ -515,7 +515,7 @@ func comes(s *step) bool {
 // removeDir removes an empty folder. One that holds something stays, which it
 // reports; anything else at p is left alone.
 func (c *change) removeDir(p string) (removed bool, err error) {
-	info, err := c.root.Lstat(p)
+	info, err := volume.LstatIn(c.root, p)
 	if err != nil || !info.IsDir() {
 		return true, ignoreMissing(err)
 	}
@@ -534,7 +534,7 @@ func (c *change) removeDir(p string) (removed bool, err error) {
 }
 
 func (c *change) makeDir(p string) error {
-	info, err := c.root.Lstat(p)
+	info, err := volume.LstatIn(c.root, p)
 	switch {
 	case err == nil && info.IsDir():
 		return nil
@@ -545,7 +545,7 @@ func (c *change) makeDir(p string) error {
 	case !volume.Absent(err):
 		return err
 	}
-	if err := c.root.Mkdir(p, 0o755); err != nil {
+	if err := volume.MkdirIn(c.root, p, 0o755); err != nil {
 		return err
 	}
 	return volume.OwnIn(c.root, p, path.Dir(p))
@@ -557,7 +557,7 @@ func (c *change) makeParents(p string) error {
 	if dir == "." {
 		return nil
 	}
-	if info, err := c.root.Lstat(dir); err == nil && info.IsDir() {
+	if info, err := volume.LstatIn(c.root, dir); err == nil && info.IsDir() {
 		return nil
 	}
 	if err := c.makeParents(dir); err != nil {
@@ -614,7 +614,7 @@ func (c *change) place() error {
 		if err != nil {
 			return err
 		}
-		info, err := c.root.Lstat(s.Path)
+		info, err := volume.LstatIn(c.root, s.Path)
 		switch {
 		case err != nil && !volume.Absent(err):
 			return err
@@ -651,7 +651,7 @@ func (c *change) placeLink(s *step) error {
 			return err
 		}
 	}
-	if err := c.root.Symlink(s.After.Target, s.Path); err != nil {
+	if err := volume.SymlinkIn(c.root, s.After.Target, s.Path); err != nil {
 		return err
 	}
 	return volume.OwnIn(c.root, s.Path, path.Dir(s.Path))
@@ -694,7 +694,7 @@ func (c *change) set(p string, n plan.Node) error {
 // as they are not that already. A file that has other names, maybe outside of the folder,
 // becomes a copy of its own first: they are not the change's to touch.
 func setAttributes(root *os.Root, p string, n plan.Node) error {
-	info, err := root.Lstat(p)
+	info, err := volume.LstatIn(root, p)
 	if err != nil {
 		return err
 	}

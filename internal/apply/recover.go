@@ -57,7 +57,7 @@ type Ended struct {
 
 // Pending reports whether a change was begun in the folder and not finished.
 func Pending(root *os.Root) (bool, error) {
-	_, err := root.Lstat(changeDir)
+	_, err := volume.LstatIn(root, changeDir)
 	if volume.Absent(err) {
 		return false, nil
 	}
@@ -303,7 +303,7 @@ func (c *change) unplace(i int) error {
 	if err != nil || waits {
 		return err // it was never placed
 	}
-	info, err := c.root.Lstat(s.Path)
+	info, err := volume.LstatIn(c.root, s.Path)
 	switch {
 	case volume.Absent(err):
 		return nil
@@ -351,14 +351,14 @@ func (c *change) replace(i int) error {
 // restore writes again what stood at a path before and is gone.
 func (c *change) restore(s *step) error {
 	if s.Before.Kind == plan.Link {
-		return c.root.Symlink(s.Before.Target, s.Path)
+		return volume.SymlinkIn(c.root, s.Before.Target, s.Path)
 	}
 	if c.store == nil {
 		c.report.Lost = append(c.report.Lost, s.Path)
 		return nil
 	}
 	part := path.Join(changeDir, "restored")
-	f, err := c.root.Create(part)
+	f, err := volume.CreateIn(c.root, part)
 	if err != nil {
 		return err
 	}

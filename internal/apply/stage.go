@@ -116,7 +116,7 @@ func (s *stager) file(ctx context.Context, name string, step *plan.Step) error {
 	if step.Before != nil {
 		like = step.Path
 	}
-	if _, err := s.Root.Lstat(like); err == nil { // its folder may come with this change
+	if _, err := volume.LstatIn(s.Root, like); err == nil { // its folder may come with this change
 		if err := volume.OwnIn(s.Root, name, like); err != nil {
 			return err
 		}

@@ -20,7 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/cli"
-	"morvant/internal/standin"
+	"morvant/internal/testdir"
 )
 
 // program is the built program that the tests run.
@@ -50,7 +50,7 @@ func (m tests) Run() int {
 
 func buildAndRun(m *testing.M) int {
 	if stride(1) > 1 { // the whole sweeps run on a real disk
-		end, err := standin.InMemory()
+		end, err := testdir.InMemory()
 		if err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			return 1

@@ -161,7 +161,10 @@ func (s *Store) readAs(ctx context.Context, file digest.Digest, pieces []Piece, 
 			if err := take(b); err != nil {
 				return err
 			}
-			free <- b
+			select {
+			case free <- b:
+			default: // once it is over, room comes from nowhere, and there is more than fits
+			}
 		}
 		return nil
 	})

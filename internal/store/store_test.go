@@ -395,3 +395,27 @@ func TestASessionThatIsNotClosedIsReported(t *testing.T) {
 	require.NoError(t, session.Close(), "again does nothing")
 	require.NoError(t, s.Close())
 }
+
+// TestAReadThatIsCancelledEnds wherever it is: what is read ahead keeps nobody waiting.
+func TestAReadThatIsCancelledEnds(t *testing.T) {
+	s, err := Open(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	defer s.Close()
+	content := random(7, 24<<20)
+	session := s.Begin()
+	d, _, err := session.Put(t.Context(), bytes.NewReader(content), nil)
+	require.NoError(t, err)
+	require.NoError(t, session.Close())
+	for n := range 40 {
+		ctx, cancel := context.WithCancel(t.Context())
+		taken := 0
+		err := s.Read(ctx, d, func([]byte) error {
+			if taken++; taken > n%8 {
+				cancel()
+			}
+			return nil
+		})
+		cancel()
+		require.ErrorIs(t, err, context.Canceled)
+	}
+}

@@ -55,7 +55,12 @@ func CheckFree(dir string, need int64) error {
 // Sync brings everything written below dir to disk. It may bring other files of
 // the same file system along. It reports false where the system has no such
 // call and the caller must sync file by file.
-func Sync(dir *os.File) (bool, error) { return syncAll(dir) }
+func Sync(dir *os.File) (bool, error) {
+	if err := faulty("sync all", dir.Name()); err != nil {
+		return false, err
+	}
+	return syncAll(dir)
+}
 
 // StartSync asks the system to begin writing n bytes of a file from offset on to
 // disk, so that a later sync has less to wait for. It promises nothing.
@@ -169,10 +174,20 @@ func IsLink(name string) bool {
 }
 
 // Chmod sets the permissions of a file below root that is no link.
-func Chmod(root *os.Root, path string, mode fs.FileMode) error { return chmod(root, path, mode) }
+func Chmod(root *os.Root, path string, mode fs.FileMode) error {
+	if err := faulty("chmod", path); err != nil {
+		return err
+	}
+	return chmod(root, path, mode)
+}
 
 // Chtimes sets the time of the last change of a file below root that is no link.
-func Chtimes(root *os.Root, path string, when time.Time) error { return chtimes(root, path, when) }
+func Chtimes(root *os.Root, path string, when time.Time) error {
+	if err := faulty("chtimes", path); err != nil {
+		return err
+	}
+	return chtimes(root, path, when)
+}
 
 // Names counts the names that a file below root has, of which others may lie anywhere on its
 // disk: what is done to its mode or time is done to all of them.

@@ -44,6 +44,9 @@ func Replace(name string, content []byte, mode fs.FileMode) error {
 func ReplaceIn(root *os.Root, name string, content []byte, mode fs.FileMode) error {
 	dir := path.Dir(name)
 	part := path.Join(dir, partOf(path.Base(name))+rand.Text()[:8])
+	if err := faulty("replace", name); err != nil {
+		return err
+	}
 	f, err := root.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
 		return err
@@ -108,11 +111,17 @@ func likeOf(name string) string {
 // RenameIn renames below root; a file that a program holds open for a moment is waited
 // for.
 func RenameIn(root *os.Root, from, to string) error {
+	if err := faulty("rename", from); err != nil {
+		return err
+	}
 	return process.Patiently(filepath.Join(root.Name(), filepath.FromSlash(from)), func() error { return root.Rename(from, to) })
 }
 
 // RemoveIn removes a file or an empty folder below root, patiently as RenameIn.
 func RemoveIn(root *os.Root, name string) error {
+	if err := faulty("remove", name); err != nil {
+		return err
+	}
 	return process.Patiently(filepath.Join(root.Name(), filepath.FromSlash(name)), func() error { return root.Remove(name) })
 }
 
@@ -127,6 +136,9 @@ func SyncFolder(dir string) error {
 
 // SyncIn is SyncFolder for a folder below root.
 func SyncIn(root *os.Root, dir string) error {
+	if err := faulty("sync", dir); err != nil {
+		return err
+	}
 	f, err := root.Open(dir)
 	if err != nil {
 		return err
@@ -139,7 +151,12 @@ func SyncIn(root *os.Root, dir string) error {
 func Own(name, like string) error { return own(name, like) }
 
 // OwnIn is Own for files below root.
-func OwnIn(root *os.Root, name, like string) error { return ownIn(root, name, like) }
+func OwnIn(root *os.Root, name, like string) error {
+	if err := faulty("own", name); err != nil {
+		return err
+	}
+	return ownIn(root, name, like)
+}
 
 // OwnAll is Own for everything below dir that belongs to the administrator, with dir
 // itself as the one to be like. What cannot be looked at stays as it is.

@@ -1,7 +1,10 @@
-package standin
+// Package testdir lets tests put their temporary folders into memory. Nothing else uses it.
+package testdir
 
 import (
+	"fmt"
 	"os"
+	"testing"
 
 	"morvant/internal/volume"
 )
@@ -28,4 +31,16 @@ func InMemory() (end func(), err error) {
 		os.Unsetenv("TMPDIR")
 		os.RemoveAll(dir)
 	}, os.Setenv("TMPDIR", dir)
+}
+
+// Main runs the tests of a package in memory, and ends the process.
+func Main(m *testing.M) {
+	end, err := InMemory()
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	code := m.Run()
+	end()
+	os.Exit(code)
 }

@@ -1,0 +1,9 @@
+package apply
+
+import (
+	"testing"
+
+	"morvant/internal/testdir"
+)
+
+func TestMain(m *testing.M) { testdir.Main(m) }
