@@ -180,9 +180,9 @@ func Differs(d *status.Drift) string {
 func Unread(d *status.Drift) string {
 	n := len(d.Unread)
 	if n == 1 {
-		return fmt.Sprintf("1 file (%s) was touched and has not been read since: whether it is as it should be is not known.", Size(d.UnreadBytes()))
+		return fmt.Sprintf("1 file (%s) was touched and has not been read since; it may differ.", Size(d.UnreadBytes()))
 	}
-	return fmt.Sprintf("%s files (%s) were touched and have not been read since: whether they are as they should be is not known.", Comma(n), Size(d.UnreadBytes()))
+	return fmt.Sprintf("%s files (%s) were touched and have not been read since; they may differ.", Comma(n), Size(d.UnreadBytes()))
 }
 
 // DescribeEvent says in one line how a lane stands.
@@ -200,7 +200,8 @@ func DescribeEvent(s *status.Status) (message string) {
 			}
 		}
 	case !s.Sure():
-		message = fmt.Sprintf("%s of %s touched (%s); reading it", Was(len(s.Drift.Unread)), name, Size(s.Drift.UnreadBytes()))
+		n := len(s.Drift.Unread)
+		message = fmt.Sprintf("%s of %s touched (%s); reading %s", Count(n, "file"), name, Size(s.Drift.UnreadBytes()), Them(n))
 	default:
 		message = fmt.Sprintf("%s is %s, as it should be", name, s.Build.Label)
 	}
