@@ -96,7 +96,7 @@ type Status struct {
 
 // How much a status reads of files that were touched, in bytes.
 const (
-	Glance = 512 << 20 // about half a second's worth; the largest files beyond it stay unread
+	Glance = 256 << 20 // about a quarter of a second's worth; the largest files beyond it stay unread
 	Whole  = 0         // all of it
 )
 
