@@ -16,6 +16,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/plan"
 	"morvant/internal/progress"
+	"morvant/internal/volume"
 )
 
 // towards makes the job that brings the folder to any state. The store has the contents.
@@ -195,4 +196,30 @@ func TestMissingContentLeavesEverything(t *testing.T) {
 	require.Error(t, err)
 	require.Equal(t, map[string]string{"a": "1"}, r.contents())
 	require.NoDirExists(t, filepath.Join(r.dir, ".morvant", "change"))
+}
+
+// TestNothingInAReportMakesUpForSomethingElse: any two things that went otherwise are two.
+func TestNothingInAReportMakesUpForSomethingElse(t *testing.T) {
+	kinds := []func(*Report){
+		func(r *Report) { r.Aside = []AsideFile{{}} }, func(r *Report) { r.Unset = []string{"x"} }, func(r *Report) { r.Shared = []string{"x"} },
+		func(r *Report) { r.Restored = []string{"x"} }, func(r *Report) { r.Lost = []string{"x"} },
+	}
+	for _, first := range kinds {
+		for _, second := range kinds {
+			var r Report
+			first(&r)
+			second(&r)
+			require.False(t, r.Empty())
+		}
+	}
+}
+
+func TestTheSpaceThatAPlanNeedsIsWhatItWritesAndABitMore(t *testing.T) {
+	most := int64(1 << 60)
+	p := &plan.Plan{Steps: []plan.Step{{Path: "a", After: &plan.Node{Kind: plan.File, Size: most}}, {Path: "b", After: &plan.Node{Kind: plan.Dir}}}}
+	var short *volume.SpaceError
+	require.ErrorAs(t, CheckSpace(t.TempDir(), p, 1000), &short)
+	require.Equal(t, most-1000+2*perFile+spare, short.Need)
+	require.NoError(t, CheckSpace(t.TempDir(), p, most), "all of it is shared")
+	require.NoError(t, CheckSpace(t.TempDir(), &plan.Plan{Steps: p.Steps[1:]}, 0), "nothing is written")
 }

@@ -169,6 +169,20 @@ type State struct {
 	Left  int    // files that read-only leaves alone, because they have other names elsewhere
 }
 
+// ByHand says what was found and what was set instead, for somebody who puts it back by hand.
+func (h *Applied) ByHand() string {
+	switch h.Rule.Kind {
+	case Setting:
+		return fmt.Sprintf("in %s it was %q, and Morvant has set %q: where that stands, write back what it was", h.Path, h.Values, h.Rule.Set)
+	case Occupy:
+		if h.Aside != "" {
+			return fmt.Sprintf("Morvant holds %s, and what was there before is in %s: move it back", h.Path, h.Aside)
+		}
+		return fmt.Sprintf("Morvant holds %s, where nothing was before: remove the file there", h.Path)
+	}
+	return fmt.Sprintf("%d files of the game could be written before", len(h.Modes))
+}
+
 // Prepare notes what a rule will find, without changing anything. The note must be
 // kept before Set is called.
 func Prepare(r Rule, at Site) (*Applied, error) {

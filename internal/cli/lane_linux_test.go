@@ -277,15 +277,6 @@ func TestANewLaneSharesTheSpaceOfAnother(t *testing.T) {
 	w.ok("verify", "--repair", "--yes")
 }
 
-// outside is ok outside of the live folder, which is not there yet.
-func (w *world) outside(args ...string) {
-	w.t.Helper()
-	cmd := w.command(args...)
-	cmd.Dir = w.dir
-	r := w.finish(cmd)
-	require.Equal(w.t, 0, r.code, r.err)
-}
-
 func freeOf(t *testing.T, dir string) int64 {
 	t.Helper()
 	n, err := volume.Free(dir)

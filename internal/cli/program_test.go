@@ -257,3 +257,13 @@ func (w *world) ordinary() func(args ...string) result {
 		return w.finish(cmd)
 	}
 }
+
+// outside is ok in another folder than the live one, which may be gone.
+func (w *world) outside(args ...string) result {
+	w.t.Helper()
+	cmd := w.command(args...)
+	cmd.Dir = w.dir
+	r := w.finish(cmd)
+	require.Equal(w.t, 0, r.code, "%v: %s%s", args, r.out, r.err)
+	return r
+}

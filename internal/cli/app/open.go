@@ -216,7 +216,7 @@ func (a *App) LaneOptions(c *cli.Command) lane.Options {
 		if c.Bool("repair") {
 			o.Remake = a.remake(c)
 		}
-	case "morvant lane list", "morvant saves list", "morvant export":
+	case "morvant lane list", "morvant saves list", "morvant export", "morvant unblock":
 		o.Absent = true
 	}
 	return o

@@ -81,25 +81,40 @@ func (a commands) unblockCommand() *cli.Command {
 			}
 			defer session.Close(&err)
 			l := session.Lane
-			if err := a.unblock(ctx, c, l); err != nil {
+			whole, err := a.unblock(ctx, c, l)
+			if err != nil {
 				return err
+			}
+			if !whole {
+				return a.Done(c, l.Game.Display()+" is not blocked by Morvant any more; what the notes name was not put back.")
 			}
 			return a.Done(c, l.Game.Display()+" is not blocked; everything is as it was found.")
 		},
 	}
 }
 
-// unblock takes the block off; where somebody has changed something since, it asks.
-func (a commands) unblock(ctx context.Context, c *cli.Command, l *lane.Lane) error {
-	err := guard.Unblock(ctx, l, c.Bool("force"))
-	if !errors.Is(err, block.ErrTouched) {
-		return err
+// unblock takes the block off; where somebody has changed something since, it asks. It reports
+// whether everything is as it was found; what is not is told.
+func (a commands) unblock(ctx context.Context, c *cli.Command, l *lane.Lane) (whole bool, err error) {
+	if !c.Bool("force") {
+		err := guard.Unblock(ctx, l, false)
+		switch {
+		case err == nil:
+			return true, nil
+		case !errors.Is(err, block.ErrTouched):
+			a.Note("Note: morvant unblock --force lets go of what cannot be put back, and says what it was.")
+			return false, err
+		}
+		a.Note("%s", view.OneLine(err))
+		if answer := a.Ask(c, "Put back what the block found there all the same?"); answer != nil {
+			return false, errors.Join(err, answer)
+		}
 	}
-	a.Note("%s", view.OneLine(err))
-	if answer := a.Ask(c, "Put back what the block found there all the same?"); answer != nil {
-		return errors.Join(err, answer)
+	left, err := guard.UnblockAll(ctx, l)
+	for _, text := range left {
+		a.Note("Note: %s.", text)
 	}
-	return guard.Unblock(ctx, l, true)
+	return len(left) == 0, err
 }
 
 func presetsDir(home *game.Home) string { return filepath.Join(home.Dir(), "presets") }

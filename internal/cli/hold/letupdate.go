@@ -111,7 +111,7 @@ func (a commands) letUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) e
 	if err := watch.BeginAwait(ctx, l); err != nil {
 		return err
 	}
-	if err := a.unblock(ctx, c, l); err != nil {
+	if _, err := a.unblock(ctx, c, l); err != nil {
 		return errors.Join(err, watch.EndAwait(ctx, l))
 	}
 	status, err := a.awaitUpdate(ctx, c, l)

@@ -109,20 +109,37 @@ func appliedFor(list []*block.Applied, r block.Rule) *block.Applied {
 
 // Unblock puts back everything that a block found. What somebody has changed since
 // stays, unless force says otherwise, and is reported as ErrTouched; the rest is put
-// back all the same.
+// back all the same. With force it always comes to an end: what cannot be put back is let go
+// of, and left says what it was.
 func Unblock(ctx context.Context, l *lane.Lane, force bool) error {
-	if holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name); err != nil || len(holds) == 0 {
-		return err
+	left, err := unblock(ctx, l, force)
+	for _, text := range left {
+		l.Meter.Warn(text)
 	}
-	return noted(ctx, l, false, func() error { return liftBlock(ctx, l, force) })
+	return err
 }
 
-func liftBlock(ctx context.Context, l *lane.Lane, force bool) error {
-	return rememberingDigests(ctx, l, func() error {
-		at, err := site(ctx, l)
-		if err != nil {
-			return err
-		}
+// UnblockAll is Unblock with force; left says of each rule that could not be lifted why, and
+// what was found, so that it can be put back by hand.
+func UnblockAll(ctx context.Context, l *lane.Lane) (left []string, err error) {
+	return unblock(ctx, l, true)
+}
+
+func unblock(ctx context.Context, l *lane.Lane, force bool) (left []string, err error) {
+	if holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name); err != nil || len(holds) == 0 {
+		return nil, err
+	}
+	err = noted(ctx, l, false, func() error {
+		var err error
+		left, err = liftBlock(ctx, l, force)
+		return err
+	})
+	return left, err
+}
+
+func liftBlock(ctx context.Context, l *lane.Lane, force bool) (dropped []string, err error) {
+	err = rememberingDigests(ctx, l, func() error {
+		at := Outside(l) // what lifting needs to know of files is in the notes
 		holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name)
 		if err != nil {
 			return err
@@ -130,7 +147,16 @@ func liftBlock(ctx context.Context, l *lane.Lane, force bool) error {
 		var left []*block.Applied
 		var errs []error
 		for _, h := range holds {
-			if err := h.Lift(at, force); err != nil {
+			if l.Root == nil && h.Rule.Kind == block.ReadOnly && !force {
+				left = append(left, h)
+				l.Meter.Warn(fmt.Sprintf("%s is gone; the files in it that were made read-only stay noted, for when it is back", l.Dir))
+				continue
+			}
+			switch err := h.Lift(at, force); {
+			case err == nil:
+			case force:
+				dropped = append(dropped, fmt.Sprintf("%v; %s", err, h.ByHand()))
+			default:
 				left = append(left, h)
 				errs = append(errs, err)
 			}
@@ -138,6 +164,7 @@ func liftBlock(ctx context.Context, l *lane.Lane, force bool) error {
 		errs = append(errs, l.Home.SetApplied(ctx, l.Game.Name, l.Name, left))
 		return errors.Join(errs...)
 	})
+	return dropped, err
 }
 
 // Loosen lets go of files that a block has made immutable, so that the lane can be
@@ -236,6 +263,9 @@ func Lasting(err error) bool {
 // rememberingDigests runs what changes modes and nothing else, and carries over what is
 // known of the files' content: their time of any change moves on.
 func rememberingDigests(ctx context.Context, l *lane.Lane, change func() error) error {
+	if l.Root == nil { // the folder is gone, and what was known of it does not matter
+		return change()
+	}
 	before, err := l.Walk(ctx)
 	if err != nil {
 		return err
