@@ -206,7 +206,11 @@ func Remove(ctx context.Context, l *lane.Lane, delete bool) (*state.Build, error
 	if err := l.MayChange(); err != nil {
 		return nil, err
 	}
-	if err := guard.Unblock(ctx, l, true); err != nil {
+	left, err := guard.UnblockAll(ctx, l)
+	for _, text := range left {
+		l.Meter.Warn(text)
+	}
+	if err != nil {
 		return nil, err
 	}
 	var kept *state.Build

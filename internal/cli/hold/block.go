@@ -97,7 +97,7 @@ func (a commands) unblockCommand() *cli.Command {
 // whether everything is as it was found; what is not is told.
 func (a commands) unblock(ctx context.Context, c *cli.Command, l *lane.Lane) (whole bool, err error) {
 	if !c.Bool("force") {
-		err := guard.Unblock(ctx, l, false)
+		err := guard.Unblock(ctx, l)
 		switch {
 		case err == nil:
 			return true, nil

@@ -107,20 +107,15 @@ func appliedFor(list []*block.Applied, r block.Rule) *block.Applied {
 	return nil
 }
 
-// Unblock puts back everything that a block found. What somebody has changed since
-// stays, unless force says otherwise, and is reported as ErrTouched; the rest is put
-// back all the same. With force it always comes to an end: what cannot be put back is let go
-// of, and left says what it was.
-func Unblock(ctx context.Context, l *lane.Lane, force bool) error {
-	left, err := unblock(ctx, l, force)
-	for _, text := range left {
-		l.Meter.Warn(text)
-	}
+// Unblock puts back everything that a block found. What somebody has changed since stays, and
+// is reported as ErrTouched; the rest is put back all the same.
+func Unblock(ctx context.Context, l *lane.Lane) error {
+	_, err := unblock(ctx, l, false)
 	return err
 }
 
-// UnblockAll is Unblock with force; left says of each rule that could not be lifted why, and
-// what was found, so that it can be put back by hand.
+// UnblockAll is Unblock that puts back also what somebody has changed, and always comes to an end:
+// what cannot be put back is let go of. left says why, and what was found, for each such rule.
 func UnblockAll(ctx context.Context, l *lane.Lane) (left []string, err error) {
 	return unblock(ctx, l, true)
 }
@@ -245,11 +240,11 @@ func States(ctx context.Context, l *lane.Lane) ([]block.State, error) {
 func Follow(ctx context.Context, l *lane.Lane, c *state.Change) error {
 	switch held := c.After.Held() && !c.After.Open; {
 	case !l.Live: // set anew when the lane becomes live
-		return Unblock(ctx, l, false)
+		return Unblock(ctx, l)
 	case held && len(l.Game.Block) > 0:
 		return Block(ctx, l)
 	case !held && c.Before.Held():
-		return Unblock(ctx, l, false)
+		return Unblock(ctx, l)
 	}
 	return nil
 }
@@ -303,7 +298,7 @@ func Recover(ctx context.Context, l *lane.Lane) error {
 		if set {
 			err = Block(ctx, l)
 		} else {
-			err = Unblock(ctx, l, false)
+			err = Unblock(ctx, l)
 		}
 		if err != nil {
 			l.Meter.Warn(fmt.Sprintf("the block is not as it should be: %v; see %s", err, problem.ShowBlock))
