@@ -4,13 +4,27 @@ package testdir
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 	"testing"
+	"time"
 
 	"morvant/internal/volume"
 )
 
 // shared is where Linux has a folder in memory.
 const shared = "/dev/shm"
+
+const prefix = "morvant-tests-"
+
+// sweep removes what runs that were killed have left: no run takes that long.
+func sweep() {
+	left, _ := filepath.Glob(filepath.Join(shared, prefix+"*"))
+	for _, dir := range left {
+		if info, err := os.Stat(dir); err == nil && time.Since(info.ModTime()) > 2*time.Hour {
+			os.RemoveAll(dir)
+		}
+	}
+}
 
 // InMemory lets tests put their temporary folders into memory, where the system has a folder
 // for that with room to spare, and returns what ends that. Most of what a test of small files
@@ -20,7 +34,8 @@ func InMemory() (end func(), err error) {
 	if free, err := volume.Free(shared); err != nil || free < enough || os.Getenv("TMPDIR") != "" {
 		return func() {}, nil
 	}
-	dir, err := os.MkdirTemp(shared, "morvant-tests-")
+	sweep()
+	dir, err := os.MkdirTemp(shared, prefix)
 	if err != nil {
 		return func() {}, nil
 	}
