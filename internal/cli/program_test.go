@@ -107,6 +107,9 @@ func newWorld(t *testing.T) *world {
 func (w *world) command(args ...string) *exec.Cmd {
 	cmd := exec.Command(program, args...)
 	cmd.Dir = w.live
+	if _, err := os.Stat(w.live); err != nil {
+		cmd.Dir = w.dir // it may be in between, where a switch has been killed
+	}
 	cmd.Env = append(os.Environ(), "MORVANT_HOME="+w.home, "MORVANT_GAME=", "HOME="+filepath.Join(w.dir, "user"), "USERPROFILE="+filepath.Join(w.dir, "user"), "NO_COLOR=1", "MORVANT_KEYRING=file")
 	return cmd
 }
