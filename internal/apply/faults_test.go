@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -21,6 +22,7 @@ import (
 // fault is how a test makes calls fail: those from number from to number to, the first being 1.
 type fault struct {
 	from, to int
+	mu       sync.Mutex // files are written by several goroutines at once
 	calls    int
 	at       string // the first that has failed
 }
@@ -28,6 +30,8 @@ type fault struct {
 // arm lets calls fail until the returned function is called.
 func (f *fault) arm() (disarm func()) {
 	volume.Fault = func(op, path string) error {
+		f.mu.Lock()
+		defer f.mu.Unlock()
 		if f.calls++; f.calls < f.from || f.calls > f.to {
 			return nil
 		}
