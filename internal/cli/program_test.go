@@ -44,7 +44,11 @@ type tests struct{ *testing.M }
 
 func (m tests) Run() int {
 	// Most of a test is waiting for programs that it runs.
-	_ = flag.Set("test.parallel", fmt.Sprint(4*runtime.GOMAXPROCS(0)))
+	several := 4
+	if runtime.GOOS == "windows" {
+		several = 2
+	}
+	_ = flag.Set("test.parallel", fmt.Sprint(several*runtime.GOMAXPROCS(0)))
 	return buildAndRun(m.M)
 }
 
