@@ -123,14 +123,14 @@ func TestWhatStandsInOnePlaceOnly(t *testing.T) {
 // changers are the files that may call what changes a disk, by what it is that they change.
 // Everything else proposes, and lets them carry it out.
 var changers = map[string][]string{
-	"a lane, by plan and journal":   {"apply/apply.go", "apply/recover.go", "apply/stage.go"},
+	"a lane, by plan and journal":   {"apply/apply.go", "apply/attributes.go", "apply/recover.go", "apply/stage.go"},
 	"where lanes stand":             {"lane/change/beside.go", "lane/change/steps.go", "lanes/lanes.go", "lanes/links.go", "lanes/switch.go"},
 	"folders of saves":              {"saves/saves.go"},
 	"what a block holds":            {"block/occupy.go", "block/setting.go"},
 	"Morvant's home":                {"game/home.go", "game/restore.go", "game/settings.go", "game/use.go", "database/database.go"},
 	"the store":                     {"store/check.go", "store/resume.go", "store/session.go", "store/trim.go"},
 	"the copy of a feed":            {"feed/feed.go", "feed/signin.go"},
-	"a feed that is published":      {"publish/content.go", "publish/key.go", "publish/publish.go"},
+	"a feed that is published":      {"publish/content.go", "publish/inventory.go", "publish/key.go", "publish/publish.go"},
 	"a file that the player names":  {"exchange/exchange.go", "cli/share/pinfile.go"},
 	"a report of a crash, the demo": {"cli/cli.go", "cli/demo/demofeed.go"},
 	"one name, for all of these": {

@@ -30,11 +30,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -43,7 +41,6 @@ import (
 	"morvant/internal/plan"
 	"morvant/internal/problem"
 	"morvant/internal/progress"
-	"morvant/internal/reflink"
 	"morvant/internal/scan"
 	"morvant/internal/store"
 	"morvant/internal/volume"
@@ -83,83 +80,6 @@ type Job struct {
 	Elsewhere func(digest.Digest) *os.File
 	// Shared is how many of the bytes that the plan writes will take no space.
 	Shared int64
-}
-
-// Report says what a player should know of how a change went.
-type Report struct {
-	// Aside lists files that something else had put in the way; see AsideFile.
-	Aside    []AsideFile
-	AsideDir string // the folder that they are in, relative to the folder; empty: none
-	// Unset lists paths whose times or modes could not be set.
-	Unset []string
-	// UnsetWhy is what the system said of the first of them.
-	UnsetWhy error
-	// Shared lists files with other names elsewhere, whose times or modes were left alone
-	// for want of room for a copy.
-	Shared []string
-	// Restored lists files that were gone and have been written again from the store.
-	Restored []string
-	// Lost lists files that were gone and that the store does not have.
-	Lost []string
-}
-
-// AsideFile is a file that was in the way and has been moved.
-type AsideFile struct {
-	Path string // where it stood
-	At   string // where it is now; both relative to the folder
-}
-
-// Empty reports whether everything went as planned.
-func (r *Report) Empty() bool {
-	return len(r.Aside)+len(r.Unset)+len(r.Shared)+len(r.Restored)+len(r.Lost) == 0
-}
-
-// unset notes that the time or mode of a path could not be set.
-func (r *Report) unset(p string, err error) {
-	if len(r.Unset) == 0 {
-		r.UnsetWhy = err
-	}
-	r.Unset = append(r.Unset, p)
-}
-
-// Sentences says for people what did not go as planned in the folder dir.
-func (r *Report) Sentences(dir string) []string {
-	var list []string
-	say := func(n int, first, one, many string) {
-		switch {
-		case n == 1:
-			list = append(list, fmt.Sprintf(one, first))
-		case n > 1:
-			list = append(list, fmt.Sprintf(many, n, first))
-		}
-	}
-	if n := len(r.Aside); n > 0 {
-		say(n, r.Aside[0].Path, "%s was written by something else meanwhile", "%d files were written by something else meanwhile, %s among them")
-		list[len(list)-1] += "; what was written is kept in " + filepath.Join(dir, filepath.FromSlash(r.AsideDir))
-	}
-	say(len(r.Restored), first(r.Restored), "%s was gone and has been written again from the store", "%d files were gone and have been written again from the store, %s among them")
-	say(len(r.Lost), first(r.Lost), "%s is gone and is not in the store", "%d files are gone and not in the store, %s among them")
-	if n := len(r.Unset); n > 0 {
-		say(n, r.Unset[0], "the date or mode of %s could not be set", "the dates or modes of %d files could not be set, %s among them")
-		why := "you have no right to"
-		if r.UnsetWhy != nil && !errors.Is(r.UnsetWhy, fs.ErrPermission) {
-			why = r.UnsetWhy.Error()
-			if at := (*fs.PathError)(nil); errors.As(r.UnsetWhy, &at) {
-				why = at.Err.Error()
-			}
-		}
-		list[len(list)-1] += ": " + why
-	}
-	say(len(r.Shared), first(r.Shared), "%s has other names elsewhere, and there is no room for a copy of its own: its date and mode were left alone",
-		"%d files have other names elsewhere, %s among them, and there is no room for copies of their own: their dates and modes were left alone")
-	return list
-}
-
-func first(list []string) string {
-	if len(list) == 0 {
-		return ""
-	}
-	return list[0]
 }
 
 // UnfinishedError is returned for a change that could be neither finished nor taken
@@ -655,138 +575,6 @@ func (c *change) placeLink(s *step) error {
 		return err
 	}
 	return volume.OwnIn(c.root, s.Path, path.Dir(s.Path))
-}
-
-// attributes sets times and modes where only those change, of files that moved, and of
-// folders, whose times change with every name in them. New files have theirs already.
-func (c *change) attributes() error {
-	for _, kind := range []plan.Kind{plan.File, plan.Dir} {
-		for i := range c.journal.Steps {
-			s := &c.journal.Steps[i]
-			if s.After == nil || s.After.Kind != kind || kind == plan.File && s.Places() && s.From == "" {
-				continue
-			}
-			if err := c.set(s.Path, *s.After); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// set sets times and modes. Where that is not permitted they stay as they are, which is
-// reported: the content is what counts.
-func (c *change) set(p string, n plan.Node) error {
-	err := setAttributes(c.root, p, n)
-	var space *volume.SpaceError
-	switch {
-	case errors.As(err, &space) || volume.Full(err):
-		c.report.Shared = append(c.report.Shared, p)
-		return nil
-	case errors.Is(err, fs.ErrPermission):
-		c.report.unset(p, err)
-		return nil
-	}
-	return err
-}
-
-// setAttributes brings the mode and time of a file to what a node knows of them, as far
-// as they are not that already. A file that has other names, maybe outside of the folder,
-// becomes a copy of its own first: they are not the change's to touch.
-func setAttributes(root *os.Root, p string, n plan.Node) error {
-	info, err := volume.LstatIn(root, p)
-	if err != nil {
-		return err
-	}
-	newMode := n.Mode != 0 && info.Mode().Perm() != n.Mode.Perm()
-	newTime := n.MTime != 0 && !info.ModTime().Equal(n.Time())
-	if !newMode && !newTime {
-		return nil
-	}
-	if names, err := volume.Names(root, p); err != nil {
-		return err
-	} else if names > 1 {
-		return separate(root, p, info, n)
-	}
-	if newMode {
-		if err := volume.Chmod(root, p, n.Mode.Perm()); err != nil {
-			return err
-		}
-	}
-	if !newTime {
-		return nil
-	}
-	return volume.Chtimes(root, p, n.Time())
-}
-
-// separate puts a copy in the place of a file, with its owner and with the mode and time that
-// a node knows, else its own; the file itself is left with its other names.
-func separate(root *os.Root, p string, info fs.FileInfo, n plan.Node) error {
-	if err := volume.CheckFree(root.Name(), info.Size()+spare); err != nil {
-		return err
-	}
-	mode, when := info.Mode().Perm(), info.ModTime()
-	if n.Mode != 0 {
-		mode = n.Mode.Perm()
-	}
-	if n.MTime != 0 {
-		when = n.Time()
-	}
-	part := path.Join(changeDir, "own-"+rand.Text()[:8])
-	err := duplicate(root, p, part)
-	full := func(p string) string { return filepath.Join(root.Name(), filepath.FromSlash(p)) }
-	for _, step := range []func() error{
-		func() error { return volume.OwnIn(root, part, p) },
-		func() error { return volume.KeepFlags(full(p), full(part)) },
-		func() error { return volume.Chmod(root, part, mode) },
-		func() error { return volume.Chtimes(root, part, when) },
-		func() error { return replaceQuietly(root, part, p) },
-	} {
-		if err == nil {
-			err = step()
-		}
-	}
-	if err != nil {
-		_ = root.Remove(part) // what stays goes with the change
-	}
-	return err
-}
-
-// duplicate writes the content of a file to another name, sharing it where that is possible.
-func duplicate(root *os.Root, p, part string) error {
-	from, err := scan.OpenFile(root, p)
-	if err != nil {
-		return err
-	}
-	defer from.Close()
-	to, err := reflink.File(root, part, from)
-	if errors.Is(err, reflink.ErrUnsupported) {
-		if to, err = root.OpenFile(part, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600); err == nil {
-			_, err = io.Copy(to, from)
-		}
-	}
-	if to == nil {
-		return err
-	}
-	if err == nil {
-		err = to.Sync()
-	}
-	return errors.Join(err, to.Close())
-}
-
-// replaceQuietly puts a file in the place of another, and gives the folder its time back.
-func replaceQuietly(root *os.Root, part, p string) error {
-	dir, err := root.Stat(path.Dir(p))
-	if err != nil {
-		return err
-	}
-	if err := volume.RenameIn(root, part, p); err != nil {
-		return err
-	}
-	if err := volume.Chtimes(root, path.Dir(p), dir.ModTime()); !errors.Is(err, fs.ErrPermission) {
-		return err
-	}
-	return nil
 }
 
 // Finish ends a change whose memo has been recorded.

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"morvant/internal/edit"
 	"morvant/internal/userpath"
@@ -173,7 +174,8 @@ type State struct {
 func (h *Applied) ByHand() string {
 	switch h.Rule.Kind {
 	case Setting:
-		return fmt.Sprintf("in %s it was %q, and Morvant has set %q: where that stands, write back what it was", h.Path, h.Values, h.Rule.Set)
+		found := strings.Trim(fmt.Sprintf("%q", h.Values), "[]") // each in quotes, in their order
+		return fmt.Sprintf("in %s it was %s, and Morvant has set %q: where that stands, write back what it was", h.Path, found, h.Rule.Set)
 	case Occupy:
 		if h.Aside != "" {
 			return fmt.Sprintf("Morvant holds %s, and what was there before is in %s: move it back", h.Path, h.Aside)

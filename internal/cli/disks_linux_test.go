@@ -9,9 +9,9 @@ import (
 	"testing"
 	"time"
 
-	"morvant/internal/volume"
-
 	"github.com/stretchr/testify/require"
+
+	"morvant/internal/volume"
 )
 
 // exfat mounts a fresh exFAT file system at dir, or skips the test.

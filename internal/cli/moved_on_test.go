@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -50,6 +51,11 @@ func TestAnUndoOfAFolderThatHasMovedOnMixesNothing(t *testing.T) {
 		}
 		w.fails(2, "choose one", command, "--whole", "--recorded")
 	}
+	for _, other := range [][]string{{"--stay"}, {"--to", "1.1.1"}} {
+		for _, how := range []string{"--whole", "--recorded"} {
+			w.fails(2, "choose one", append([]string{"unpin", how}, other...)...)
+		}
+	}
 
 	r := w.ok("undo", "--whole", "--yes")
 	require.Contains(t, r.err, "as the pin to 1.1.1 left them; what has come since goes")
@@ -66,6 +72,44 @@ func TestAnUndoOfAFolderThatHasMovedOnMixesNothing(t *testing.T) {
 
 	w.ok("unpin", "--stay")
 	require.Equal(t, now, w.picture())
+}
+
+// TestAnUndoOfAnUndoOfAFolderThatHasMovedOnMixesNothing: the lane is held only after it.
+func TestAnUndoOfAnUndoOfAFolderThatHasMovedOnMixesNothing(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.install("1.1.1")
+	w.ok("snapshot", "1.1.1")
+	w.update("1.2.0")
+	w.ok("snapshot", "1.2.0")
+	w.update("1.3.0")
+	w.ok("pin", "1.1.1", "--yes")
+	w.ok("undo", "--yes")
+	w.update("1.2.0")
+	now := w.picture()
+	r := w.run("undo", "2", "--yes")
+	require.Equal(t, 4, r.code, r.out)
+	require.Contains(t, r.err, "the folder is not as the undo of change 1 left it: it looks like 1.2.0 now")
+	require.Equal(t, now, w.picture())
+	w.ok("undo", "2", "--whole", "--yes")
+	w.isRelease("1.1.1")
+	require.Contains(t, w.ok("status").out, "Every file is as it should be")
+}
+
+// TestWhatAFolderWasAsAWholeIsNotAlwaysKnown: where it is held neither before nor after.
+func TestWhatAFolderWasAsAWholeIsNotAlwaysKnown(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.install("1.1.1")
+	w.ok("snapshot", "1.1.1")
+	friend := filepath.Join(w.dir, "friend")
+	require.NoError(t, quay.Write(friend, "1.1.1"))
+	require.NoError(t, os.WriteFile(filepath.Join(friend, "theirs.txt"), []byte("a friend's"), 0o644))
+	w.ok("carry", friend, "--yes")
+	w.write("theirs.txt", "mine by now")
+	w.fails(1, "what the folder was as a whole is not known", "undo", "--whole", "--yes")
+	require.Equal(t, "mine by now", w.read("theirs.txt"))
+	require.Contains(t, w.ok("undo", "--yes").err, "1 file is not as the carry from")
 }
 
 func TestAnUndoOfOnlyWhatWasRecordedIsChosen(t *testing.T) {

@@ -35,6 +35,7 @@ func TestABlockComesOffWithoutTheLiveFolder(t *testing.T) {
 	require.NoError(t, os.Rename(w.live, away))
 	r := w.outside("unblock", "-g", "quay")
 	require.Contains(t, r.err, "is gone; the files in it that were made read-only stay noted, for when it is back")
+	require.NotContains(t, r.out, "everything is as it was found")
 	b, err := os.ReadFile(config)
 	require.NoError(t, err)
 	require.Equal(t, "updates = at-once\nother = 1\n", string(b))
@@ -59,7 +60,7 @@ func TestAnUnblockByForceAlwaysEnds(t *testing.T) {
 	require.NoFileExists(t, staging, "one that cannot be lifted stops no other")
 
 	r = w.ok("unblock", "--force")
-	require.Contains(t, r.err, `it was ["at-once"], and Morvant has set "by-hand": where that stands, write back what it was`)
+	require.Contains(t, r.err, `it was "at-once", and Morvant has set "by-hand": where that stands, write back what it was`)
 	require.Contains(t, r.out, "what the notes name was not put back")
 	b, err := os.ReadFile(config)
 	require.NoError(t, err)

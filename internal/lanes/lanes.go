@@ -206,7 +206,7 @@ func Remove(ctx context.Context, l *lane.Lane, delete bool) (*state.Build, error
 	if err := l.MayChange(); err != nil {
 		return nil, err
 	}
-	left, err := guard.UnblockAll(ctx, l)
+	left, err := guard.Unblock(ctx, l, true)
 	for _, text := range left {
 		l.Meter.Warn(text)
 	}

@@ -96,21 +96,16 @@ func (a commands) unblockCommand() *cli.Command {
 // unblock takes the block off; where somebody has changed something since, it asks. It reports
 // whether everything is as it was found; what is not is told.
 func (a commands) unblock(ctx context.Context, c *cli.Command, l *lane.Lane) (whole bool, err error) {
-	if !c.Bool("force") {
-		err := guard.Unblock(ctx, l)
-		switch {
-		case err == nil:
-			return true, nil
-		case !errors.Is(err, block.ErrTouched):
-			a.Note("Note: morvant unblock --force lets go of what cannot be put back, and says what it was.")
-			return false, err
-		}
+	left, err := guard.Unblock(ctx, l, c.Bool("force"))
+	if errors.Is(err, block.ErrTouched) {
 		a.Note("%s", view.OneLine(err))
 		if answer := a.Ask(c, "Put back what the block found there all the same?"); answer != nil {
 			return false, errors.Join(err, answer)
 		}
+		left, err = guard.Unblock(ctx, l, true)
+	} else if err != nil {
+		a.Note("Note: morvant unblock --force lets go of what cannot be put back, and says what it was.")
 	}
-	left, err := guard.UnblockAll(ctx, l)
 	for _, text := range left {
 		a.Note("Note: %s.", text)
 	}

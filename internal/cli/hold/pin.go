@@ -77,9 +77,6 @@ func (a commands) unpinCommand() *cli.Command {
 			if _, err := app.Arguments(c, 0, 0); err != nil {
 				return err
 			}
-			if c.Bool("stay") && c.IsSet("to") {
-				return app.Usagef("--stay and --to say different things; choose one")
-			}
 			session, err := a.OpenLane(ctx, c, app.ToChange)
 			if err != nil {
 				return err
@@ -96,10 +93,14 @@ func (a commands) unpinCommand() *cli.Command {
 }
 
 func (a commands) proposeUnpin(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) (*change.Proposal, error) {
-	switch {
-	case c.Bool("stay"):
+	how, err := oneOf(c, "stay", "to", "whole", "recorded")
+	if err != nil {
+		return nil, err
+	}
+	switch how {
+	case "stay":
 		return change.ProposeLift(ctx, l)
-	case c.IsSet("to"):
+	case "to":
 		if pin, err := home.Pin(ctx, l.Game.Name, l.Name); err != nil || !pin.Held() {
 			return nil, firstOf(err, lane.ErrNotHeld)
 		}
@@ -109,11 +110,21 @@ func (a commands) proposeUnpin(ctx context.Context, c *cli.Command, l *lane.Lane
 		}
 		return change.ProposePin(ctx, l, b, change.PinOptions{})
 	}
-	how, err := rewinding(c)
-	if err != nil {
-		return nil, err
+	return change.ProposeUnpin(ctx, l, rewindings[how])
+}
+
+// oneOf returns which of these options is given; empty: none. Two of them exclude each other.
+func oneOf(c *cli.Command, options ...string) (given string, err error) {
+	for _, o := range options {
+		switch {
+		case !c.IsSet(o):
+		case given != "":
+			return "", app.Usagef("--%s and --%s say different things; choose one", given, o)
+		default:
+			given = o
+		}
 	}
-	return change.ProposeUnpin(ctx, l, how)
+	return given, nil
 }
 
 func wholeFlag() cli.Flag {
@@ -124,18 +135,8 @@ func recordedFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "recorded", Usage: "take back only the files that the change touched, whatever has come since"}
 }
 
-// rewinding is how a change is to be taken back.
-func rewinding(c *cli.Command) (change.Rewinding, error) {
-	switch whole, recorded := c.Bool("whole"), c.Bool("recorded"); {
-	case whole && recorded:
-		return change.Ask, app.Usagef("--whole and --recorded say different things; choose one")
-	case whole:
-		return change.Whole, nil
-	case recorded:
-		return change.Recorded, nil
-	}
-	return change.Ask, nil
-}
+// rewindings says how a change is taken back by the option that is given.
+var rewindings = map[string]change.Rewinding{"": change.Ask, "whole": change.Whole, "recorded": change.Recorded}
 
 func firstOf(errs ...error) error {
 	for _, err := range errs {
@@ -165,11 +166,11 @@ func (a commands) undoCommand() *cli.Command {
 			}
 			defer session.Close(&err)
 			l := session.Lane
-			how, err := rewinding(c)
+			how, err := oneOf(c, "whole", "recorded")
 			if err != nil {
 				return err
 			}
-			p, _, err := change.ProposeUndo(ctx, l, id, how)
+			p, _, err := change.ProposeUndo(ctx, l, id, rewindings[how])
 			if err != nil {
 				return err
 			}

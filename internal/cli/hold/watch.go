@@ -142,7 +142,7 @@ func (w *watcher) see(ctx context.Context, l *lane.Lane, e watch.Event) (mended 
 		j.Build = s.Build.Label
 	}
 	if d := view.ToDrift(s.Drift); d != nil {
-		j.Files, j.Update = len(d.Altered)+len(d.Missing), d.Update
+		j.Files, j.Unread, j.Update = len(d.Altered)+len(d.Missing), len(d.Unread), d.Update
 	}
 	return mended, json.NewEncoder(w.app.Stdout).Encode(j)
 }

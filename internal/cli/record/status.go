@@ -16,7 +16,7 @@ import (
 func (a commands) statusCommand() *cli.Command {
 	return &cli.Command{
 		Name: "status", Usage: "how the game stands: build, drift, last change", Category: app.GroupRecord,
-		Description: "Example: morvant status\n\nExit code 3 says that the folder differs from what it is held to, or that files were touched and are too large to be read in passing.",
+		Description: "Example: morvant status\n\nExit code 3 says that the folder differs from what it is held to, or that files were touched\nand are too large to be read in passing.",
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			if _, err := app.Arguments(c, 0, 0); err != nil {
 				return err

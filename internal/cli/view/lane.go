@@ -18,6 +18,7 @@ type LaneJSON struct {
 	Build   *BuildJSON `json:"build,omitempty"`
 	Drifted bool       `json:"drifted"`
 	Differs int        `json:"differs"` // files
+	Unread  int        `json:"unread"`  // files that may differ: touched and not read since
 	Files   int        `json:"files"`
 	Bytes   int64      `json:"bytes"`
 	Shared  *int64     `json:"shared_bytes,omitempty"` // where the file system says
@@ -35,7 +36,7 @@ func ToLaneJSON(g *lanes.Glimpse) LaneJSON {
 		j.Files, j.Bytes = s.Files, s.Bytes
 		if s.Build != nil {
 			b := ToBuildJSON(s.Build, s.Pin)
-			j.Build, j.Drifted, j.Differs = &b, s.Drift.Any(), driftCount(s.Drift)
+			j.Build, j.Drifted, j.Differs, j.Unread = &b, s.Drift.Any(), driftCount(s.Drift), len(s.Drift.Unread)
 		}
 	}
 	if g.Shared >= 0 {

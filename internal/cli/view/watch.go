@@ -11,7 +11,8 @@ type EventJSON struct {
 	Game    string      `json:"game"`
 	Build   string      `json:"build,omitempty"`
 	Drifted bool        `json:"drifted"`
-	Files   int         `json:"files"` // that differ
+	Files   int         `json:"files"`  // that differ
+	Unread  int         `json:"unread"` // files that may differ: touched and not read since
 	Update  *updateJSON `json:"update,omitempty"`
 	Block   []BlockJSON `json:"block"`
 	Message string      `json:"message"`

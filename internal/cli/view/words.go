@@ -93,14 +93,6 @@ func isAre(n int) string {
 	return Comma(n) + " are"
 }
 
-// Was says "1 file was" or "2 files were".
-func Was(n int) string {
-	if n == 1 {
-		return "1 file was"
-	}
-	return Comma(n) + " files were"
-}
-
 // CountWere counts things that were something.
 func CountWere(n int, what string) string {
 	if n == 1 {

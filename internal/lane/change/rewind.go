@@ -9,6 +9,7 @@ import (
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/status"
 	"morvant/internal/plan"
+	"morvant/internal/problem"
 	"morvant/internal/scan"
 	"morvant/internal/state"
 )
@@ -34,6 +35,9 @@ type MovedOnError struct {
 func (e *MovedOnError) Error() string {
 	return fmt.Sprintf("the folder is not as %s left it: it looks like %s now (%d of %d files). To take back only the files of that change would mix two builds", lane.LowerFirst(lane.Describe(e.Change)), e.Like, e.Done, e.Of)
 }
+
+// errWhole is returned where only files are known that a change has touched.
+var errWhole = problem.New("what the folder was as a whole is not known: it was held to no build", "Nothing was changed; take back only the files that the change touched")
 
 // ProposeUndo plans to take a change back: change number id, or the last that
 // still stands if id is 0.
@@ -79,15 +83,9 @@ func Undoable(history []*state.Change, id int64) (*state.Change, error) {
 // ProposeUnpin plans to lift the hold and bring back the folder from before it:
 // every change since then, in reverse, that still stands.
 func ProposeUnpin(ctx context.Context, l *lane.Lane, how Rewinding) (*Proposal, error) {
-	if err := mayFollow(ctx, l); err != nil {
+	pin, err := lifted(ctx, l)
+	if err != nil {
 		return nil, err
-	}
-	pin, _, err := l.Pin(ctx)
-	if err != nil && !errors.Is(err, state.ErrUnknown) {
-		return nil, err
-	}
-	if !pin.Held() {
-		return nil, lane.ErrNotHeld
 	}
 	history, err := l.Home.History(ctx, l.Game.Name, l.Name)
 	if err != nil {
@@ -112,18 +110,27 @@ func ProposeUnpin(ctx context.Context, l *lane.Lane, how Rewinding) (*Proposal, 
 
 // ProposeLift plans to lift the hold and leave every file as it is.
 func ProposeLift(ctx context.Context, l *lane.Lane) (*Proposal, error) {
-	if err := mayFollow(ctx, l); err != nil {
+	pin, err := lifted(ctx, l)
+	if err != nil {
 		return nil, err
-	}
-	pin, _, err := l.Pin(ctx)
-	if err != nil && !errors.Is(err, state.ErrUnknown) {
-		return nil, err
-	}
-	if !pin.Held() {
-		return nil, lane.ErrNotHeld
 	}
 	c := state.Change{What: state.ChangeUnpin, Before: pin, UID: state.NewUID(), Game: l.Game.Name, Lane: l.Name, Made: l.Now()}
 	return &Proposal{Plan: &plan.Plan{}, Change: c, tree: &scan.Tree{}}, nil
+}
+
+// lifted returns the hold that is to be lifted, if that may be. Its build may be forgotten by now.
+func lifted(ctx context.Context, l *lane.Lane) (state.Pin, error) {
+	if err := mayFollow(ctx, l); err != nil {
+		return state.Pin{}, err
+	}
+	pin, _, err := l.Pin(ctx)
+	if err != nil && !errors.Is(err, state.ErrUnknown) {
+		return pin, err
+	}
+	if !pin.Held() {
+		return pin, lane.ErrNotHeld
+	}
+	return pin, nil
 }
 
 // rewind plans to take back changes, given the newest first.
@@ -153,7 +160,17 @@ func rewind(ctx context.Context, l *lane.Lane, changes []*state.Change, c state.
 	}
 	note := ""
 	if n := moved(l, want, taken); n > 0 && !l.Remade {
-		if want, note, err = movedOn(ctx, l, tree, want, changes[0], n, how); err != nil {
+		left := lane.LowerFirst(lane.Describe(changes[0]))
+		note = fmt.Sprintf("1 file is not as %s left it", left)
+		if n != 1 {
+			note = fmt.Sprintf("%d files are not as %s left them", n, left)
+		}
+		if how == Whole {
+			note += "; what has come since goes"
+		} else {
+			note += "; what that did not touch stays as it is now"
+		}
+		if want, err = movedOn(ctx, l, tree, want, changes[0], c.After, how); err != nil {
 			return nil, err
 		}
 	}
@@ -191,34 +208,36 @@ func moved(l *lane.Lane, have plan.State, changes [][]plan.Step) int {
 	return n
 }
 
-// movedOn decides what changes are taken back from, where n files are not as the last one
-// left them: from the folder as it is, or as it is held. note tells the player.
-func movedOn(ctx context.Context, l *lane.Lane, tree *scan.Tree, have plan.State, last *state.Change, n int, how Rewinding) (want plan.State, note string, err error) {
-	left := lane.LowerFirst(lane.Describe(last))
-	note = fmt.Sprintf("1 file is not as %s left it", left)
-	if n != 1 {
-		note = fmt.Sprintf("%d files are not as %s left them", n, left)
-	}
-	const stays = "; what that did not touch stays as it is now"
+// movedOn decides what changes are taken back from, where the folder is not as the last one left
+// it: from what it is, or from the build that it is held to, now or once they are taken back.
+func movedOn(ctx context.Context, l *lane.Lane, tree *scan.Tree, have plan.State, last *state.Change, after state.Pin, how Rewinding) (plan.State, error) {
 	pin, b, err := l.Pin(ctx)
-	if err != nil || b == nil || how == Recorded {
-		return have, note + stays, err
+	if err == nil && b == nil && after.Held() {
+		pin = after
+		b, err = l.Home.RecordedBuild(ctx, l.Game.Name, pin.Build)
 	}
-	if how == Whole {
+	switch {
+	case err != nil:
+		return nil, err
+	case how == Whole && b == nil:
+		return nil, errWhole
+	case how == Whole:
 		to, err := repaired(ctx, l, tree, b, pin)
 		if err != nil {
-			return nil, "", err
+			return nil, err
 		}
 		p, err := plan.Make(to.request(l))
 		if err != nil {
-			return nil, "", err
+			return nil, err
 		}
-		return plan.Forward(have, p.Steps), note + "; what has come since goes", nil
+		return plan.Forward(have, p.Steps), nil
+	case how == Recorded || b == nil:
+		return have, nil
 	}
 	drift, err := status.DriftOf(ctx, l, tree, b, pin)
 	if err == nil && drift.Update != nil {
 		u := drift.Update
 		err = &MovedOnError{Change: last, Like: u.Build.Label, Done: u.Done, Of: u.Of}
 	}
-	return have, note + stays, err
+	return have, err
 }

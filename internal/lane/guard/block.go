@@ -108,31 +108,22 @@ func appliedFor(list []*block.Applied, r block.Rule) *block.Applied {
 }
 
 // Unblock puts back everything that a block found. What somebody has changed since stays, and
-// is reported as ErrTouched; the rest is put back all the same.
-func Unblock(ctx context.Context, l *lane.Lane) error {
-	_, err := unblock(ctx, l, false)
-	return err
-}
-
-// UnblockAll is Unblock that puts back also what somebody has changed, and always comes to an end:
-// what cannot be put back is let go of. left says why, and what was found, for each such rule.
-func UnblockAll(ctx context.Context, l *lane.Lane) (left []string, err error) {
-	return unblock(ctx, l, true)
-}
-
-func unblock(ctx context.Context, l *lane.Lane, force bool) (left []string, err error) {
+// is reported as ErrTouched; the rest is put back all the same. With force that is put back as
+// well, and it always comes to an end: what cannot be put back is let go of. left says what is
+// not as it was found without being an error: why, and what was found.
+func Unblock(ctx context.Context, l *lane.Lane, force bool) (left []string, err error) {
 	if holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name); err != nil || len(holds) == 0 {
 		return nil, err
 	}
 	err = noted(ctx, l, false, func() error {
 		var err error
-		left, err = liftBlock(ctx, l, force)
+		left, err = lift(ctx, l, force)
 		return err
 	})
 	return left, err
 }
 
-func liftBlock(ctx context.Context, l *lane.Lane, force bool) (dropped []string, err error) {
+func lift(ctx context.Context, l *lane.Lane, force bool) (told []string, err error) {
 	err = rememberingDigests(ctx, l, func() error {
 		at := Outside(l) // what lifting needs to know of files is in the notes
 		holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name)
@@ -144,13 +135,13 @@ func liftBlock(ctx context.Context, l *lane.Lane, force bool) (dropped []string,
 		for _, h := range holds {
 			if l.Root == nil && h.Rule.Kind == block.ReadOnly && !force {
 				left = append(left, h)
-				l.Meter.Warn(fmt.Sprintf("%s is gone; the files in it that were made read-only stay noted, for when it is back", l.Dir))
+				told = append(told, fmt.Sprintf("%s is gone; the files in it that were made read-only stay noted, for when it is back", l.Dir))
 				continue
 			}
 			switch err := h.Lift(at, force); {
 			case err == nil:
 			case force:
-				dropped = append(dropped, fmt.Sprintf("%v; %s", err, h.ByHand()))
+				told = append(told, fmt.Sprintf("%v; %s", err, h.ByHand()))
 			default:
 				left = append(left, h)
 				errs = append(errs, err)
@@ -159,7 +150,16 @@ func liftBlock(ctx context.Context, l *lane.Lane, force bool) (dropped []string,
 		errs = append(errs, l.Home.SetApplied(ctx, l.Game.Name, l.Name, left))
 		return errors.Join(errs...)
 	})
-	return dropped, err
+	return told, err
+}
+
+// unblock is Unblock where nobody is asked.
+func unblock(ctx context.Context, l *lane.Lane) error {
+	left, err := Unblock(ctx, l, false)
+	for _, text := range left {
+		l.Meter.Warn(text)
+	}
+	return err
 }
 
 // Loosen lets go of files that a block has made immutable, so that the lane can be
@@ -240,11 +240,11 @@ func States(ctx context.Context, l *lane.Lane) ([]block.State, error) {
 func Follow(ctx context.Context, l *lane.Lane, c *state.Change) error {
 	switch held := c.After.Held() && !c.After.Open; {
 	case !l.Live: // set anew when the lane becomes live
-		return Unblock(ctx, l)
+		return unblock(ctx, l)
 	case held && len(l.Game.Block) > 0:
 		return Block(ctx, l)
 	case !held && c.Before.Held():
-		return Unblock(ctx, l)
+		return unblock(ctx, l)
 	}
 	return nil
 }
@@ -298,7 +298,7 @@ func Recover(ctx context.Context, l *lane.Lane) error {
 		if set {
 			err = Block(ctx, l)
 		} else {
-			err = Unblock(ctx, l)
+			err = unblock(ctx, l)
 		}
 		if err != nil {
 			l.Meter.Warn(fmt.Sprintf("the block is not as it should be: %v; see %s", err, problem.ShowBlock))
