@@ -47,7 +47,7 @@ func TestABlockComesOffWithoutTheLiveFolder(t *testing.T) {
 	info, err := os.Stat(w.path("a.txt"))
 	require.NoError(t, err)
 	require.NotZero(t, info.Mode().Perm()&0o200)
-	require.Contains(t, w.run("status").out, "not blocked")
+	require.Contains(t, w.run("status").out, "let in; morvant block keeps them away")
 }
 
 func TestAnUnblockByForceAlwaysEnds(t *testing.T) {
@@ -77,4 +77,59 @@ func TestAnUnblockByForceAlwaysEnds(t *testing.T) {
 	require.Contains(t, r.err, "write back what it was")
 	require.NoFileExists(t, staging)
 	require.Contains(t, w.outside("unblock", "-g", "quay").out, "everything is as it was found")
+}
+
+func TestABlockComesOffWhateverTheSettingsSay(t *testing.T) {
+	t.Parallel()
+	for name, broken := range map[string]func(settings string) string{
+		"a rule that cannot be used": func(s string) string { return s + "\n[[block]]\nkind = \"magic\"\n" },
+		"no TOML":                    func(s string) string { return s + "\nwhat is this\n" },
+		"nothing":                    func(string) string { return "" },
+	} {
+		w, config, staging := newBlocked(t)
+		file := filepath.Join(w.home, "games", "quay.toml")
+		b, err := os.ReadFile(file)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(file, []byte(broken(string(b))), 0o644))
+		r := w.ok("unblock", "-g", "quay")
+		require.Contains(t, r.err, "the settings cannot be used", name)
+		now, err := os.ReadFile(config)
+		require.NoError(t, err)
+		require.Equal(t, "updates = at-once\nother = 1\n", string(now), name)
+		require.NoFileExists(t, staging)
+		info, err := os.Stat(w.path("a.txt"))
+		require.NoError(t, err)
+		require.Equal(t, name != "nothing", info.Mode().Perm()&0o200 != 0, "%s: where the folder is not known, its files wait", name)
+
+		require.NoError(t, os.WriteFile(file, b, 0o644))
+		w.ok("unblock")
+		info, err = os.Stat(w.path("a.txt"))
+		require.NoError(t, err)
+		require.NotZero(t, info.Mode().Perm()&0o200)
+	}
+}
+
+func TestAWatchThatMendsLeavesABlockThatWasTakenOff(t *testing.T) {
+	t.Parallel()
+	w, config, _ := newBlocked(t)
+	require.Contains(t, w.ok("unblock").err, "Updates are let in until morvant block, or the next pin")
+	now := func() string {
+		b, err := os.ReadFile(config)
+		require.NoError(t, err)
+		return string(b)
+	}
+	w.write("a.txt", "spoilt")
+	require.Contains(t, w.ok("watch", "--once", "--repair").out, "brought back to 1")
+	require.Contains(t, now(), "at-once", "what is mended is the file, not the block")
+	require.Contains(t, w.ok("status").out, "let in; morvant block keeps them away")
+	w.ok("watch", "--once", "--repair")
+	require.Contains(t, now(), "at-once")
+	w.ok("block")
+	require.Contains(t, now(), "by-hand")
+	require.NoError(t, os.WriteFile(config, []byte("updates = at-once\n"), 0o644))
+	w.ok("watch", "--once", "--repair")
+	require.Contains(t, now(), "by-hand", "it is guarded again")
+	w.ok("unblock")
+	w.ok("pin", "1")
+	require.Contains(t, now(), "by-hand")
 }

@@ -1,6 +1,7 @@
 package game
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -12,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/BurntSushi/toml"
 	"github.com/gofrs/flock"
 
 	"morvant/internal/feed"
@@ -287,6 +289,26 @@ func (h *Home) Load(name string) (*Game, error) {
 		return nil, fmt.Errorf("%s: %w", h.settingsFile(name), err)
 	}
 	return &Game{Name: name, Settings: *s}, nil
+}
+
+// LoadFolder reads of a game's settings only where its live folder is, as far as that can be read
+// where the rest cannot: for what takes back by what is remembered.
+func (h *Home) LoadFolder(name string) (*Game, error) {
+	b, err := volume.ReadFile(h.settingsFile(name), volume.Small)
+	if err != nil {
+		return nil, err
+	}
+	g := &Game{Name: name}
+	for line := range bytes.Lines(b) {
+		var s struct {
+			Live string `toml:"live"`
+		}
+		if toml.Unmarshal(line, &s) == nil && filepath.IsAbs(s.Live) {
+			g.Live = s.Live
+			break
+		}
+	}
+	return g, nil
 }
 
 // Games loads every registered game. One whose settings cannot be read is in

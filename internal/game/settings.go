@@ -42,6 +42,10 @@ type Settings struct {
 	Version []version.Rule `toml:"version,omitempty"`
 	// Waiting says where the launcher tells which update it has waiting.
 	Waiting []block.Waiting `toml:"waiting,omitempty"`
+	// Updating says where the launcher tells that it is at work on an update.
+	Updating []block.Waiting `toml:"updating,omitempty"`
+	// Launcher names the programs of the launcher, by file name or full path.
+	Launcher []string `toml:"launcher,omitempty"`
 }
 
 // Rules returns the keep and scratch rules.
@@ -77,7 +81,7 @@ func (s *Settings) check() error {
 			return fmt.Errorf("%w: %v", ErrSettings, err)
 		}
 	}
-	for _, r := range s.Waiting {
+	for _, r := range slices.Concat(s.Waiting, s.Updating) {
 		if err := r.Check(); err != nil {
 			return fmt.Errorf("%w: %v", ErrSettings, err)
 		}
@@ -229,6 +233,11 @@ func (h *Home) AddVersionRules(name string, list []version.Rule) (*Game, error) 
 // AddWaitingRules is AddBlockRules for rules about waiting updates.
 func (h *Home) AddWaitingRules(name string, list []block.Waiting) (*Game, error) {
 	return addTables(h, name, "waiting", list, func(g *Game) []block.Waiting { return g.Waiting })
+}
+
+// AddUpdatingRules is AddBlockRules for rules about updates that are under way.
+func (h *Home) AddUpdatingRules(name string, list []block.Waiting) (*Game, error) {
+	return addTables(h, name, "updating", list, func(g *Game) []block.Waiting { return g.Updating })
 }
 
 func addTables[R comparable](h *Home, name, key string, list []R, there func(*Game) []R) (*Game, error) {

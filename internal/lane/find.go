@@ -93,3 +93,54 @@ func (l *Lane) Beside(is *state.Lane) (*Lane, error) {
 	}
 	return o, nil
 }
+
+// Refind makes sure that the folder that is open is the one in the lane's place, for whoever waits
+// while a launcher is at work. Another one that has been put there is opened, and gets the lane's
+// marker; other says so.
+func (l *Lane) Refind(ctx context.Context) (other bool, err error) {
+	now, err := os.Stat(l.Dir)
+	if err != nil || !now.IsDir() {
+		return false, fmt.Errorf("%s: %w", l.Dir, ErrGone)
+	}
+	was, err := l.Root.Stat(".")
+	if other = err != nil || !os.SameFile(was, now); other {
+		root, err := l.OpenFolder(l.Dir)
+		if err != nil {
+			return false, err
+		}
+		l.Root.Close()
+		l.Root = root
+	}
+	if MarkerOf(l.Dir) == (Identity{}) {
+		err = l.WriteMarkerAs(ctx, false)
+	} else {
+		err = nil
+	}
+	return other, err
+}
+
+// Whereabouts looks for the lane's folder where it may have been moved to, by its marker: beside
+// where it was, beside the folders of other games, and in the folders that are named. It is empty
+// if there is none.
+func (l *Lane) Whereabouts(in ...string) string {
+	in = append([]string{filepath.Dir(l.Dir)}, in...)
+	if games, _, err := l.Home.Games(); err == nil {
+		for _, g := range games {
+			in = append(in, filepath.Dir(g.Live))
+		}
+	}
+	want := Identity{Game: l.Game.Name, Lane: l.Name}
+	for _, dir := range in {
+		entries, err := os.ReadDir(dir)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			place := filepath.Join(dir, e.Name())
+			if e.IsDir() && place != l.Dir && MarkerOf(place) == want && l.Theirs(place) == nil {
+				return place
+			}
+		}
+	}
+	return ""
+}

@@ -41,6 +41,9 @@ type Options struct {
 	// Absent opens a lane whose folder is not there, for what needs only what is
 	// remembered of it.
 	Absent bool
+	// Unsettled opens a lane of a game whose settings cannot be used, for what goes by what is
+	// remembered: it has no rules then, and nothing is recovered.
+	Unsettled bool
 	// Remake, if set, is asked whether a folder that is gone is to be made again; nil
 	// is a yes.
 	Remake func(*GoneError) error
@@ -128,6 +131,12 @@ func (l *Lane) KeepAlso(pin state.Pin) {
 	g := *l.Base
 	g.Keep = slices.Concat(g.Keep, l.held.Keep, pin.Keep)
 	l.Game = &g
+}
+
+// MoveTo makes the lane's folder the one that newer settings of its game name.
+func (l *Lane) MoveTo(g *game.Game) {
+	l.Base, l.Dir = g, g.Live
+	l.KeepAlso(state.Pin{})
 }
 
 // Title returns what to call the lane in messages: the game, and the lane's name if

@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"time"
 )
@@ -23,6 +24,39 @@ type Running struct {
 // In returns the programs that run from files below dir, as far as this user may
 // see them. Where the system offers no way to ask, the list is empty.
 func In(dir string) ([]Running, error) { return in(dir) }
+
+// Open is a file that a program has open for writing.
+type Open struct {
+	File string
+	By   Running
+}
+
+// Writing lists the files below dir that other programs have open for writing, as far as this
+// user may see them. Where the system has no list of open files, only likely is asked about,
+// full paths, and whoever has one open stays unnamed.
+func Writing(dir string, likely []string) ([]Open, error) { return writing(dir, likely) }
+
+// Named returns the programs that run from a file of one of these names, or full paths; letter
+// case and the ending .exe do not count.
+func Named(names []string) ([]Running, error) {
+	if len(names) == 0 {
+		return nil, nil
+	}
+	var found []Running
+	err := others(func(r Running) {
+		if slices.ContainsFunc(names, func(name string) bool { return means(name, r.Path) }) {
+			found = append(found, r)
+		}
+	})
+	return found, err
+}
+
+// means reports whether name stands for the program at path.
+func means(name, path string) bool {
+	plain := func(s string) string { return strings.TrimSuffix(strings.ToLower(filepath.ToSlash(s)), ".exe") }
+	name, path = plain(name), plain(path)
+	return name == path || !strings.Contains(name, "/") && name == path[strings.LastIndex(path, "/")+1:]
+}
 
 // Shell returns a command that runs a line the way the player's system does.
 func Shell(ctx context.Context, line string) *exec.Cmd {

@@ -15,22 +15,32 @@ func in(dir string) ([]Running, error) {
 	if err != nil {
 		return nil, err
 	}
-	list, err := unix.SysctlKinfoProcSlice("kern.proc.all")
-	if err != nil {
-		return nil, os.NewSyscallError("sysctl kern.proc.all", err)
-	}
 	prefix := strings.ToLower(dir) + "/"
 	var found []Running
+	err = others(func(r Running) {
+		if strings.HasPrefix(strings.ToLower(r.Path), prefix) {
+			found = append(found, r)
+		}
+	})
+	return found, err
+}
+
+// others calls f for every other program whose file may be known.
+func others(f func(Running)) error {
+	list, err := unix.SysctlKinfoProcSlice("kern.proc.all")
+	if err != nil {
+		return os.NewSyscallError("sysctl kern.proc.all", err)
+	}
 	for i := range list {
 		pid := int(list[i].Proc.P_pid)
 		if pid == os.Getpid() {
 			continue
 		}
-		if exe := programOf(pid); strings.HasPrefix(strings.ToLower(exe), prefix) {
-			found = append(found, Running{pid, exe})
+		if exe := programOf(pid); exe != "" {
+			f(Running{pid, exe})
 		}
 	}
-	return found, nil
+	return nil
 }
 
 // programOf returns the path of a process's program, empty if it may not be asked: of
@@ -48,3 +58,6 @@ func programOf(pid int) string {
 	}
 	return exe
 }
+
+// writing finds nothing: without rights of an administrator the system does not tell.
+func writing(string, []string) ([]Open, error) { return nil, nil }

@@ -38,3 +38,42 @@ func TestAProgramThatRunsFromTheFolderIsFound(t *testing.T) {
 	require.Error(t, err)
 	require.Empty(t, found)
 }
+
+func TestWhoWritesAFileOfTheFolderIsFound(t *testing.T) {
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	file := filepath.Join(dir, "data.pak")
+	f, err := os.Create(file)
+	require.NoError(t, err)
+	defer f.Close()
+	found, err := Writing(dir, nil)
+	require.NoError(t, err)
+	require.Empty(t, found, "this very program does not count")
+	reader, err := os.Open(file)
+	require.NoError(t, err)
+	defer reader.Close()
+
+	read, write := exec.Command("sleep", "600"), exec.Command("sleep", "600")
+	read.Stdin, write.Stdout = reader, f
+	for _, cmd := range []*exec.Cmd{read, write} {
+		require.NoError(t, cmd.Start())
+		defer func() {
+			require.NoError(t, cmd.Process.Kill())
+			_ = cmd.Wait()
+		}()
+	}
+	found, err = Writing(dir, nil)
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	require.Equal(t, Open{file, Running{write.Process.Pid, found[0].By.Path}}, found[0], "who only reads does not count")
+
+	byName, err := Named([]string{"SLEEP.exe", "nothing"})
+	require.NoError(t, err)
+	require.Contains(t, byName, found[0].By)
+	byName, err = Named([]string{filepath.ToSlash(found[0].By.Path)})
+	require.NoError(t, err)
+	require.Contains(t, byName, found[0].By)
+	byName, err = Named([]string{"/elsewhere/sleep"})
+	require.NoError(t, err)
+	require.Empty(t, byName)
+}

@@ -27,6 +27,8 @@ type Launcher struct {
 	Quay
 	State     string // the file
 	StopAfter int    // files after which an update breaks off; 0: never
+	Habits    []Habit
+	Pause     time.Duration // how long it takes its time, where a habit says so
 }
 
 // When a launcher updates the game.
@@ -46,7 +48,7 @@ type state struct {
 
 func (s *state) get(key string) string {
 	for _, line := range s.lines {
-		if k, v, ok := strings.Cut(line, "="); ok && strings.TrimSpace(k) == key {
+		if k, v, ok := strings.Cut(line, "="); ok && strings.EqualFold(strings.TrimSpace(k), key) {
 			return strings.TrimSpace(v)
 		}
 	}
@@ -55,7 +57,7 @@ func (s *state) get(key string) string {
 
 func (s *state) set(key, value string) {
 	for i, line := range s.lines {
-		if k, _, ok := strings.Cut(line, "="); ok && strings.TrimSpace(k) == key {
+		if k, _, ok := strings.Cut(line, "="); ok && strings.EqualFold(strings.TrimSpace(k), key) {
 			s.lines[i] = key + " = " + value
 			return
 		}
@@ -72,7 +74,7 @@ func (l *Launcher) load() (*state, error) {
 }
 
 func (l *Launcher) save(s *state) error {
-	return os.WriteFile(l.State, []byte(strings.Join(s.lines, "\n")+"\n"), 0o644)
+	return os.WriteFile(l.State, []byte(strings.Join(l.writing(s.lines), "\n")+"\n"), 0o644)
 }
 
 // Install installs a build in dir and writes the state file. source is the feed that
@@ -108,10 +110,15 @@ func (l *Launcher) Offer(label string) error {
 // Idle is what the launcher does by itself: it updates if it may at once.
 func (l *Launcher) Idle(ctx context.Context) error {
 	s, err := l.load()
-	if err != nil || s.get("updates") != AtOnce {
+	if err != nil {
 		return err
 	}
-	return l.Update(ctx)
+	return l.Run(func() error {
+		if s.get("updates") != AtOnce {
+			return nil
+		}
+		return l.Update(ctx)
+	})
 }
 
 // Start updates the game unless that is left to the player, and starts it.
@@ -120,12 +127,20 @@ func (l *Launcher) Start(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if s.get("updates") != ByHand {
+	updates := s.get("updates") != ByHand
+	if updates && !l.has(AtExit) {
 		if err := l.Update(ctx); err != nil {
 			return "", err
 		}
 	}
-	return Play(l.Quay, s.get("folder"), true)
+	if s, err = l.load(); err != nil {
+		return "", err
+	}
+	build, err := Play(l.Quay, s.get("folder"), true)
+	if err == nil && updates && l.has(AtExit) {
+		err = l.Update(ctx)
+	}
+	return build, err
 }
 
 // Update brings the folder to the build that is pending, in place. An update that
@@ -139,25 +154,28 @@ func (l *Launcher) Update(ctx context.Context) error {
 	if label == "" {
 		return nil
 	}
-	folder, staging := s.get("folder"), s.get("staging")
+	folder := s.get("folder")
 	if _, err := os.Stat(folder); err != nil {
 		return err
 	}
-	if err := os.MkdirAll(staging, 0o755); err != nil {
-		return fmt.Errorf("the launcher cannot make its staging folder: %w", err)
-	}
-	u, err := l.download(ctx, s, label)
+	staging, err := l.staging(s.get("staging"))
 	if err != nil {
 		return err
 	}
+	u, err := l.download(ctx, s, label, staging)
+	if err != nil {
+		return err
+	}
+	l.withHotfix(u)
 	s.set("half-done", "yes")
 	err = l.save(s)
 	if err == nil {
-		err = l.carry(u, folder, staging)
+		folder, err = l.carry(u, folder, staging)
 	}
 	if err := errors.Join(err, u.close()); err != nil {
 		return err
 	}
+	s.set("folder", folder)
 	s.set("half-done", "no")
 	s.set("installed", label)
 	s.set("pending", "")
@@ -174,9 +192,9 @@ type update struct {
 
 // download gets what the pending build consists of: out of the launcher's feed, into
 // its staging folder.
-func (l *Launcher) download(ctx context.Context, s *state, label string) (*update, error) {
-	if s.get("source") != "" {
-		return fetchUpdate(ctx, s, label)
+func (l *Launcher) download(ctx context.Context, s *state, label, staging string) (*update, error) {
+	if source := s.get("source"); source != "" {
+		return fetchUpdate(ctx, source, label, staging)
 	}
 	i := slices.IndexFunc(Releases(), func(r Release) bool { return r.Label == label })
 	if i < 0 {
@@ -197,14 +215,13 @@ func (l *Launcher) download(ctx context.Context, s *state, label string) (*updat
 	return u, nil
 }
 
-func fetchUpdate(ctx context.Context, s *state, label string) (*update, error) {
-	staging := s.get("staging")
+func fetchUpdate(ctx context.Context, source, label, staging string) (*update, error) {
 	o := feed.Options{Meter: progress.None{}, Now: time.Now}
 	subscription := filepath.Join(staging, "feed")
 	if err := os.RemoveAll(subscription); err != nil {
 		return nil, err
 	}
-	f, err := feed.Add(ctx, feed.Adding{Base: subscription, Addresses: []string{s.get("source")}}, o)
+	f, err := feed.Add(ctx, feed.Adding{Base: subscription, Addresses: []string{source}}, o)
 	if err != nil {
 		return nil, err
 	}
@@ -278,27 +295,39 @@ func (u *update) fetch(ctx context.Context, f *feed.Feed, contents *store.Store,
 	return err
 }
 
-// carry writes an update over the game, file by file.
-func (l *Launcher) carry(u *update, folder, staging string) error {
+// carry writes an update over the game, file by file, and returns where the game is then.
+func (l *Launcher) carry(u *update, folder, staging string) (string, error) {
+	place, err := l.place(u, folder)
+	if err != nil {
+		return folder, err
+	}
 	done := 0
 	for _, f := range u.files {
-		changed, err := inPlace(f, folder, staging, u.date)
+		if l.has(KeepOpen) && f.path == "data/harbour.pak" {
+			if err := l.hold(f, place); err != nil {
+				return folder, err
+			}
+		}
+		changed, err := inPlace(f, place, staging, u.date)
 		if err != nil {
-			return err
+			return folder, err
 		}
 		if changed {
 			done++
 		}
 		if l.StopAfter > 0 && done >= l.StopAfter {
-			return ErrStopped
+			return folder, ErrStopped
 		}
 	}
 	for _, p := range u.gone {
-		if err := os.Remove(filepath.Join(folder, filepath.FromSlash(p))); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
+		if err := os.Remove(filepath.Join(place, filepath.FromSlash(p))); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return folder, err
 		}
 	}
-	return removeEmpty(folder)
+	if err := removeEmpty(place); err != nil {
+		return folder, err
+	}
+	return l.settle(u, folder)
 }
 
 // inPlace writes a file over the one that is there, by way of the staging folder.

@@ -36,6 +36,9 @@ type Build struct {
 	Components []catalogue.Part `json:"components,omitempty"`
 	// Chosen names the components that Manifest is composed of, once recorded.
 	Chosen []string `json:"chosen,omitempty"`
+	// Doubt says what spoke against a snapshot's being a whole build when it was recorded;
+	// empty: nothing, or it has been seen whole since.
+	Doubt string `json:"doubt,omitempty"`
 	// Record is the note in the store from which the build can be found again.
 	Record digest.Digest `json:"-"`
 	// Partial says that not all of its content was brought into the store: files
@@ -191,11 +194,11 @@ func (st *State) AddBuild(ctx context.Context, b *Build) error {
 		return err
 	}
 	// The same build of the same feed may belong to several games here.
-	_, err = st.DB.ExecContext(ctx, `INSERT INTO build (uid, game, label, note, made, manifest, attributes, files, bytes, record, channel, components, chosen, partial)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+	_, err = st.DB.ExecContext(ctx, `INSERT INTO build (uid, game, label, note, made, manifest, attributes, files, bytes, record, channel, components, chosen, partial, doubt)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
 		ON CONFLICT (game, uid) DO UPDATE SET note = excluded.note, partial = min(partial, excluded.partial), attributes = excluded.attributes, record = excluded.record`,
 		b.UID, b.Game, b.Label, b.Note, b.Made.UnixNano(), b.Manifest[:], b.Attributes[:], b.Files, b.Bytes, b.Record[:],
-		b.Channel, string(components), string(chosen), b.Partial)
+		b.Channel, string(components), string(chosen), b.Partial, b.Doubt)
 	return err
 }
 
@@ -207,7 +210,7 @@ func (st *State) Recorded(ctx context.Context, name string) ([]*Build, error) {
 
 // builds lists the recorded builds for which a condition holds, the newest first.
 func (st *State) builds(ctx context.Context, where string, args ...any) ([]*Build, error) {
-	rows, err := st.DB.QueryContext(ctx, `SELECT uid, game, label, note, made, manifest, attributes, files, bytes, record, channel, components, chosen, partial
+	rows, err := st.DB.QueryContext(ctx, `SELECT uid, game, label, note, made, manifest, attributes, files, bytes, record, channel, components, chosen, partial, doubt
 		FROM build WHERE `+where+` ORDER BY made DESC, id DESC`, args...)
 	if err != nil {
 		return nil, err
@@ -219,7 +222,7 @@ func (st *State) builds(ctx context.Context, where string, args ...any) ([]*Buil
 		var made int64
 		var m, a, r []byte
 		var components, chosen string
-		err := rows.Scan(&b.UID, &b.Game, &b.Label, &b.Note, &made, &m, &a, &b.Files, &b.Bytes, &r, &b.Channel, &components, &chosen, &b.Partial)
+		err := rows.Scan(&b.UID, &b.Game, &b.Label, &b.Note, &made, &m, &a, &b.Files, &b.Bytes, &r, &b.Channel, &components, &chosen, &b.Partial, &b.Doubt)
 		if err != nil {
 			return nil, err
 		}
@@ -265,6 +268,13 @@ func (st *State) AddNotes(ctx context.Context, name string, list []*Build) error
 
 // Key tells builds apart, whatever components were chosen of them.
 func (b *Build) Key() string { return b.Name() + " " + b.Digest().String() }
+
+// Trust forgets what spoke against a build's being whole.
+func (st *State) Trust(ctx context.Context, b *Build) error {
+	b.Doubt = ""
+	_, err := st.DB.ExecContext(ctx, `UPDATE build SET doubt = '' WHERE game = ? AND uid = ?`, b.Game, b.UID)
+	return err
+}
 
 // SetNote sets the player's own note on a build; an empty one takes it away.
 func (st *State) SetNote(ctx context.Context, b *Build, note string) error {

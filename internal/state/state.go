@@ -56,6 +56,8 @@ ALTER TABLE change ADD COLUMN output TEXT NOT NULL DEFAULT '';
 CREATE TABLE begun (game TEXT, lane TEXT, kind TEXT, uid TEXT NOT NULL, body TEXT NOT NULL, PRIMARY KEY (game, lane, kind)) WITHOUT ROWID;
 ALTER TABLE change ADD COLUMN notes TEXT NOT NULL DEFAULT '';
 CREATE TABLE fact (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
+`, `
+ALTER TABLE build ADD COLUMN doubt TEXT NOT NULL DEFAULT '';
 `}}
 
 // State is the open database of what is remembered: builds, lanes, changes, backups.
@@ -72,6 +74,21 @@ func Open(ctx context.Context, file string) (*State, error) {
 
 // NewUID returns a name that no other build or change has.
 func NewUID() string { return rand.Text() }
+
+// SetOpen says whether updates are let in although a lane is held.
+func (st *State) SetOpen(ctx context.Context, name, lane string, open bool) error {
+	p, err := st.Pin(ctx, name, lane)
+	if err != nil || !p.Held() || p.Open == open {
+		return err
+	}
+	p.Open = open
+	text, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	_, err = st.DB.ExecContext(ctx, `UPDATE lane SET pin = ? WHERE game = ? AND name = ?`, string(text), name, lane)
+	return err
+}
 
 // Pin returns what a lane is held to.
 func (st *State) Pin(ctx context.Context, name, lane string) (Pin, error) {

@@ -2,14 +2,13 @@ package watch
 
 import (
 	"context"
-	"errors"
+	"encoding/json"
 	"fmt"
-	"os"
+	"strings"
 	"time"
 
-	"morvant/internal/block"
+	"morvant/internal/identify"
 	"morvant/internal/lane"
-	"morvant/internal/lane/guard"
 	"morvant/internal/lane/status"
 	"morvant/internal/problem"
 	"morvant/internal/state"
@@ -17,87 +16,232 @@ import (
 
 // Await says how an update is waited for that is let in on purpose.
 type Await struct {
-	Quiet time.Duration // how long nothing must happen until the update counts as done
+	Before Before
+	Quiet  time.Duration // how long nothing must happen until the update counts as done
 	// After does the update and returns when it is done; nil: somebody else does it.
 	After func(ctx context.Context) error
+	// Expected says that the player has named the build that comes: it need not be known.
+	Expected bool
+	// Said tells that the player says that all of it is there; so does SayDone.
+	Said <-chan struct{}
 	// Tell is told what it is waiting for.
 	Tell func(what string)
+	// Moved is asked whether the lane's folder is now the one to which it has been moved, and
+	// opens it; nil: nobody is asked.
+	Moved func(to string) error
+}
+
+// Arrival is an update that has come.
+type Arrival struct {
+	Status *status.Status
+	// Whole is the known build that the folder is now, every file of it; nil: it is none.
+	Whole *state.Build
+	// Doubts speak against its being all there. The player says that it is.
+	Doubts []string
 }
 
 // Errors of an update that is waited for.
 var (
-	ErrNoUpdate = problem.New("no update has come", "Let the launcher look for updates, then try again; nothing was changed")
-	ErrHalfDone = errors.New("the update is not whole")
+	ErrNoUpdate  = problem.New("no update has come", "Let the launcher look for updates, then try again; nothing was changed")
+	ErrHalfDone  = problem.New("the update is not whole", "Let the launcher finish it, then wait for the update again; or go back to the held build")
+	ErrNotWaited = problem.New("no update is being waited for", "It is said to a let-update that waits in another window")
 )
 
-// look is how often a folder is looked at while nothing tells of changes.
-const look = 15 * time.Second
+// How often a folder is looked at while nothing tells of changes, and how often somebody may
+// have said elsewhere that the update is there.
+const (
+	look   = 15 * time.Second
+	listen = 500 * time.Millisecond
+)
 
-// AwaitUpdate waits until the launcher has updated the lane: something has changed,
-// and then nothing for a while, and the launcher's staging folder (where a block rule
-// knows of one) is empty. It returns how the lane stands then.
+// AwaitUpdate waits until the launcher has updated the lane. Something has changed, then nothing
+// for a while, nothing shows that the launcher is still at work, and the folder is a known build
+// as a whole; or it is none, nothing speaks against its being whole, and the player has named it
+// or has let a command do the update; or the player says that it is there.
 //
 // The block, which the caller has taken off after BeginAwait, is set again by the next
 // command if this run is killed.
-func AwaitUpdate(ctx context.Context, l *lane.Lane, a Await) (*status.Status, error) {
-	before, err := status.Of(ctx, l, status.Whole)
-	if err != nil {
-		return nil, err
-	}
-	news := newsOf(l.Game, l.Dir, a.Tell)
-	defer news.close()
-	var ended chan error
+func AwaitUpdate(ctx context.Context, l *lane.Lane, a Await) (*Arrival, error) {
+	w := &awaiting{Await: a, lane: l, news: newsOf(l.Game, l.Dir, a.Tell)}
+	defer func() { w.news.close() }()
 	if a.After != nil {
-		ended = make(chan error, 1)
-		go func() { ended <- a.After(ctx) }()
+		w.ended = make(chan error, 1)
+		go func() { w.ended <- a.After(ctx) }()
 	}
+	return w.wait(ctx)
+}
+
+// awaiting is one wait for an update.
+type awaiting struct {
+	Await
+	lane  *lane.Lane
+	news  *news
+	ended chan error // nil: what does the update has ended, or nothing does it
+	told  string
+}
+
+func (w *awaiting) wait(ctx context.Context) (*Arrival, error) {
 	changed := false
-	told := ""
-	timer := time.NewTimer(a.Quiet)
+	timer := time.NewTimer(w.Quiet)
 	defer timer.Stop()
+	heard := time.NewTicker(listen)
+	defer heard.Stop()
 	for {
+		said := false
 		select {
 		case <-ctx.Done():
 			return nil, ctx.Err()
-		case err := <-news.come:
+		case err := <-w.news.come:
 			changed = changed || err == nil
-			timer.Reset(a.Quiet)
-		case err := <-ended:
+			timer.Reset(w.Quiet)
+			continue
+		case err := <-w.ended:
 			if err != nil {
 				return nil, err
 			}
-			ended = nil
-			timer.Reset(a.Quiet)
-		case <-timer.C:
-			if ended != nil { // it is still at work
-				timer.Reset(a.Quiet)
+			w.ended = nil
+			timer.Reset(w.Quiet)
+			continue
+		case <-w.Said:
+			said = true
+		case <-heard.C:
+			var err error
+			if said, err = saidDone(ctx, w.lane); err != nil {
+				return nil, err
+			}
+			if !said {
 				continue
 			}
-			now, err := status.Of(ctx, l, status.Whole)
+		case <-timer.C:
+			if w.ended != nil { // it is still at work
+				timer.Reset(w.Quiet)
+				continue
+			}
+		}
+		if there, err := w.there(ctx); err != nil || !there {
 			if err != nil {
 				return nil, err
 			}
-			changed = changed || sketch(before) != sketch(now)
-			waits := unfinished(l, now)
-			switch {
-			case changed && waits == "":
-				return now, nil
-			case a.After != nil && !changed:
-				return now, ErrNoUpdate
-			case a.After != nil && halfDone(now):
-				return now, fmt.Errorf("%w: %s", ErrHalfDone, waits)
-			case waits != told && waits != "":
-				told = waits
-				a.Tell(waits)
-			}
-			timer.Reset(max(a.Quiet, min(look, 5*a.Quiet)))
+			timer.Reset(w.Quiet)
+			continue
 		}
+		now, err := status.Of(ctx, w.lane, status.Whole)
+		if err != nil {
+			return nil, err
+		}
+		changed = changed || sketch(w.Before.Status) != sketch(now)
+		got, err := w.arrived(ctx, now, changed, said)
+		if got != nil || err != nil {
+			return got, err
+		}
+		timer.Reset(max(w.Quiet, min(look, 5*w.Quiet)))
 	}
 }
 
+// arrived says whether the update has come, as far as it can be known; nil: not yet.
+func (w *awaiting) arrived(ctx context.Context, now *status.Status, changed, said bool) (*Arrival, error) {
+	byCommand := w.After != nil
+	if !changed {
+		switch {
+		case byCommand:
+			return nil, ErrNoUpdate
+		case said:
+			w.tell("nothing has changed yet")
+		}
+		return nil, nil
+	}
+	against, err := signs(ctx, w.lane, w.Before, now)
+	if err != nil {
+		return nil, err
+	}
+	got := &Arrival{Status: now}
+	if got.Whole, err = status.WholeBuild(ctx, w.lane, now.Tree, w.Before.Tree); err != nil {
+		return nil, err
+	}
+	if got.Whole != nil && now.Build != nil && got.Whole.UID == now.Build.UID && !said {
+		if byCommand {
+			return nil, ErrNoUpdate
+		}
+		w.tell(fmt.Sprintf("it is %s still, or again", now.Build.Label))
+		return nil, nil
+	}
+	switch all := against.All(); {
+	case got.Whole != nil && len(against.AtWork) == 0:
+		return got, nil
+	case said:
+		if got.Whole == nil {
+			got.Doubts = all
+		}
+		return got, nil
+	case got.Whole != nil:
+		w.tell(strings.Join(against.AtWork, "; "))
+	case len(all) == 0 && (byCommand || w.Expected):
+		return got, nil
+	case len(all) == 0:
+		w.tell(unknown(now) + "; say that it is there, and it is recorded")
+	case byCommand && len(against.AtWork) == 0:
+		return nil, fmt.Errorf("%w: %s", ErrHalfDone, strings.Join(all, "; "))
+	default:
+		w.tell(strings.Join(all, "; "))
+	}
+	return nil, nil
+}
+
+// unknown describes an update that is in place and is no known build.
+func unknown(s *status.Status) string {
+	text := "all of it is in place, as it looks, and it is none of the known builds"
+	if u := update(s); u != nil && u.Unlike()+u.Beside == 1 {
+		text += fmt.Sprintf(" (like %s, but for 1 file)", u.Build.Label)
+	} else if u != nil {
+		text += fmt.Sprintf(" (like %s, but for %d files)", u.Build.Label, u.Unlike()+u.Beside)
+	}
+	return text
+}
+
+// tell says once what is waited for.
+func (w *awaiting) tell(what string) {
+	if what != w.told {
+		w.told = what
+		w.Tell(what)
+	}
+}
+
+// there makes sure that the lane's folder is the one in its place: a launcher may have swapped
+// it, or given it another name.
+func (w *awaiting) there(ctx context.Context) (bool, error) {
+	fresh, err := w.lane.Refind(ctx)
+	switch {
+	case err != nil && w.Moved != nil:
+		to := w.lane.Whereabouts()
+		if to == "" || w.Moved(to) != nil {
+			break
+		}
+		fresh, err = w.lane.Refind(ctx)
+	}
+	if err != nil {
+		w.tell(fmt.Sprintf("%s is not there just now", w.lane.Dir))
+		return false, nil
+	}
+	if fresh {
+		w.news.close()
+		w.news = newsOf(w.lane.Game, w.lane.Dir, w.Tell)
+	}
+	return true, nil
+}
+
+// Before is how a lane stood when nothing could come yet.
+type Before struct {
+	*status.Status                     // all of it read
+	says           []identify.Evidence // what the game said of its version
+}
+
 // BeginAwait notes that an update is about to be let in, and EndAwait that it is over.
-func BeginAwait(ctx context.Context, l *lane.Lane) error {
-	return l.Home.Begin(ctx, l.Game.Name, l.Name, state.BegunLetUpdate, state.NewUID(), nil)
+func BeginAwait(ctx context.Context, l *lane.Lane, now *status.Status) (b Before, err error) {
+	b.Status = now
+	if b.says, err = identify.Says(l.Dir, l.Game.Program, l.Game.Version); err != nil {
+		return b, err
+	}
+	return b, l.Home.Begin(ctx, l.Game.Name, l.Name, state.BegunLetUpdate, state.NewUID(), false)
 }
 
 // EndAwait is the end of BeginAwait.
@@ -105,25 +249,28 @@ func EndAwait(ctx context.Context, l *lane.Lane) error {
 	return l.Home.End(context.WithoutCancel(ctx), l.Game.Name, l.Name, state.BegunLetUpdate)
 }
 
-func halfDone(s *status.Status) bool {
-	return s.Drift != nil && s.Drift.Update != nil && s.Drift.Update.Done < s.Drift.Update.Of
+// SayDone tells the run that waits for an update of a game that all of it is there.
+func SayDone(ctx context.Context, st *state.State, game string) error {
+	list, err := st.Begun(ctx, game)
+	if err != nil {
+		return err
+	}
+	for _, b := range list {
+		if b.Kind == state.BegunLetUpdate {
+			return st.Begin(ctx, b.Game, b.Lane, b.Kind, b.UID, true)
+		}
+	}
+	return ErrNotWaited
 }
 
-// unfinished says what shows that the launcher is not done; empty if nothing does.
-func unfinished(l *lane.Lane, s *status.Status) string {
-	if halfDone(s) {
-		u := s.Drift.Update
-		return fmt.Sprintf("%d of %d files are as in %s", u.Done, u.Of, u.Build.Label)
+func saidDone(ctx context.Context, l *lane.Lane) (said bool, err error) {
+	b, err := l.BegunHere(ctx, state.BegunLetUpdate)
+	if err != nil || b == nil {
+		return false, err
 	}
-	at := guard.Outside(l)
-	for _, r := range l.Game.Block {
-		if r.Kind != block.Occupy {
-			continue
-		}
-		staging := at.Watched(r)
-		if entries, err := os.ReadDir(staging); err == nil && len(entries) > 0 {
-			return fmt.Sprintf("the launcher's folder %s is not empty yet", staging)
-		}
+	if err := json.Unmarshal(b.Body, &said); err != nil || !said {
+		return false, err
 	}
-	return ""
+	// Heard; it can be said again.
+	return true, l.Home.Begin(ctx, b.Game, b.Lane, b.Kind, b.UID, false)
 }

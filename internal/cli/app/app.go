@@ -40,6 +40,8 @@ type App struct {
 	Now            func() time.Time
 	Meter          *meter
 	Interrupted    <-chan struct{} // closed when the player wants to end the program
+
+	typed chan typed // of a line that is being read; nil: none is
 }
 
 // Emit writes a JSON document.

@@ -5,7 +5,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"runtime"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -37,30 +39,57 @@ func (a *App) Ask(c *cli.Command, question string) error {
 	if c.Bool("yes") {
 		return nil
 	}
-	if !term.IsTerminal(int(a.In.Fd())) {
+	if !a.Interactive() {
 		return ErrUnanswered
 	}
 	return a.Question(question)
 }
 
+// Interactive reports whether somebody can answer.
+func (a *App) Interactive() bool { return term.IsTerminal(int(a.In.Fd())) }
+
 // Question asks at the terminal, whatever has been answered beforehand.
 func (a *App) Question(question string) error {
 	a.Meter.pause()
 	fmt.Fprintf(a.Err, "%s [y/N] ", question)
-	answer := make(chan string, 1)
-	go func() {
-		line, _ := bufio.NewReader(a.In).ReadString('\n')
-		answer <- line
-	}()
-	select {
-	case line := <-answer:
-		switch strings.ToLower(strings.TrimSpace(line)) {
-		case "y", "yes":
-			return nil
-		}
-		return ErrDeclined
-	case <-a.Interrupted:
+	line, err := a.NextLine(context.Background())
+	switch {
+	case errors.Is(err, io.EOF):
 		fmt.Fprintln(a.Err)
-		return context.Canceled
+		return ErrDeclined
+	case err != nil:
+		fmt.Fprintln(a.Err)
+		return err
+	case slices.Contains([]string{"y", "yes"}, strings.ToLower(strings.TrimSpace(line))):
+		return nil
+	}
+	return ErrDeclined
+}
+
+// typed is a line that somebody has typed, or why there will be none.
+type typed struct {
+	text string
+	err  error
+}
+
+// NextLine waits for a line that is typed, until it is interrupted. A line that comes after ctx is
+// done belongs to whoever asks next.
+func (a *App) NextLine(ctx context.Context) (string, error) {
+	if a.typed == nil {
+		line := make(chan typed, 1)
+		a.typed = line
+		go func() {
+			text, err := bufio.NewReader(a.In).ReadString('\n')
+			line <- typed{text, err}
+		}()
+	}
+	select {
+	case line := <-a.typed:
+		a.typed = nil
+		return line.text, line.err
+	case <-a.Interrupted:
+		return "", context.Canceled
+	case <-ctx.Done():
+		return "", ctx.Err()
 	}
 }

@@ -216,8 +216,10 @@ func (a *App) LaneOptions(c *cli.Command) lane.Options {
 		if c.Bool("repair") {
 			o.Remake = a.remake(c)
 		}
-	case "morvant lane list", "morvant saves list", "morvant export", "morvant unblock":
+	case "morvant lane list", "morvant saves list", "morvant export":
 		o.Absent = true
+	case "morvant unblock":
+		o.Absent, o.Unsettled = true, true
 	}
 	return o
 }

@@ -3,6 +3,7 @@ package demo
 import (
 	"context"
 	"path/filepath"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -22,10 +23,29 @@ func (a commands) demoLauncherCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return f(ctx, &standin.Launcher{Quay: standin.Quay{Bytes: bytes}, State: args[0], StopAfter: c.Int("stop-after")}, c, args[1:])
+			l := &standin.Launcher{Quay: standin.Quay{Bytes: bytes}, State: args[0], StopAfter: c.Int("stop-after"), Pause: c.Duration("pause")}
+			for _, h := range c.StringSlice("habit") {
+				l.Habits = append(l.Habits, standin.Habit(h))
+			}
+			return f(ctx, l, c, args[1:])
 		}
 	}
-	stop := &cli.IntFlag{Name: "stop-after", Usage: "break the update off after this many `FILES`"}
+	var habits []string
+	for _, h := range standin.Habits() {
+		habits = append(habits, string(h))
+	}
+	ways := append(sizes,
+		&cli.IntFlag{Name: "stop-after", Usage: "break the update off after this many `FILES`"},
+		&cli.StringSliceFlag{Name: "habit", Usage: "behave as some launchers do: " + strings.Join(habits, ", "), Validator: func(given []string) error {
+			for _, h := range given {
+				if err := app.OneOf(habits...)(h); err != nil {
+					return err
+				}
+			}
+			return nil
+		}},
+		&cli.DurationFlag{Name: "pause", Usage: "how long it takes its time over what a habit says, and stays before it ends"},
+	)
 	return &cli.Command{
 		Name: "launcher", Usage: "play the launcher of Cinder Quay, which updates the game by itself",
 		Description: "Example: morvant demo launcher install /tmp/launcher.cfg /tmp/quay 1.1.1\n         morvant demo launcher idle /tmp/launcher.cfg\n\n" +
@@ -52,10 +72,10 @@ func (a commands) demoLauncherCommand() *cli.Command {
 					}
 					return l.Offer(args[0])
 				})},
-			{Name: "idle", Usage: "what it does by itself: update, if it may at once", ArgsUsage: "STATE", Flags: append(sizes, stop),
+			{Name: "idle", Usage: "what it does by itself: update, if it may at once", ArgsUsage: "STATE", Flags: ways,
 				Description: "Example: morvant demo launcher idle /tmp/launcher.cfg --stop-after 10",
 				Action:      action(1, func(ctx context.Context, l *standin.Launcher, _ *cli.Command, _ []string) error { return l.Idle(ctx) })},
-			{Name: "start", Usage: "start the game, after an update if it may", ArgsUsage: "STATE", Flags: append(sizes, stop),
+			{Name: "start", Usage: "start the game, after an update if it may", ArgsUsage: "STATE", Flags: ways,
 				Description: "Example: morvant demo launcher start /tmp/launcher.cfg",
 				Action: action(1, func(ctx context.Context, l *standin.Launcher, _ *cli.Command, _ []string) error {
 					build, err := l.Start(ctx)

@@ -30,6 +30,9 @@ func (a commands) gameCommand() *cli.Command {
 		&cli.StringSliceFlag{Name: "no-after-pin", Usage: "take such a `COMMAND` away"},
 		&cli.StringSliceFlag{Name: "version-rule", Usage: "where the game says its version: `FILE=PATTERN`, with the version in parentheses"},
 		&cli.StringSliceFlag{Name: "waiting-rule", Usage: "where the launcher says which update waits: `FILE=PATTERN`, with the build in parentheses"},
+		&cli.StringSliceFlag{Name: "updating-rule", Usage: "where the launcher says that it is at work on an update: `FILE=PATTERN`, with what it says in parentheses"},
+		&cli.StringSliceFlag{Name: "launcher", Usage: "a `PROGRAM` of the launcher, by its file name: its settings are changed while it is closed"},
+		&cli.StringSliceFlag{Name: "no-launcher", Usage: "take such a `PROGRAM` away"},
 	)
 	return &cli.Command{
 		Name: "game", Usage: "one game's settings: show, set, forget", Category: app.GroupGames,
@@ -97,7 +100,7 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 			return err
 		}
 	}
-	for flag, old := range map[string][]string{"keep": g.Keep, "scratch": g.Scratch, "saves": g.Saves, "after-pin": g.AfterPin} {
+	for flag, old := range map[string][]string{"keep": g.Keep, "scratch": g.Scratch, "saves": g.Saves, "after-pin": g.AfterPin, "launcher": g.Launcher} {
 		key := strings.ReplaceAll(flag, "-", "_")
 		if !c.IsSet(flag) && !c.IsSet("no-"+flag) {
 			continue
@@ -128,7 +131,11 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 	if err != nil {
 		return err
 	}
-	if len(change)+len(says)+len(waits) == 0 && !c.IsSet("live") {
+	busy, err := parseRules(c.StringSlice("updating-rule"), func(file, find string) block.Waiting { return block.Waiting{File: file, Find: find} })
+	if err != nil {
+		return err
+	}
+	if len(change)+len(says)+len(waits)+len(busy) == 0 && !c.IsSet("live") {
 		return app.Usagef("say what to set; see %s --help", c.FullName())
 	}
 	if err := (rules.Rules{Keep: c.StringSlice("keep"), Scratch: c.StringSlice("scratch")}).Check(); err != nil {
@@ -148,6 +155,9 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 		return err
 	}
 	if _, err := home.AddWaitingRules(name, waits); err != nil {
+		return err
+	}
+	if _, err := home.AddUpdatingRules(name, busy); err != nil {
 		return err
 	}
 	return a.gameShow(ctx, c, home, name)

@@ -82,8 +82,14 @@ func (a commands) unblockCommand() *cli.Command {
 			defer session.Close(&err)
 			l := session.Lane
 			whole, err := a.unblock(ctx, c, l)
-			if err != nil {
+			// Nobody sets it again behind the player's back, whatever has come off.
+			if err := errors.Join(err, l.Home.SetOpen(ctx, l.Game.Name, l.Name, true)); err != nil {
 				return err
+			}
+			if pin, err := l.Home.Pin(ctx, l.Game.Name, l.Name); err != nil {
+				return err
+			} else if pin.Held() && len(l.Game.Block) > 0 {
+				a.Note("Updates are let in until morvant block, or the next pin.")
 			}
 			if !whole {
 				return a.Done(c, l.Game.Display()+" is not blocked by Morvant any more; what the notes name was not put back.")
@@ -183,6 +189,9 @@ func (a commands) block(ctx context.Context, c *cli.Command, l *lane.Lane) error
 		return nil
 	}
 	if !c.Bool("show") {
+		if err := l.Home.SetOpen(ctx, l.Game.Name, l.Name, false); err != nil {
+			return err
+		}
 		if err := guard.Block(ctx, l); err != nil {
 			return err
 		}

@@ -123,7 +123,7 @@ func (a commands) fit(ctx context.Context, c *cli.Command, home *game.Home, name
 		}
 	}
 	a.Note("%s", view.Headline(s))
-	if line := view.BlockLine(s.Block); line != "" {
+	if line := view.BlockLine(s); line != "" {
 		a.Note("  updates: %s", line)
 	}
 	if s.Running {
@@ -132,8 +132,8 @@ func (a commands) fit(ctx context.Context, c *cli.Command, home *game.Home, name
 	if s.Drift == nil || !s.Drift.Any() && (s.Sure() || !c.Bool("check-only")) {
 		return nil
 	}
-	if u := s.Drift.Update; u != nil && u.Done < u.Of {
-		a.Note("  An update to %s is half done: %d of %d files.", u.Build.Label, u.Done, u.Of)
+	if u := s.Drift.Update; u != nil {
+		a.Note("  It looks like an update to %s, %s.", u.Build.Label, view.FirstNonEmpty(view.Incomplete(u), "all of it"))
 	}
 	if c.Bool("check-only") {
 		return app.ErrDifferent

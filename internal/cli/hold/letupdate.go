@@ -4,6 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
+	"strings"
+	"sync"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -34,11 +37,14 @@ func (a commands) letUpdateCommand() *cli.Command {
 		Name: "let-update", Usage: "take an update on purpose: let it in, record it, then hold it or go back", Category: app.GroupPin,
 		Description: "Example: morvant let-update\n         morvant let-update --after \"./launcher --update\" --then back\n\n" +
 			"Takes the block off, waits until the launcher is done and the folder is quiet, records the new build under the\n" +
-			"label that it reports, and asks whether to hold it or to go back. Ctrl-C while it waits sets the block again.",
+			"label that it reports, and asks whether to hold it or to go back. Ctrl-C while it waits sets the block again.\n" +
+			"An update is done when the folder is a known build, whole. If it is none, or something speaks against it, that is\n" +
+			"said, and you say when it is done: with Enter, or with let-update --done in another window.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "after", Usage: "a `COMMAND` that updates the game; without one, update it in the launcher"},
 			&cli.StringFlag{Name: "then", Usage: "what to do then, without asking: pin, back or stay", Validator: app.OneOf(thenPin, thenBack, thenStay)},
-			&cli.StringFlag{Name: "label", Usage: "call the new build by this `LABEL`"},
+			&cli.StringFlag{Name: "label", Usage: "call the new build by this `LABEL`; it need be no known one then"},
+			&cli.BoolFlag{Name: "done", Usage: "tell the let-update that waits in another window that the update is all there"},
 			&cli.DurationFlag{Name: "calm", Usage: "how long nothing must change until the update counts as done", Value: 20 * time.Second},
 			app.ForceFlag(),
 		},
@@ -46,12 +52,16 @@ func (a commands) letUpdateCommand() *cli.Command {
 			if _, err := app.Arguments(c, 0, 0); err != nil {
 				return err
 			}
+			if c.Bool("done") {
+				return a.sayDone(ctx, c)
+			}
 			session, err := a.OpenLane(ctx, c, app.TheLiveOne)
 			if err != nil {
 				return err
 			}
 			defer session.Close(&err)
 			l, home := session.Lane, session.Home
+			app.LeaveFolder(l) // which the launcher may want to move
 			return a.letUpdateIn(ctx, c, l, home)
 		},
 	}
@@ -68,7 +78,6 @@ func (a commands) letUpdateIn(ctx context.Context, c *cli.Command, l *lane.Lane,
 		if !other.Follows || other.Live {
 			continue
 		}
-		app.LeaveFolder(l)
 		next, err := lanes.Switch(ctx, l, other.Name)
 		if err != nil {
 			return err
@@ -108,53 +117,143 @@ func (a commands) letUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) e
 		before.Equals = s.Build
 		a.Note("The folder is recorded as %s, to go back to.", view.Strong(s.Build.Label))
 	}
-	if err := watch.BeginAwait(ctx, l); err != nil {
+	begun, err := watch.BeginAwait(ctx, l, before)
+	if err != nil {
 		return err
 	}
 	if _, err := a.unblock(ctx, c, l); err != nil {
 		return errors.Join(err, watch.EndAwait(ctx, l))
 	}
-	status, err := a.awaitUpdate(ctx, c, l)
+	got, err := a.awaitUpdate(ctx, c, l, begun)
 	if err != nil {
 		err = a.letIn(ctx, l, before, err)
 	}
 	if err := errors.Join(err, watch.EndAwait(ctx, l)); err != nil {
 		return err
 	}
-	label := c.String("label")
-	if label == "" {
-		if label, err = a.newLabel(ctx, l, status); err != nil {
-			return err
-		}
-	}
-	s, err := record.Snapshot(ctx, l, label, "")
+	b, err := a.recordArrival(ctx, c, l, got)
 	if err != nil {
 		return err
+	}
+	return a.afterUpdate(ctx, c, l, before, b)
+}
+
+// sayDone tells the run that waits that the update is there.
+func (a commands) sayDone(ctx context.Context, c *cli.Command) error {
+	home, name, err := a.OpenGame(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer home.Close()
+	// Whoever waits has the game's lock; without one there is nothing but a note of a run that was killed.
+	lock, err := home.Lock(ctx, name, c.FullName(), 0)
+	if err == nil {
+		return errors.Join(watch.ErrNotWaited, lock.Unlock())
+	}
+	if !errors.Is(err, game.ErrBusy) {
+		return err
+	}
+	if err := watch.SayDone(ctx, home.State, name); err != nil {
+		return err
+	}
+	return a.Done(c, "The let-update that waits takes it that the update is all there.")
+}
+
+// recordArrival records what has come, unless it is recorded already.
+func (a commands) recordArrival(ctx context.Context, c *cli.Command, l *lane.Lane, got *watch.Arrival) (*state.Build, error) {
+	name, label := l.Game.Display(), c.String("label")
+	if b := got.Whole; b != nil && b.Channel == "" && (label == "" || label == b.Label) {
+		if !c.Bool("json") {
+			a.Say("%s is %s again, which is recorded as %s.", view.Strong(name), view.Strong(b.Label), b.Name())
+		}
+		return b, nil
+	}
+	if label == "" {
+		var err error
+		if label, err = a.newLabel(ctx, l, got); err != nil {
+			return nil, err
+		}
+	}
+	s, err := record.SnapshotOnDoubt(ctx, l, label, strings.Join(got.Doubts, "; "))
+	if err != nil {
+		return nil, err
 	}
 	if !c.Bool("json") {
 		a.Say("%s is %s now; it is recorded as snapshot/%s, and the store grew by %s.", view.Strong(name), view.Strong(label), label, view.Size(s.Stored))
 	}
-	return a.afterUpdate(ctx, c, l, before, s.Build)
+	if s.Build.Doubt != "" {
+		a.Note("Note: it is marked as not known to be whole: %s. morvant builds whole %s takes that back.", s.Build.Doubt, label)
+	}
+	return s.Build, nil
 }
 
 // awaitUpdate waits for the update, or does it.
-func (a commands) awaitUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) (*status.Status, error) {
-	w := watch.Await{Quiet: c.Duration("calm"), Tell: func(what string) { a.Note("Waiting: %s.", what) }}
+func (a commands) awaitUpdate(ctx context.Context, c *cli.Command, l *lane.Lane, before watch.Before) (*watch.Arrival, error) {
+	ctx, end := context.WithCancel(ctx)
+	defer end()
+	w := watch.Await{Before: before, Quiet: c.Duration("calm"), Tell: func(what string) { a.Note("Waiting: %s.", what) }, Expected: c.IsSet("label"), Moved: a.moved(ctx, c, l)}
+	how := "morvant let-update --done, in another window, says that it is all there."
+	if a.Interactive() {
+		how = "Enter says that it is all there."
+		said := make(chan struct{})
+		w.Said = said
+		var listens sync.WaitGroup
+		listens.Go(func() {
+			for {
+				if _, err := a.NextLine(ctx); err != nil {
+					return
+				}
+				select {
+				case said <- struct{}{}:
+				case <-ctx.Done():
+				}
+			}
+		})
+		defer listens.Wait() // so that the next question has the terminal to itself
+		defer end()
+	}
 	if command := c.String("after"); command != "" {
 		a.Note("Updates are let in. Running %s.", command)
 		w.After = func(ctx context.Context) error {
 			cmd := process.Shell(ctx, command)
-			cmd.Dir, cmd.Stdout, cmd.Stderr = l.Game.Live, a.Stderr, a.Stderr
+			// Not in the game's folder, which it may want to move.
+			cmd.Dir, cmd.Stdout, cmd.Stderr = filepath.Dir(l.Game.Live), a.Stderr, a.Stderr
 			if err := cmd.Run(); err != nil {
 				return fmt.Errorf("%s: %w", command, err)
 			}
 			return nil
 		}
 	} else {
-		a.Note("Updates are let in. Update %s in its launcher now; it counts as done when nothing has changed for %s.\nCtrl-C sets the block again.",
-			l.Game.Display(), c.Duration("calm"))
+		a.Note("Updates are let in. Update %s in its launcher now; it counts as done when it is a known build and nothing has\nchanged for %s. %s Ctrl-C sets the block again.",
+			l.Game.Display(), c.Duration("calm"), how)
 	}
 	return watch.AwaitUpdate(ctx, l, w)
+}
+
+// moved asks, once, whether the lane's folder is the one to which it has been moved, and makes
+// it the live one.
+func (a commands) moved(ctx context.Context, c *cli.Command, l *lane.Lane) func(to string) error {
+	asked := ""
+	return func(to string) error {
+		if to == asked {
+			return app.ErrDeclined
+		}
+		asked = to
+		a.Note("%s is not at %s any more; the marker in %s says that this is it.", l.Game.Display(), l.Dir, to)
+		if err := a.Ask(c, "Go on with "+to+"?"); err != nil {
+			a.Note("Note: without a yes it is not taken over (--yes says it beforehand, or morvant game set -g %s --live %s afterwards).", l.Game.Name, view.Quoted(to))
+			return err
+		}
+		if err := a.SetLive(ctx, l.Home, l.Base, to); err != nil {
+			a.Note("Note: %s", view.OneLine(err))
+			return err
+		}
+		g, err := l.Home.Load(l.Game.Name)
+		if err == nil {
+			l.MoveTo(g)
+		}
+		return err
+	}
 }
 
 // letIn ends a wait that came to nothing: where the folder is as before, the block is
@@ -179,13 +278,13 @@ func (a commands) letIn(ctx context.Context, l *lane.Lane, before *status.Status
 }
 
 // newLabel finds a label for the build that has come.
-func (a commands) newLabel(ctx context.Context, l *lane.Lane, s *status.Status) (string, error) {
+func (a commands) newLabel(ctx context.Context, l *lane.Lane, got *watch.Arrival) (string, error) {
 	label, _, err := status.SaysLabel(ctx, l)
 	if err != nil {
 		return "", err
 	}
-	if s.Drift != nil && s.Drift.Update != nil && s.Drift.Update.Done == s.Drift.Update.Of {
-		label = s.Drift.Update.Build.Label
+	if got.Whole != nil {
+		label = got.Whole.Label
 	}
 	return record.NextLabel(ctx, l, label)
 }
@@ -197,7 +296,7 @@ func (a commands) afterUpdate(ctx context.Context, c *cli.Command, l *lane.Lane,
 		then = thenStay // it goes on following
 	}
 	if then == "" {
-		question := "Hold it at " + fresh.Label + " now?"
+		question := "Hold it at " + view.Named(fresh) + " now?"
 		switch err := a.Ask(c, question); {
 		case err == nil:
 			then = thenPin

@@ -62,6 +62,34 @@ func (a commands) buildsCommand() *cli.Command {
 				},
 			},
 			{
+				Name: "whole", Usage: "say that a build that was recorded on doubt is whole", ArgsUsage: "BUILD",
+				Description: "Example: morvant builds whole 1.4.0\n\n" +
+					"let-update marks what it has recorded while something spoke against its being whole. The mark goes by itself when\n" +
+					"the same content turns up as a build of a feed.",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := app.Arguments(c, 1, 1)
+					if err != nil {
+						return err
+					}
+					home, name, err := a.OpenGame(ctx, c)
+					if err != nil {
+						return err
+					}
+					defer home.Close()
+					b, err := find.Named(ctx, a.App, home, name, args[0])
+					if err != nil {
+						return err
+					}
+					if b.Doubt == "" {
+						return a.Done(c, b.Label+" is not marked; nothing was changed.")
+					}
+					if err := home.Trust(ctx, b); err != nil {
+						return err
+					}
+					return a.Done(c, b.Label+" counts as whole now.")
+				},
+			},
+			{
 				Name: "forget", Usage: "forget a snapshot; store trim then gives its space back", ArgsUsage: "BUILD",
 				Description: "Example: morvant builds forget 1.0.0",
 				Action: func(ctx context.Context, c *cli.Command) error {
@@ -193,6 +221,9 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 		state := list.said[b]
 		if b.Is(pin) {
 			state = strings.TrimPrefix(state+", "+view.Paint(view.Good, "held"), ", ")
+		}
+		if b.Doubt != "" {
+			state = strings.TrimPrefix(state+", "+view.Paint(view.Bad, "perhaps not whole"), ", ")
 		}
 		note := b.Note
 		if b.Own != "" {

@@ -64,9 +64,12 @@ func (a commands) showStatus(c *cli.Command, s *status.Status) error {
 	if s.Last != nil {
 		last = fmt.Sprintf("%s, %s", lane.Describe(s.Last), view.Day(s.Last.Made))
 	}
-	held := ""
+	held, doubt := "", ""
 	if s.Build != nil {
 		held = fmt.Sprintf("%s since %s", s.Build.Label, view.Day(s.Pin.Since))
+		if s.Build.Doubt != "" {
+			doubt = s.Build.Doubt + "; morvant builds whole " + s.Build.Label + " if it is"
+		}
 		if s.Build.Note != "" {
 			held += "  (" + s.Build.Note + ")"
 		}
@@ -80,7 +83,7 @@ func (a commands) showStatus(c *cli.Command, s *status.Status) error {
 		says = fmt.Sprintf("to be %s (%s)", s.Says, s.SaysBy.Source)
 	}
 	a.Say("%s", view.Fields(append([]string{"lane", view.LaneLine(s), view.FolderWord(s), s.Dir, "holds", view.Count(s.Files, "file") + ", " + view.Size(s.Bytes),
-		"held at", held, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", view.BlockLine(s.Block), "waiting", view.WaitingLine(s), "says", says, "running", running},
+		"held at", held, "not whole?", doubt, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", view.BlockLine(s), "waiting", view.WaitingLine(s), "says", says, "running", running},
 		view.AdditionLines(s.Pin)...)...))
 	a.NoteOdd(s.Odd)
 	if s.Drift != nil {
@@ -99,10 +102,7 @@ func (a commands) showDrift(c *cli.Command, d *status.Drift) {
 		a.Say("  %s of the build under keep or scratch rules: nobody has looked at %s.", view.Count(n, "file"), view.Them(n))
 	}
 	if u := d.Update; u != nil {
-		how := "all of it"
-		if u.Done < u.Of {
-			how = fmt.Sprintf("half done: %s of %s", view.Comma(u.Done), view.Count(u.Of, "file"))
-		}
+		how := view.FirstNonEmpty(view.Incomplete(u), "all of it")
 		a.Say("  This looks like an update to %s (%s), %s.", view.Strong(u.Build.Label), u.Build.Line(), how)
 	}
 	var rows [][]string

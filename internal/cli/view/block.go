@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"morvant/internal/block"
+	"morvant/internal/lane/status"
 )
 
 // BlockJSON is how a rule of a block stands, in documents.
@@ -25,20 +26,24 @@ func ToBlockJSON(list []block.State) []BlockJSON {
 }
 
 // BlockLine sums up the block for status.
-func BlockLine(states []block.State) string {
-	broken := 0
-	for _, s := range states {
-		if !s.Holds {
+func BlockLine(s *status.Status) string {
+	broken, set := 0, false
+	for _, b := range s.Block {
+		if !b.Holds {
 			broken++
 		}
+		set = set || b.Broke != block.NotSet
 	}
+	n := len(s.Block)
 	switch {
-	case len(states) == 0:
+	case n == 0 && s.Pin.Open && len(s.Game.Block) > 0:
+		return "let in; morvant block keeps them away"
+	case n == 0:
 		return ""
 	case broken == 0:
-		return Paint(Good, "blocked") + fmt.Sprintf(" (%s)", Count(len(states), "rule"))
-	case broken == len(states):
+		return Paint(Good, "blocked") + fmt.Sprintf(" (%s)", Count(n, "rule"))
+	case !set:
 		return Paint(Bad, "not blocked") + "; set it with morvant block"
 	}
-	return Paint(Bad, fmt.Sprintf("%d of %s broken", broken, Count(len(states), "block rule"))) + "; see morvant block --show"
+	return Paint(Bad, fmt.Sprintf("%d of %s broken", broken, Count(n, "block rule"))) + "; see morvant block --show"
 }

@@ -24,6 +24,7 @@ type BuildJSON struct {
 	Bytes   int64     `json:"bytes"`
 	Note    string    `json:"note,omitempty"`
 	OwnNote string    `json:"own_note,omitempty"`
+	Doubt   string    `json:"doubt,omitempty"` // what spoke against its being whole when it was recorded
 	Pinned  bool      `json:"pinned"`
 	// Of a feed's build.
 	Feeds      []string   `json:"feeds,omitempty"`
@@ -32,11 +33,19 @@ type BuildJSON struct {
 	Here       *int64     `json:"here_bytes,omitempty"`
 }
 
+// Named is a build's label, and what has to be said with it.
+func Named(b *state.Build) string {
+	if b.Doubt != "" {
+		return b.Label + " (perhaps not whole)"
+	}
+	return b.Label
+}
+
 // ToBuildJSON makes it; pin tells whether it is held.
 func ToBuildJSON(b *state.Build, pin state.Pin) BuildJSON {
 	j := BuildJSON{
 		Label: b.Label, Channel: b.Line(), Date: b.Made, Digest: b.Digest().String(), Files: b.Files, Bytes: b.Bytes,
-		Note: b.Note, OwnNote: b.Own, Pinned: b.Is(pin), Download: Download(b),
+		Note: b.Note, OwnNote: b.Own, Doubt: b.Doubt, Pinned: b.Is(pin), Download: Download(b),
 	}
 	for _, f := range b.Feeds {
 		j.Feeds = append(j.Feeds, f.Name)

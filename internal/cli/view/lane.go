@@ -65,11 +65,11 @@ func LaneRow(g *lanes.Glimpse) []string {
 		bytes = Size(s.Bytes)
 		switch {
 		case s.Build != nil && s.Drift.Any():
-			build, state = s.Build.Label, "held, "+Paint(Bad, strings.TrimSuffix(Differs(s.Drift), "."))
+			build, state = Named(s.Build), "held, "+Paint(Bad, strings.TrimSuffix(Differs(s.Drift), "."))
 		case s.Build != nil && !s.Sure():
-			build, state = s.Build.Label, "held, "+Paint(Bad, Count(len(s.Drift.Unread), "file")+" unread")
+			build, state = Named(s.Build), "held, "+Paint(Bad, Count(len(s.Drift.Unread), "file")+" unread")
 		case s.Build != nil:
-			build, state = s.Build.Label, Paint(Good, "held")
+			build, state = Named(s.Build), Paint(Good, "held")
 		case s.Equals != nil:
 			build = s.Equals.Label
 		case s.Says != "":

@@ -29,9 +29,9 @@ func Outcome(l *lane.Lane, p *change.Proposal) string {
 	}
 	switch p.Change.What {
 	case state.ChangePin:
-		return fmt.Sprintf("%s is held at %s.%s", name, Paint(Good, p.Build.Label), back)
+		return fmt.Sprintf("%s is held at %s.%s", name, Paint(Good, Named(p.Build)), back)
 	case state.ChangeRepair:
-		return fmt.Sprintf("%s is %s again.%s", name, Paint(Good, p.Build.Label), back)
+		return fmt.Sprintf("%s is %s again.%s", name, Paint(Good, Named(p.Build)), back)
 	case state.ChangeUndo:
 		return fmt.Sprintf("Change %d of %s is taken back. %s", p.Change.Undoes, name, Faint(fmt.Sprintf("Take that back: %s undo %d", command(l), p.Change.ID)))
 	}
@@ -39,7 +39,7 @@ func Outcome(l *lane.Lane, p *change.Proposal) string {
 		return fmt.Sprintf("%s has the files of %s.%s", name, p.Change.Build, back)
 	}
 	if p.Build != nil {
-		return fmt.Sprintf("%s is %s now, and not held.%s", name, p.Build.Label, back)
+		return fmt.Sprintf("%s is %s now, and not held.%s", name, Named(p.Build), back)
 	}
 	return fmt.Sprintf("%s is not held any more.%s", name, back)
 }

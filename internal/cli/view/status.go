@@ -146,16 +146,16 @@ func Headline(s *status.Status) string {
 	case s.Build == nil:
 		return fmt.Sprintf("%s is not held to any build, and is like none that is known.", name)
 	case s.Drift.Any() && s.Sure():
-		return fmt.Sprintf("%s is held at %s. %s", name, s.Build.Label, Paint(Bad, Differs(s.Drift)))
+		return fmt.Sprintf("%s is held at %s. %s", name, Named(s.Build), Paint(Bad, Differs(s.Drift)))
 	case s.Drift.Any():
-		return fmt.Sprintf("%s is held at %s. %s %s", name, s.Build.Label, Paint(Bad, Differs(s.Drift)), Paint(Bad, Unread(s.Drift)))
+		return fmt.Sprintf("%s is held at %s. %s %s", name, Named(s.Build), Paint(Bad, Differs(s.Drift)), Paint(Bad, Unread(s.Drift)))
 	case !s.Sure():
-		return fmt.Sprintf("%s is held at %s. %s", name, s.Build.Label, Paint(Bad, Unread(s.Drift)))
+		return fmt.Sprintf("%s is held at %s. %s", name, Named(s.Build), Paint(Bad, Unread(s.Drift)))
 	}
 	if n := s.Drift.Yielded; n > 0 {
-		return fmt.Sprintf("%s is held at %s. Every file that is looked at is as it should be; %s left to rules.", name, s.Build.Label, isAre(n))
+		return fmt.Sprintf("%s is held at %s. Every file that is looked at is as it should be; %s left to rules.", name, Named(s.Build), isAre(n))
 	}
-	return fmt.Sprintf("%s is held at %s. %s", name, s.Build.Label, Paint(Good, "Every file is as it should be."))
+	return fmt.Sprintf("%s is held at %s. %s", name, Named(s.Build), Paint(Good, "Every file is as it should be."))
 }
 
 // driftCount is how many files differ.
@@ -167,13 +167,29 @@ func driftCount(d *status.Drift) int {
 	return n
 }
 
+// Incomplete says how an update is not quite the build that it leads to; empty if it is.
+func Incomplete(u *status.Update) string {
+	switch {
+	case u.Done == u.Of && u.Beside > 0:
+		return fmt.Sprintf("all of it, and %s besides", differ(u.Beside))
+	case u.Done == u.Of:
+		return ""
+	case u.HalfDone():
+		return fmt.Sprintf("half done (%s of %s)", Comma(u.Done), Count(u.Of, "file"))
+	}
+	return fmt.Sprintf("but for %s of %s: an update to a build that is not known, or the last of that one", Comma(u.Unlike()), Count(u.Of, "file"))
+}
+
 // Differs says how many files differ.
 func Differs(d *status.Drift) string {
-	n := driftCount(d)
+	return differ(driftCount(d)) + "."
+}
+
+func differ(n int) string {
 	if n == 1 {
-		return "1 file differs."
+		return "1 file differs"
 	}
-	return Count(n, "file") + " differ."
+	return Count(n, "file") + " differ"
 }
 
 // Unread says how much nobody has read since it was touched.
@@ -195,15 +211,15 @@ func DescribeEvent(s *status.Status) (message string) {
 		message = fmt.Sprintf("%s of %s changed", Count(len(s.Drift.Altered)+len(s.Drift.Missing), "file"), name)
 		if u := s.Drift.Update; u != nil {
 			message += fmt.Sprintf(", %s → %s", s.Build.Label, u.Build.Label)
-			if u.Done < u.Of {
-				message += fmt.Sprintf(", half done (%d of %d files)", u.Done, u.Of)
+			if text := Incomplete(u); text != "" {
+				message += ", " + text
 			}
 		}
 	case !s.Sure():
 		n := len(s.Drift.Unread)
 		message = fmt.Sprintf("%s of %s touched (%s); reading %s", Count(n, "file"), name, Size(s.Drift.UnreadBytes()), Them(n))
 	default:
-		message = fmt.Sprintf("%s is %s, as it should be", name, s.Build.Label)
+		message = fmt.Sprintf("%s is %s, as it should be", name, Named(s.Build))
 	}
 	if len(s.Block) > 0 && !slices.ContainsFunc(s.Block, func(b block.State) bool { return b.Broke != block.NotSet }) {
 		return message + "; updates are not blocked"

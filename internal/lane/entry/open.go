@@ -20,18 +20,23 @@ const patience = 5 * time.Second
 // taken back first.
 func Open(ctx context.Context, home *game.Home, name string, o lane.Options) (*lane.Lane, error) {
 	g, err := home.Load(name)
+	unsettled := o.Unsettled && errors.Is(err, game.ErrSettings)
+	if unsettled {
+		o.Meter.Warn(err.Error())
+		g, err = home.LoadFolder(name)
+	}
 	if err != nil {
 		return nil, err
 	}
 	l := &lane.Lane{Game: g, Base: g, Home: home, Meter: o.Meter, Now: o.Now}
 	l.Feed = feed.Options{Limit: o.Limit, Silence: o.Silence, Meter: o.Meter, Now: o.Now}
-	if err := open(ctx, l, o); err != nil {
+	if err := open(ctx, l, o, unsettled); err != nil {
 		return nil, errors.Join(err, l.Close())
 	}
 	return l, nil
 }
 
-func open(ctx context.Context, l *lane.Lane, o lane.Options) error {
+func open(ctx context.Context, l *lane.Lane, o lane.Options, unsettled bool) error {
 	var err error
 	if l.Lock, err = l.Home.Lock(ctx, l.Game.Name, o.Who, patience); err != nil {
 		return err
@@ -45,11 +50,13 @@ func open(ctx context.Context, l *lane.Lane, o lane.Options) error {
 	if l.Cache, err = scan.OpenCache(ctx, l.Home.CacheFile()); err != nil {
 		return err
 	}
-	if err := lanes.RecoverSwitch(ctx, l); err != nil {
-		return err
-	}
-	if err := lanes.RecoverLanes(ctx, l); err != nil {
-		return err
+	if !unsettled {
+		if err := lanes.RecoverSwitch(ctx, l); err != nil {
+			return err
+		}
+		if err := lanes.RecoverLanes(ctx, l); err != nil {
+			return err
+		}
 	}
 	is, err := l.Home.Lane(ctx, l.Game.Name, o.Lane)
 	if err != nil {
@@ -57,7 +64,7 @@ func open(ctx context.Context, l *lane.Lane, o lane.Options) error {
 	}
 	l.Name, l.Dir, l.Live = is.Name, l.Game.Folder(is), is.Live
 	l.KeepFor(is.Pin)
-	if err := findFolder(ctx, l, is, o); err != nil || l.Root == nil && o.Absent {
+	if err := findFolder(ctx, l, is, o); err != nil || unsettled || l.Root == nil && o.Absent {
 		return err
 	}
 	return recoverAll(ctx, l)

@@ -65,6 +65,15 @@ type Taken struct {
 
 // Snapshot records the folder, content included. Without a label the time is the label.
 func Snapshot(ctx context.Context, l *lane.Lane, label, note string) (*Taken, error) {
+	return take(ctx, l, label, note, "")
+}
+
+// SnapshotOnDoubt is Snapshot where something speaks against the folder's being a whole build.
+func SnapshotOnDoubt(ctx context.Context, l *lane.Lane, label, doubt string) (*Taken, error) {
+	return take(ctx, l, label, "", doubt)
+}
+
+func take(ctx context.Context, l *lane.Lane, label, note, doubt string) (*Taken, error) {
 	label, err := labelOrNext(ctx, l, label)
 	if err != nil {
 		return nil, err
@@ -87,7 +96,7 @@ func Snapshot(ctx context.Context, l *lane.Lane, label, note string) (*Taken, er
 	err = fill(ctx, l, session, t, builds)
 	if err == nil {
 		s.Build, err = record(ctx, l, session, t, &state.Build{
-			UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: note, Made: made,
+			UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: note, Made: made, Doubt: doubt,
 		})
 	}
 	if err := errors.Join(err, session.Close()); err != nil {

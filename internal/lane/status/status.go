@@ -92,6 +92,8 @@ type Status struct {
 	// is that of no known build, or has drifted; empty: none was found.
 	Says   string
 	SaysBy identify.Evidence
+	// Tree is what was looked at.
+	Tree *scan.Tree
 }
 
 // How much a status reads of files that were touched, in bytes.
@@ -124,7 +126,7 @@ func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.Odd = tree.Odd
+	s.Tree, s.Odd = tree, tree.Odd
 	for i := range tree.Entries {
 		if e := &tree.Entries[i]; e.Kind == scan.File {
 			s.Files++
@@ -151,8 +153,13 @@ func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 		s.Block = slices.DeleteFunc(s.Block, func(b block.State) bool { return b.Broke == block.NotSet })
 	}
 	if s.Build != nil {
-		if s.Drift, err = DriftOf(ctx, l, tree, s.Build, s.Pin); err == nil && s.Drift.Any() {
+		s.Drift, err = DriftOf(ctx, l, tree, s.Build, s.Pin)
+		switch {
+		case err != nil:
+		case s.Drift.Any():
 			s.Says, s.SaysBy, err = SaysLabel(ctx, l)
+		case s.Build.Doubt != "" && s.Drift.Sure():
+			err = reassure(ctx, l, s)
 		}
 		return s, err
 	}
@@ -166,6 +173,15 @@ func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 		s.Says, s.SaysBy, err = SaysLabel(ctx, l)
 	}
 	return s, err
+}
+
+// reassure takes the doubt from the held build if a build that is known from elsewhere is the same.
+func reassure(ctx context.Context, l *lane.Lane, s *Status) error {
+	b, err := WholeBuild(ctx, l, s.Tree, s.Tree)
+	if err != nil || b == nil || b.Doubt != "" {
+		return err
+	}
+	return l.Home.Trust(ctx, s.Build)
 }
 
 // Waiting returns the update that the launcher has waiting, as it calls it; empty if

@@ -63,7 +63,18 @@ type Update struct {
 	Build *state.Build
 	Done  int // files that are as in that build, of those that differ from the held one
 	Of    int // files that differ between the two
+	Old   int // of those, files that are still as in the held build
+	Short int // and files that are shorter than in that build: not yet written to the end, perhaps
+	// Beside are files that differ although they are the same in both builds.
+	Beside int
 }
+
+// HalfDone reports whether some of the update is still to come, as it looks.
+func (u *Update) HalfDone() bool { return u.Old+u.Short > 0 }
+
+// Unlike counts the files that are neither as in the build nor as before: the update is to
+// another build, like that one but for these.
+func (u *Update) Unlike() int { return u.Of - u.Done - u.Old }
 
 // Share returns how complete the update is, from 0 to 1.
 func (u *Update) Share() float64 { return float64(u.Done) / float64(u.Of) }
@@ -99,12 +110,12 @@ func towards(ctx context.Context, l *lane.Lane, t *scan.Tree, d *Drift, held *ma
 	if err != nil {
 		return nil, err
 	}
-	has := func(p string) (digest.Digest, bool) {
+	has := func(p string) (is manifest.File, there bool) {
 		e := t.Entry(p)
 		if e == nil || e.Kind != scan.File {
-			return digest.Digest{}, false
+			return manifest.File{}, false
 		}
-		return e.Digest, true
+		return manifest.File{Path: p, Size: e.Stamp.Size, Digest: e.Digest}, true
 	}
 	match := l.Game.Rules().Matcher()
 	offered := make(map[string]bool) // files of any build of a feed
@@ -125,36 +136,43 @@ func towards(ctx context.Context, l *lane.Lane, t *scan.Tree, d *Drift, held *ma
 		if k.Build.Digest() == heldBuild.Digest() {
 			continue
 		}
-		other := make(map[string]digest.Digest)
-		for _, p := range k.Parts {
-			if p.Required || compose.Stands(t, p.Manifest) {
-				for _, f := range p.Manifest.Files {
-					other[fold(f.Path)] = f.Digest
-				}
-			}
+		other := make(map[string]manifest.File)
+		for _, f := range filesOf(t, k) {
+			other[fold(f.Path)] = f
 		}
 		u, fits := &Update{Build: k.Build}, 0
-		consider := func(p string, is digest.Digest, wanted bool) {
+		consider := func(p string, is manifest.File, wanted bool) {
 			if match.Kept(p) || match.Scratch(p) {
 				return
 			}
 			u.Of++
-			if now, there := has(p); there == wanted && (!wanted || now == is) {
+			was, had := holds[p]
+			switch now, there := has(p); {
+			case there == wanted && (!wanted || now.Digest == is.Digest):
 				u.Done++
 				if drifted[p] {
 					fits++
 				}
+			case there == had && (!had || now.Digest == was):
+				u.Old++
+			case there && wanted && now.Size < is.Size:
+				u.Short++
 			}
 		}
 		for p, is := range other {
-			if was, ok := holds[p]; !ok || was != is {
+			if was, ok := holds[p]; !ok || was != is.Digest {
 				consider(p, is, true)
 			}
 		}
 		for p := range holds {
 			// A snapshot may hold files of the player that no feed's build has.
 			if _, ok := other[p]; !ok && (len(k.Build.Feeds) == 0 || offered[p]) {
-				consider(p, digest.Digest{}, false)
+				consider(p, manifest.File{}, false)
+			}
+		}
+		for p := range drifted {
+			if was, ok := holds[p]; ok && was == other[p].Digest && !match.Kept(p) && !match.Scratch(p) {
+				u.Beside++
 			}
 		}
 		if float64(fits) < explained*float64(len(drifted)) {
