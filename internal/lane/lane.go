@@ -81,6 +81,8 @@ type Lane struct {
 	// stranger says why the folder may not be the lane's, although it is in its place;
 	// empty: it is.
 	Strange string
+	// Leave are single files that the next repair leaves alone, as if they were the player's.
+	Leave []string
 	// borrowed says that lock, store and cache belong to another open lane.
 	borrowed bool
 }

@@ -21,6 +21,8 @@ type Rules struct {
 	Scratch []string // files nobody misses
 	// Except are single paths that no keep rule is about.
 	Except []string
+	// Leave are single paths that are the player's, whatever the rules say.
+	Leave []string
 }
 
 // Limits of a pattern, which may be somebody else's: a match may try every way of choosing
@@ -79,12 +81,15 @@ func (r Rules) Check() error {
 // Several goroutines may use it at once.
 type Matcher struct {
 	keep, scratch *Set
-	except        map[string]bool
+	except, leave map[string]bool
 }
 
 // Matcher returns a matcher for r.
 func (r Rules) Matcher() *Matcher {
-	m := &Matcher{keep: NewSet(r.Keep), scratch: NewSet(r.Scratch), except: make(map[string]bool)}
+	m := &Matcher{keep: NewSet(r.Keep), scratch: NewSet(r.Scratch), except: make(map[string]bool), leave: make(map[string]bool)}
+	for _, p := range r.Leave {
+		m.leave[volume.UsualFold(p)] = true
+	}
 	for _, p := range r.Except {
 		m.except[volume.UsualFold(p)] = true
 	}
@@ -92,7 +97,10 @@ func (r Rules) Matcher() *Matcher {
 }
 
 // Kept reports whether the file or folder at p belongs to the player.
-func (m *Matcher) Kept(p string) bool { return m.keep.Match(p) && !m.except[volume.UsualFold(p)] }
+func (m *Matcher) Kept(p string) bool {
+	fold := volume.UsualFold(p)
+	return m.leave[fold] || m.keep.Match(p) && !m.except[fold]
+}
 
 // Scratch reports whether nobody misses the file or folder at p.
 func (m *Matcher) Scratch(p string) bool { return m.scratch.Match(p) }

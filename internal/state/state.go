@@ -168,6 +168,9 @@ type Change struct {
 	After  Pin           `json:"pin_after"`
 	// Notes is what else the player should know of it: files that were in the way.
 	Notes string `json:"notes,omitempty"`
+	// Repeats is an earlier change in whose place this one goes in the history, for it did the
+	// same; 0: none.
+	Repeats int64 `json:"-"`
 }
 
 // Totals sums up a change for its line in the history.
@@ -180,6 +183,7 @@ type Totals struct {
 	Written  int64 `json:"written_bytes"`
 	Made     int   `json:"folders_made,omitempty"`
 	Unmade   int   `json:"folders_removed,omitempty"`
+	Times    int   `json:"times,omitempty"` // that it has been made, one time like the other; 0: once
 }
 
 // RecordChange adds a change to the history and sets the lane's pin to what it
@@ -197,6 +201,15 @@ func (st *State) RecordChange(ctx context.Context, c *Change) error {
 		return err
 	}
 	defer tx.Rollback()
+	if c.Repeats != 0 {
+		_, err := tx.ExecContext(ctx, `UPDATE change SET uid = ?, made = ?, steps = ?, totals = ?, notes = ? WHERE id = ? AND undone = 0 AND NOT EXISTS (SELECT 1 FROM change WHERE uid = ?)`,
+			c.UID, c.Made.UnixNano(), c.Steps[:], string(columns[0]), c.Notes, c.Repeats, c.UID)
+		if err != nil {
+			return err
+		}
+		c.ID = c.Repeats
+		return tx.Commit()
+	}
 	res, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO change (uid, game, lane, made, what, build, undoes, undone, steps, totals, pin_before, pin_after, notes)
 		VALUES (?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?, ?)`,
 		c.UID, c.Game, c.Lane, c.Made.UnixNano(), c.What, c.Build, c.Undoes, c.Steps[:], string(columns[0]), string(columns[1]), string(columns[2]), c.Notes)

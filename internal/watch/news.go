@@ -13,6 +13,7 @@ import (
 	"morvant/internal/block"
 	"morvant/internal/game"
 	"morvant/internal/manifest"
+	"morvant/internal/rules"
 )
 
 // news tells that something has changed in a lane, or in a folder of the files that block
@@ -20,7 +21,10 @@ import (
 type news struct {
 	// come gets nil for changes, several of which may count once, and an error where
 	// some were lost. It is nil where the system does not tell of any.
-	come    <-chan error
+	come <-chan error
+	// beside tells of changes beside the lane, and of files in it that nobody misses or that are
+	// the player's: they do not say that somebody is changing it.
+	beside  <-chan struct{}
 	watcher *fsnotify.Watcher
 }
 
@@ -42,38 +46,63 @@ func newsOf(g *game.Game, dir string, limit func(why string)) *news {
 	if err := errors.Join(errs...); err != nil {
 		limit(limitAdvice(err))
 	}
-	come := make(chan error, 1)
-	go pass(watcher, dir, come)
-	return &news{come, watcher}
+	come, beside := make(chan error, 1), make(chan struct{}, 1)
+	go (&passing{watcher, dir, g.Rules().Matcher(), come, beside}).run()
+	return &news{come, beside, watcher}
 }
 
-// pass passes on what the watcher tells until it is closed, and closes come then.
-func pass(watcher *fsnotify.Watcher, dir string, come chan<- error) {
-	defer close(come)
+// passing passes on what a watcher tells.
+type passing struct {
+	watcher *fsnotify.Watcher
+	dir     string
+	match   *rules.Matcher
+	come    chan<- error
+	beside  chan<- struct{}
+}
+
+// run goes on until the watcher is closed, and closes come then.
+func (p *passing) run() {
+	defer close(p.come)
 	for {
 		var err error
 		select {
-		case e, open := <-watcher.Events:
+		case e, open := <-p.watcher.Events:
 			if !open {
 				return
 			}
-			if own(dir, e.Name) {
+			if own(p.dir, e.Name) {
 				continue
 			}
 			if info, statErr := os.Lstat(e.Name); e.Has(fsnotify.Create) && statErr == nil && info.IsDir() {
-				err = addFolders(watcher, e.Name)
+				err = addFolders(p.watcher, e.Name)
 			}
-		case lost, open := <-watcher.Errors:
+			if err == nil && p.isBeside(e.Name) {
+				select {
+				case p.beside <- struct{}{}:
+				default: // one is waiting to be taken already
+				}
+				continue
+			}
+		case lost, open := <-p.watcher.Errors:
 			if !open {
 				return
 			}
 			err = lost
 		}
 		select {
-		case come <- err:
-		default: // one is waiting to be taken already
+		case p.come <- err:
+		default:
 		}
 	}
+}
+
+func (p *passing) isBeside(path string) bool {
+	rel, err := filepath.Rel(p.dir, path)
+	if err != nil || !filepath.IsLocal(rel) {
+		return true
+	}
+	rel = filepath.ToSlash(rel)
+	return p.match.Scratch(rel) || p.match.Kept(rel)
 }
 
 func (n *news) close() {

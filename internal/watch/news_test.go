@@ -33,7 +33,11 @@ func TestChangesAnywhereInALaneAreTold(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "new", "b"), nil, 0o644))
 	comes("a file in a folder that was made meanwhile")
 	require.NoError(t, os.Mkdir(staging, 0o755))
-	comes("the launcher's staging folder")
+	select {
+	case <-n.beside:
+	case <-time.After(20 * time.Second):
+		require.Fail(t, "nothing is told of the launcher's staging folder")
+	}
 	n.close()
 	for range n.come { // closed with the watcher
 	}

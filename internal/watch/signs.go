@@ -18,8 +18,10 @@ import (
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/guard"
 	"morvant/internal/lane/status"
+	"morvant/internal/plan"
 	"morvant/internal/process"
 	"morvant/internal/scan"
+	"morvant/internal/store"
 	"morvant/internal/version"
 )
 
@@ -45,11 +47,11 @@ func signs(ctx context.Context, l *lane.Lane, before Before, now *status.Status)
 	if u := update(now); u != nil && u.HalfDone() {
 		s.NotYet = append(s.NotYet, halfDone(now.Build.Label, u))
 	}
-	zeros, err := unfilled(ctx, l, now.Tree, fresh)
+	empty, err := unfilled(ctx, l, fresh)
 	if err != nil {
 		return s, err
 	}
-	s.NotYet = append(s.NotYet, zeros...)
+	s.NotYet = append(s.NotYet, empty...)
 	says, err := identify.Says(l.Dir, l.Game.Program, l.Game.Version)
 	s.NotYet = append(s.NotYet, unsure(before.says, says)...)
 	return s, err
@@ -91,27 +93,9 @@ func touched(before, now *scan.Tree) []*scan.Entry {
 // AtWork says what shows that somebody is writing to the lane just now: files that are open,
 // of which fresh were touched lately, the launcher's staging folder, what it says of itself.
 func AtWork(l *lane.Lane, fresh []*scan.Entry) ([]string, error) {
-	var likely []string
-	for _, e := range fresh {
-		likely = append(likely, filepath.Join(l.Dir, filepath.FromSlash(e.Path)))
-	}
-	var list []string
-	open, err := process.Writing(l.Dir, likely)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	list, err := openFiles(l, fresh)
+	if err != nil {
 		return nil, err
-	}
-	match := l.Game.Rules().Matcher()
-	open = slices.DeleteFunc(open, func(o process.Open) bool {
-		p, err := filepath.Rel(l.Dir, o.File)
-		p = filepath.ToSlash(p)
-		return own(l.Dir, o.File) || err == nil && (match.Scratch(p) || match.Kept(p))
-	})
-	if len(open) > 0 {
-		by := "a program"
-		if o := open[0].By; o.PID != 0 {
-			by = fmt.Sprintf("%s (process %d)", filepath.Base(o.Path), o.PID)
-		}
-		list = append(list, fmt.Sprintf("%s has %s open for writing%s", by, filepath.Base(open[0].File), andMore(len(open)-1)))
 	}
 	at := guard.Outside(l)
 	for _, r := range l.Game.Block {
@@ -135,6 +119,32 @@ func AtWork(l *lane.Lane, fresh []*scan.Entry) ([]string, error) {
 	return list, nil
 }
 
+// openFiles names who has a file of the game open for writing.
+func openFiles(l *lane.Lane, fresh []*scan.Entry) ([]string, error) {
+	var likely []string
+	for _, e := range fresh {
+		likely = append(likely, filepath.Join(l.Dir, filepath.FromSlash(e.Path)))
+	}
+	open, err := process.Writing(l.Dir, likely)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	match := l.Game.Rules().Matcher()
+	open = slices.DeleteFunc(open, func(o process.Open) bool {
+		p, err := filepath.Rel(l.Dir, o.File)
+		p = filepath.ToSlash(p)
+		return own(l.Dir, o.File) || err == nil && (match.Scratch(p) || match.Kept(p))
+	})
+	if len(open) == 0 {
+		return nil, nil
+	}
+	by := "a program"
+	if o := open[0].By; o.PID != 0 {
+		by = named(o)
+	}
+	return []string{fmt.Sprintf("%s has %s open for writing%s", by, filepath.Base(open[0].File), andMore(len(open)-1))}, nil
+}
+
 func andMore(n int) string {
 	if n > 0 {
 		return fmt.Sprintf(", and %d more", n)
@@ -147,14 +157,14 @@ const zeroRun = 64 << 10
 
 // unfilled names the files that are zeros to their end, or altogether, as launchers leave them
 // that make a file first and fill it later. A file that a known build has like that is whole.
-func unfilled(ctx context.Context, l *lane.Lane, now *scan.Tree, fresh []*scan.Entry) ([]string, error) {
+func unfilled(ctx context.Context, l *lane.Lane, fresh []*scan.Entry) ([]string, error) {
 	var found []*scan.Entry
 	for _, e := range fresh {
-		zeros, err := endsInZeros(l.Root, e.Path, e.Stamp.Size)
+		empty, err := endsInZeros(l.Root, e.Path, e.Stamp.Size)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) {
 			return nil, err
 		}
-		if zeros {
+		if empty {
 			found = append(found, e)
 		}
 	}
@@ -173,12 +183,31 @@ func unfilled(ctx context.Context, l *lane.Lane, now *scan.Tree, fresh []*scan.E
 			}
 		}
 	}
-	found = slices.DeleteFunc(found, func(e *scan.Entry) bool { return whole[e.Digest] })
+	held, err := compose.HeldState(ctx, l)
+	if err != nil {
+		return nil, err
+	}
+	found = slices.DeleteFunc(found, func(e *scan.Entry) bool {
+		was, had := held.Get(e.Path)
+		return whole[e.Digest] || had && was.Kind == plan.File && endedInZeros(ctx, l.Store, was.Digest)
+	})
 	if len(found) == 0 {
 		return nil, nil
 	}
 	return []string{fmt.Sprintf("%s is zeros to its end, as if it were still to be filled%s", found[0].Path, andMore(len(found)-1))}, nil
 }
+
+// endedInZeros reports whether content in the store ends in zeros: then such a file is nothing new.
+func endedInZeros(ctx context.Context, s *store.Store, content digest.Digest) bool {
+	pieces, err := s.Layout(ctx, content)
+	if err != nil || len(pieces) == 0 {
+		return false
+	}
+	end, err := s.Chunk(ctx, pieces[len(pieces)-1].Digest, nil)
+	return err == nil && zeros(end[max(0, len(end)-zeroRun):])
+}
+
+func zeros(b []byte) bool { return !slices.ContainsFunc(b, func(c byte) bool { return c != 0 }) }
 
 func endsInZeros(root *os.Root, p string, size int64) (bool, error) {
 	if size == 0 {
@@ -193,7 +222,7 @@ func endsInZeros(root *os.Root, p string, size int64) (bool, error) {
 	if _, err := f.ReadAt(end, size-int64(len(end))); err != nil && !errors.Is(err, io.EOF) {
 		return false, err
 	}
-	return !slices.ContainsFunc(end, func(b byte) bool { return b != 0 }), nil
+	return zeros(end), nil
 }
 
 // unsure compares what a game says of its version with what it said before: who says nothing

@@ -8,9 +8,11 @@ import (
 	"io/fs"
 	"os"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
+	"morvant/internal/block"
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/entry"
@@ -25,26 +27,35 @@ type Event struct {
 	Status *status.Status
 	// Before is how the lane stood at the last event; nil at the first.
 	Before *status.Status
+	// Mending is what came of bringing it back; nil: there was nothing to be brought back, or
+	// nobody has asked for it.
+	Mending *Mending
 }
 
 // Watch says how a lane is watched.
 type Watch struct {
-	Quiet time.Duration // how long nothing must happen until it is looked at
-	Every time.Duration // a look in any case, for what no event tells
-	Once  bool          // look once, and return
-	// See is told of each change of how the lane stands, and of the first look. It
-	// runs while the lane is open, and says whether it has changed it.
-	See func(ctx context.Context, l *lane.Lane, e Event) (changed bool, err error)
+	Quiet  time.Duration // how long nothing must happen until it is looked at
+	Every  time.Duration // a look in any case, for what no event tells
+	Once   bool          // look once, and return
+	Repair bool          // bring back what has changed, and set the block again
+	// See is told of each change of how the lane stands, of the first look, and of what came of
+	// bringing it back where that is new. It runs while the lane is open.
+	See func(ctx context.Context, l *lane.Lane, e Event) error
 	// Limit is told if the system cannot watch everything, and what helps.
 	Limit func(problem string)
 	// Turn, if set, is locked while it looks: for several watches at once.
 	Turn sync.Locker
 }
 
+// restless is how many times as long as it should be quiet a lane may change all the time, until
+// it is looked at all the same.
+const restless = 15
+
 // Run watches until ctx is done. The game's lock is held only while it looks. A folder
-// that is away is waited for; one that has taken its place is watched from then on.
+// that is away is waited for; one that has taken its place is watched from then on. What cannot
+// be brought back is tried again, at growing distances.
 func (w *Watch) Run(ctx context.Context, home *game.Home, name string, o lane.Options) error {
-	at := &watched{watch: w, home: home, name: name, lane: o.Lane}
+	at := &watched{watch: w, home: home, name: name, lane: o.Lane, mender: &mender{}, quiet: true}
 	defer at.close()
 	if err := at.arm(ctx); err != nil {
 		return err
@@ -54,12 +65,12 @@ func (w *Watch) Run(ctx context.Context, home *game.Home, name string, o lane.Op
 	if w.Once {
 		read = status.Whole
 	}
-	before, err := w.look(ctx, home, name, o, nil, read)
+	err := at.look(ctx, o, read)
 	if w.Once || ctx.Err() != nil || err != nil && !at.waits(err) {
 		return err
 	}
-	timer := time.NewTimer(w.pause(at.trouble, before))
-	defer timer.Stop()
+	t := newTimer(at.pause())
+	defer t.Stop()
 	for {
 		select {
 		case <-ctx.Done():
@@ -68,47 +79,93 @@ func (w *Watch) Run(ctx context.Context, home *game.Home, name string, o lane.Op
 			if err != nil {
 				w.Limit(limitAdvice(err))
 			}
-			timer.Reset(w.Quiet)
+			if at.quiet = t.put(w.Quiet, restless*w.Quiet); at.quiet {
+				continue
+			}
+		case <-at.news.beside:
+			t.soon(at.beside())
 			continue
-		case <-timer.C:
+		case <-t.C:
+			at.quiet = true
 		}
+		t.rest()
 		if at.moved() {
 			// Something may be filling it just now: it has to come to rest first.
 			if err := at.arm(ctx); err != nil {
 				at.waits(err)
 			}
-			timer.Reset(w.Quiet)
+			t.put(w.Quiet, restless*w.Quiet)
 			continue
 		}
-		now, err := w.look(ctx, home, name, o, before, more(before))
-		switch {
+		switch err := at.look(ctx, o, more(at.before)); {
 		case ctx.Err() != nil:
 			return nil
 		case errors.Is(err, game.ErrBusy):
 			// Another command is at work; its changes are looked at later.
-		case err != nil:
-			at.waits(err)
-		default:
-			if at.trouble != "" {
-				w.Limit(name + " can be looked at again")
-				at.trouble = ""
-			}
-			before = now
+		case err != nil && !at.waits(err):
+			return err
+		case err == nil && at.trouble != "":
+			w.Limit(name + " can be looked at again")
+			at.trouble = ""
 		}
-		timer.Reset(w.pause(at.trouble, before))
+		t.put(at.pause(), 0)
 	}
 }
 
-// pause is how long to wait for the next look: not long where something is in the way, or
-// is still unread.
-func (w *Watch) pause(trouble string, last *status.Status) time.Duration {
+// timer says when to look next.
+type timer struct {
+	*time.Timer
+	due   time.Time
+	since time.Time // of the first change that has not been looked at; zero: none
+}
+
+func newTimer(d time.Duration) *timer { return &timer{Timer: time.NewTimer(d), due: time.Now().Add(d)} }
+
+// put puts the next look off by d, and returns false where that has been done for longer than
+// most; with most 0 it is put off as often as you like.
+func (t *timer) put(d, most time.Duration) bool {
+	now := time.Now()
 	switch {
-	case trouble != "":
+	case most == 0:
+	case t.since.IsZero():
+		t.since = now
+	case now.Sub(t.since) > most:
+		return false
+	}
+	t.due = now.Add(d)
+	t.Reset(d)
+	return true
+}
+
+// soon makes the next look come no later than in d.
+func (t *timer) soon(d time.Duration) {
+	if time.Until(t.due) > d {
+		t.put(d, 0)
+	}
+}
+
+// rest says that it is looked at now.
+func (t *timer) rest() { t.since = time.Time{} }
+
+// pause is how long to wait for the next look: not long where something is in the way, is still
+// to be brought back, or is still unread.
+func (a *watched) pause() time.Duration {
+	w := a.watch
+	switch {
+	case a.trouble != "":
 		return min(w.Every, max(w.Quiet, time.Second))
-	case last != nil && !last.Sure():
+	case a.mending.waits():
+		return a.retry
+	case a.before != nil && !a.before.Sure():
 		return min(w.Every, w.Quiet)
 	}
 	return w.Every
+}
+
+// beside is how soon to look after something has changed beside the lane, or in files that nobody
+// misses: less soon each time that it came to nothing.
+func (a *watched) beside() time.Duration {
+	return min(a.watch.Every, a.watch.Quiet<<min(a.idle, 12))
 }
 
 // more says how much the next look reads: what a glance does, and at least one of the files
@@ -134,6 +191,12 @@ type watched struct {
 	news   *news
 	// trouble is what keeps it from being looked at; said once.
 	trouble string
+	mender  *mender
+	before  *status.Status // how it stood at the last look; nil: nobody has looked
+	mending *Mending       // what came of the last try to bring it back
+	retry   time.Duration  // how long to wait before it is tried again
+	quiet   bool           // nothing has changed for a moment
+	idle    int            // looks in a row that came to nothing
 }
 
 // arm listens to what happens in the folder that is in the lane's place now.
@@ -167,7 +230,7 @@ func (a *watched) moved() bool {
 
 // waits says what is in the way, once, and that it is waited for.
 func (a *watched) waits(err error) bool {
-	if errors.Is(err, state.ErrUnknown) || errors.Is(err, game.ErrSettings) {
+	if errors.Is(err, state.ErrUnknown) || errors.Is(err, game.ErrSettings) && a.before == nil {
 		return false
 	}
 	if text := err.Error(); text != a.trouble {
@@ -183,29 +246,92 @@ func (a *watched) close() {
 	}
 }
 
-// look opens the lane, and tells See if it stands otherwise than before.
-func (w *Watch) look(ctx context.Context, home *game.Home, name string, o lane.Options, before *status.Status, read int64) (*status.Status, error) {
+// look opens the lane, brings it back if it has to, and tells See what is new.
+func (a *watched) look(ctx context.Context, o lane.Options, read int64) error {
+	w := a.watch
 	if w.Turn != nil {
 		w.Turn.Lock()
 		defer w.Turn.Unlock()
 	}
-	l, err := entry.Open(ctx, home, name, o)
+	l, err := entry.Open(ctx, a.home, a.name, o)
 	if err != nil {
-		return nil, err
+		return err
 	}
+	return errors.Join(a.lookAt(ctx, l, o, read), l.Close())
+}
+
+func (a *watched) lookAt(ctx context.Context, l *lane.Lane, o lane.Options, read int64) error {
+	w := a.watch
 	s, err := status.Of(ctx, l, read)
-	if err == nil && (before == nil || sketch(before) != sketch(s)) {
-		var mended bool
-		mended, err = w.See(ctx, l, Event{Time: o.Now(), Status: s, Before: before})
-		if err == nil && mended {
-			// What was mended is no news; what has changed meanwhile is.
-			if now, statusErr := status.Of(ctx, l, status.Whole); statusErr == nil && !now.Trouble() {
-				s = now
-			}
+	if err != nil {
+		return err
+	}
+	news := a.before == nil || outline(a.before) != outline(s)
+	e := Event{Time: o.Now(), Status: s, Before: a.before}
+	if w.Repair && s.Build != nil && s.Trouble() {
+		e.Mending = a.mender.mend(ctx, l, s, a.before, a.quiet)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		news = news || e.Mending.sketch() != a.mending.sketch()
+	}
+	a.wait(e.Mending)
+	a.mending = e.Mending
+	a.before = s
+	if a.idle++; news {
+		a.idle = 0
+		if err := w.See(ctx, l, e); err != nil {
+			return err
 		}
 	}
-	return s, errors.Join(err, l.Close())
+	if e.Mending != nil && e.Mending.Done {
+		// What was mended is no news; what has changed meanwhile is.
+		if now, err := status.Of(ctx, l, status.Whole); err == nil && (!now.Trouble() || e.Mending.waits()) {
+			a.before = now
+		}
+		rest := *e.Mending
+		rest.Done, rest.Stayed = false, nil // told
+		a.mending = &rest
+	}
+	return nil
 }
+
+// wait sets how long to wait before the lane is brought back again: twice as long each time.
+func (a *watched) wait(m *Mending) {
+	first := max(a.watch.Quiet, time.Second)
+	switch {
+	case !m.waits() || !a.mending.waits() || m.sketch() != a.mending.sketch():
+		a.retry = first
+	default:
+		a.retry = 2 * a.retry
+	}
+	a.retry = min(a.retry, max(first, a.watch.Every))
+}
+
+// outline sums up how a lane stands as far as it is news: which files differ, not how.
+func outline(s *status.Status) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%v", s.Pin)
+	if d := s.Drift; d != nil {
+		for _, list := range [][]plan.Entry{d.Altered, d.Missing, d.Extra} {
+			for _, e := range list {
+				b.WriteString(e.Path)
+				b.WriteByte(0)
+			}
+			b.WriteByte(1)
+		}
+		if u := d.Update; u != nil {
+			fmt.Fprintf(&b, "%s %d %d", u.Build.UID, u.Done, u.Of)
+		}
+		fmt.Fprintf(&b, "%v", d.Sure())
+	}
+	for _, h := range s.Block {
+		fmt.Fprintf(&b, " %s %v", h.Rule.Kind, h.Holds)
+	}
+	return b.String()
+}
+
+func broken(b block.State) bool { return !b.Holds }
 
 // sketch sums up how a lane stands, to be compared.
 func sketch(s *status.Status) string {

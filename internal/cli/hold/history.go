@@ -10,7 +10,6 @@ import (
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/view"
 	"morvant/internal/game"
-	"morvant/internal/lane"
 	"morvant/internal/state"
 )
 
@@ -117,7 +116,7 @@ func (a commands) history(ctx context.Context, c *cli.Command, home *game.Home, 
 		}
 		t := h.Totals
 		rows = append(rows, []string{
-			fmt.Sprint(h.ID), view.Day(h.Made), lane.Describe(h),
+			fmt.Sprint(h.ID), view.Day(h.Made), view.Change(h),
 			view.Comma(t.Replaced), view.Comma(t.Added), view.Comma(t.Removed), view.Comma(t.Moved), view.Size(t.Written), standing,
 		})
 	}

@@ -35,6 +35,7 @@ func (a commands) launchCommand() *cli.Command {
 			&cli.BoolFlag{Name: "check-only", Usage: "check, and start nothing"},
 			&cli.StringFlag{Name: "through", Usage: "start this `COMMAND` instead: the launcher"},
 			&cli.DurationFlag{Name: "wait", Usage: "how long to wait until the game has said its version", Value: 3 * time.Second},
+			&cli.DurationFlag{Name: "look-again", Usage: "how long after its end to look once more: some launchers update then; 0: look only at its end", Value: 3 * time.Second},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			to, args, err := a.laneToLaunch(c)
@@ -61,7 +62,9 @@ func (a commands) launchCommand() *cli.Command {
 			if c.Bool("check-only") {
 				return nil
 			}
-			return a.launch(ctx, c, g, args)
+			err = a.launch(ctx, c, g, args)
+			a.lookAfter(ctx, c, home, name)
+			return err
 		},
 	}
 }
@@ -196,6 +199,46 @@ func (a commands) launch(ctx context.Context, c *cli.Command, g *game.Game, args
 		return &app.ExitCode{Code: exit.ExitCode()}
 	}
 	return err
+}
+
+// lookAfter looks at the folder once the game has ended, and a little later, and says where it is
+// not as it should be: an update may begin at that very moment.
+func (a commands) lookAfter(ctx context.Context, c *cli.Command, home *game.Home, name string) {
+	said := ""
+	looks := []time.Duration{0}
+	if again := c.Duration("look-again"); again > 0 {
+		looks = append(looks, again)
+	}
+	for _, later := range looks {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(later):
+		}
+		message, err := a.unfit(ctx, c, home, name)
+		switch {
+		case errors.Is(err, game.ErrBusy): // a watch, which tells by itself
+		case err != nil:
+			a.Note("Note: %s", view.OneLine(err))
+		case message != "" && message != said:
+			a.Note("After the game: %s. morvant verify --repair brings it back.", message)
+			said = message
+		}
+	}
+}
+
+// unfit says how a held lane is not as it should be; empty if it is.
+func (a commands) unfit(ctx context.Context, c *cli.Command, home *game.Home, name string) (message string, err error) {
+	session, err := a.OpenLaneOf(ctx, c, home, name, app.ToLook)
+	if err != nil {
+		return "", err
+	}
+	defer session.Close(&err)
+	s, err := status.Of(ctx, session.Lane, status.Glance)
+	if err != nil || !s.Trouble() {
+		return "", err
+	}
+	return view.DescribeEvent(s), nil
 }
 
 // reported says which version the game has said to be since it was started.

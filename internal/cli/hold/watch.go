@@ -20,9 +20,6 @@ import (
 	"morvant/internal/cli/view"
 	"morvant/internal/game"
 	"morvant/internal/lane"
-	"morvant/internal/lane/change"
-	"morvant/internal/lane/guard"
-	"morvant/internal/lane/status"
 	"morvant/internal/watch"
 )
 
@@ -80,7 +77,7 @@ func (a commands) watch(ctx context.Context, c *cli.Command, home *game.Home, na
 	for _, name := range names {
 		w := &watcher{app: a.App, c: c}
 		watch := &watch.Watch{
-			Quiet: c.Duration("calm"), Every: c.Duration("every"), Once: c.Bool("once"), See: w.see, Turn: &turn,
+			Quiet: c.Duration("calm"), Every: c.Duration("every"), Once: c.Bool("once"), Repair: c.Bool("repair"), See: w.see, Turn: &turn,
 			Limit: func(problem string) { a.Note("Note: %s", problem) },
 		}
 		o := a.LaneOptions(c)
@@ -107,26 +104,16 @@ func (a commands) watch(ctx context.Context, c *cli.Command, home *game.Home, na
 	return nil
 }
 
-// see tells of one event, and mends.
-func (w *watcher) see(ctx context.Context, l *lane.Lane, e watch.Event) (mended bool, err error) {
-	s := e.Status
+// see tells of one event.
+func (w *watcher) see(ctx context.Context, l *lane.Lane, e watch.Event) error {
+	s, m := e.Status, e.Mending
 	message, trouble := view.DescribeEvent(s), s.Trouble()
-	w.differs = trouble || !s.Sure()
-	if e.Before == nil && !w.differs && !w.c.Bool("json") {
+	w.differs = (trouble || !s.Sure()) && (m == nil || !m.Done || len(m.Left) > 0 || m.LeftBlock)
+	if e.Before == nil && !w.differs && m == nil && !w.c.Bool("json") {
 		w.app.Note("%s", message)
-		return false, nil
+		return nil
 	}
-	if trouble && w.c.Bool("repair") && s.Build != nil {
-		if mended, err = w.mend(ctx, l, s); err != nil {
-			if ctx.Err() != nil {
-				return false, ctx.Err()
-			}
-			message += fmt.Sprintf("; it could not be mended: %s", view.OneLine(err))
-		} else if mended {
-			message += "; brought back to " + s.Build.Label
-			w.differs = false
-		}
-	}
+	message += view.DescribeMending(s, m, w.c.Bool("once"))
 	if command := w.c.String("notice"); command != "" && trouble {
 		words := strings.Fields(command)
 		if err := exec.CommandContext(ctx, words[0], append(words[1:], message)...).Run(); err != nil {
@@ -135,33 +122,9 @@ func (w *watcher) see(ctx context.Context, l *lane.Lane, e watch.Event) (mended 
 	}
 	if !w.c.Bool("json") {
 		w.app.Say("%s  %s", e.Time.Local().Format("15:04:05"), message)
-		return mended, nil
+		return nil
 	}
-	j := view.EventJSON{Schema: "morvant-event/1", Time: e.Time, Game: l.Game.Name, Drifted: s.Drift != nil && s.Drift.Any(), Block: view.ToBlockJSON(s.Block), Message: message, Mended: mended}
-	if s.Build != nil {
-		j.Build = s.Build.Label
-	}
-	if d := view.ToDrift(s.Drift); d != nil {
-		j.Files, j.Unread, j.Update = len(d.Altered)+len(d.Missing), len(d.Unread), d.Update
-	}
-	return mended, json.NewEncoder(w.app.Stdout).Encode(j)
-}
-
-// mend brings the lane back and sets the block again.
-func (w *watcher) mend(ctx context.Context, l *lane.Lane, s *status.Status) (bool, error) {
-	err := guard.Loosen(ctx, l)
-	switch {
-	case err != nil:
-	case s.Drift.Any():
-		var p *change.Proposal
-		if p, err = change.ProposeRepair(ctx, l, nil); err == nil {
-			err = change.CarryOut(ctx, l, p) // which sees to the block as well
-		}
-	default:
-		err = guard.Block(ctx, l)
-	}
-	err = errors.Join(err, guard.Tighten(context.WithoutCancel(ctx), l))
-	return err == nil, err
+	return json.NewEncoder(w.app.Stdout).Encode(view.ToEventJSON(e, message))
 }
 
 // showInstall prints what a system needs to run the watch by itself.

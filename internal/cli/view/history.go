@@ -1,8 +1,10 @@
 package view
 
 import (
+	"fmt"
 	"time"
 
+	"morvant/internal/lane"
 	"morvant/internal/state"
 )
 
@@ -28,4 +30,12 @@ func ToHistoryJSON(name string, list []*state.Change) any {
 		Game    string        `json:"game"`
 		Changes []historyItem `json:"changes"`
 	}{"morvant-history/1", name, items}
+}
+
+// Change names a change, and says how often it was made one time like the other.
+func Change(c *state.Change) string {
+	if c.Totals.Times > 1 {
+		return fmt.Sprintf("%s, %d times", lane.Describe(c), c.Totals.Times)
+	}
+	return lane.Describe(c)
 }

@@ -227,6 +227,9 @@ func unsettable(l *lane.Lane, p *Proposal) {
 // recordChange records a change, and whether the lane follows updates from now on: it
 // does if nothing holds it and no other lane does.
 func recordChange(ctx context.Context, l *lane.Lane, c *state.Change) error {
+	if err := repeats(ctx, l, c); err != nil {
+		return err
+	}
 	if err := l.Home.RecordChange(ctx, c); err != nil {
 		return err
 	}

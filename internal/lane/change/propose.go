@@ -7,6 +7,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
+	"morvant/internal/lane/status"
 	"morvant/internal/plan"
 	"morvant/internal/scan"
 	"morvant/internal/state"
@@ -239,7 +240,30 @@ func repaired(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build
 	if err != nil {
 		return nil, err
 	}
+	if owned, err = updatesOwn(ctx, l, owned, tree, b, pin); err != nil {
+		return nil, err
+	}
 	return &target{want: want, owned: owned, clean: pin.Clean, exact: pin.Exact, tree: tree, composed: to}, nil
+}
+
+// updatesOwn adds to owned what is just as in the snapshot to which the lane has drifted: as if it
+// were held to that, and pinned to the other.
+func updatesOwn(ctx context.Context, l *lane.Lane, owned plan.State, t *scan.Tree, b *state.Build, pin state.Pin) (plan.State, error) {
+	d, err := status.DriftOf(ctx, l, t, b, pin)
+	if err != nil || d.Update == nil || d.Update.Build.Channel != "" {
+		return owned, err
+	}
+	m, err := d.Update.Build.ReadManifest(ctx, l.Store)
+	if err != nil {
+		return nil, err
+	}
+	add := make(map[string]plan.Node)
+	for _, f := range m.Files {
+		if e := t.Entry(f.Path); e != nil && e.Known && e.Kind == scan.File && e.Digest == f.Digest {
+			add[f.Path] = plan.Node{Kind: plan.File, Size: f.Size, Digest: f.Digest}
+		}
+	}
+	return owned.With(add), nil
 }
 
 // maxSteps bounds the encoded steps of a change, in bytes.

@@ -279,6 +279,7 @@ func CheckAdditions(pin state.Pin, r rules.Rules) error {
 // where a keep rule would leave the file alone.
 func Rules(l *lane.Lane, c *Composed) rules.Rules {
 	r := l.Game.Rules()
+	r.Leave = l.Leave
 	if c != nil {
 		r.Except = c.edited
 	}

@@ -146,8 +146,16 @@ func trust(ctx context.Context, l *lane.Lane, is *state.Lane) error {
 	if err != nil {
 		return err
 	}
+	like := ""
+	if known > 0 && float64(there) < resembles*float64(known) {
+		if like, err = likeBuild(ctx, l); err != nil {
+			return err
+		}
+	}
 	switch {
 	case known == 0:
+	case like != "":
+		l.Tell("The marker of %s was gone; what is in the folder is like %s, a build of it, and the marker is written again.", l.Title(), like)
 	case float64(there) >= resembles*float64(known):
 		l.Tell("The marker of %s was gone; what is in the folder tells that it is the one, and the marker is written again.", l.Title())
 	default:
@@ -188,6 +196,33 @@ func familiar(ctx context.Context, l *lane.Lane) (known, there int, err error) {
 		}
 	}
 	return len(sizes), there, nil
+}
+
+// likeBuild names a known build of the game of which most files stand in the folder, by path and
+// size; empty if there is none.
+func likeBuild(ctx context.Context, l *lane.Lane) (string, error) {
+	known, err := compose.Known(ctx, l.Home, l.Store, l.Game)
+	if err != nil {
+		return "", err
+	}
+	for _, k := range known {
+		files, there := 0, 0
+		for _, p := range k.Parts {
+			if !p.Required {
+				continue
+			}
+			for _, f := range p.Manifest.Files {
+				files++
+				if _, stamp, err := scan.Look(l.Root, f.Path); err == nil && stamp.Size == f.Size {
+					there++
+				}
+			}
+		}
+		if files > 0 && float64(there) >= resembles*float64(files) {
+			return k.Build.Label, nil
+		}
+	}
+	return "", nil
 }
 
 // Moved tells Morvant that the live folder of a game has come from was to where its
