@@ -15,7 +15,14 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// How long something is waited for that a program in the background does, and how often looked.
+const (
+	waitLong = 60 * time.Second
+	waitStep = 100 * time.Millisecond
+)
+
 type watchEvent struct {
+	Gone    []any
 	Message string
 	Drifted bool
 	Mended  bool

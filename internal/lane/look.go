@@ -64,7 +64,8 @@ func (l *Lane) Read(ctx context.Context, t *scan.Tree, q scan.Request) error {
 	if l.Strange != "" {
 		return err // what is remembered is about another folder
 	}
-	return errors.Join(err, l.Cache.Remember(context.WithoutCancel(ctx), l.CacheKey(), t))
+	ctx = context.WithoutCancel(ctx)
+	return errors.Join(err, l.noteGone(ctx, t), l.Cache.Remember(ctx, l.CacheKey(), t))
 }
 
 // IgnoresCase finds out whether the folder does, with the marker as probe; without one

@@ -7,10 +7,12 @@ import (
 	"encoding/binary"
 	"errors"
 	"path"
+	"slices"
 	"time"
 
 	"morvant/internal/database"
 	"morvant/internal/digest"
+	"morvant/internal/manifest"
 	"morvant/internal/problem"
 )
 
@@ -101,6 +103,31 @@ func (c *Cache) Recall(ctx context.Context, root string, t *Tree) error {
 		}
 	}
 	return nil
+}
+
+// Lost lists the files that were remembered when the folder's tree was last recalled and that are
+// not in it, unless their content is there under another name.
+func (c *Cache) Lost(root string, t *Tree) []manifest.File {
+	var lost []manifest.File
+	for dir, row := range c.recalled[root] {
+		remembered := make(map[string]cached)
+		decodeDir(dir, row, remembered)
+		for p, was := range remembered {
+			if t.Entry(p) == nil {
+				lost = append(lost, manifest.File{Path: p, Size: was.stamp.Size, Digest: was.digest})
+			}
+		}
+	}
+	if len(lost) == 0 {
+		return nil
+	}
+	there := make(map[digest.Digest]bool)
+	for i := range t.Entries {
+		if e := &t.Entries[i]; e.Known {
+			there[e.Digest] = true
+		}
+	}
+	return slices.DeleteFunc(lost, func(f manifest.File) bool { return there[f.Digest] })
 }
 
 // Files returns the sizes of the files that are remembered of a folder, by path.

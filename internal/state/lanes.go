@@ -225,7 +225,7 @@ func (st *State) EndSwitch(ctx context.Context, game string) error {
 }
 
 // laneTables are the tables that name a lane beside the table of lanes.
-var laneTables = []string{"change", "block", "begun", "saves"}
+var laneTables = []string{"change", "block", "begun", "own", "gone", "saves"}
 
 // RenameLane gives a lane another name.
 func (st *State) RenameLane(ctx context.Context, game, from, to string) error {
@@ -263,7 +263,7 @@ func (st *State) ForgetLane(ctx context.Context, game, lane string) error {
 	}
 	defer tx.Rollback()
 	// Backups of saves outlive the lane.
-	for _, query := range append(each(laneTables[:3], `DELETE FROM %s WHERE game = ? AND lane = ?`), `DELETE FROM lane WHERE game = ? AND name = ?`) {
+	for _, query := range append(each(laneTables[:5], `DELETE FROM %s WHERE game = ? AND lane = ?`), `DELETE FROM lane WHERE game = ? AND name = ?`) {
 		if _, err := tx.ExecContext(ctx, query, game, lane); err != nil {
 			return err
 		}

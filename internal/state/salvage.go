@@ -32,6 +32,7 @@ var salvaged = []struct {
 	{"restoring", []string{"body"}, nil},
 	{"begun", []string{"body"}, nil},
 	{"own_note", nil, nil},
+	{"own", nil, []string{"manifest", "attributes"}},
 }
 
 // Salvage copies every row that can be read and is of use, and returns how many.
@@ -118,6 +119,9 @@ func (st *State) ReadAll(ctx context.Context, names []string) error {
 		return err
 	}
 	if _, err := st.Backups(ctx, ""); err != nil {
+		return err
+	}
+	if _, err := st.Owned(ctx, "", ""); err != nil {
 		return err
 	}
 	if _, err := st.Begun(ctx, ""); err != nil {

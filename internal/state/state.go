@@ -58,10 +58,18 @@ ALTER TABLE change ADD COLUMN notes TEXT NOT NULL DEFAULT '';
 CREATE TABLE fact (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 `, `
 ALTER TABLE build ADD COLUMN doubt TEXT NOT NULL DEFAULT '';
+CREATE TABLE own (
+	id INTEGER PRIMARY KEY AUTOINCREMENT, game TEXT NOT NULL, lane TEXT NOT NULL, made INTEGER NOT NULL,
+	manifest BLOB NOT NULL, attributes BLOB NOT NULL, files INTEGER NOT NULL, bytes INTEGER NOT NULL
+);
+CREATE TABLE gone (game TEXT, lane TEXT, path TEXT, bytes INTEGER NOT NULL, noticed INTEGER NOT NULL, PRIMARY KEY (game, lane, path)) WITHOUT ROWID;
 `}}
 
 // State is the open database of what is remembered: builds, lanes, changes, backups.
-type State struct{ DB *sql.DB }
+type State struct {
+	DB *sql.DB
+	PlayerFiles
+}
 
 // Open opens the database in a file, and makes it if there is none.
 func Open(ctx context.Context, file string) (*State, error) {
@@ -69,7 +77,7 @@ func Open(ctx context.Context, file string) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &State{db}, nil
+	return &State{DB: db, PlayerFiles: PlayerFiles{db}}, nil
 }
 
 // NewUID returns a name that no other build or change has.
@@ -304,7 +312,7 @@ func (st *State) ForgetGame(ctx context.Context, name string) error {
 		return err
 	}
 	defer tx.Rollback()
-	for _, query := range []string{`DELETE FROM build WHERE game = ?`, `DELETE FROM lane WHERE game = ?`, `DELETE FROM change WHERE game = ?`, `DELETE FROM own_note WHERE game = ?`, `DELETE FROM block WHERE game = ?`, `DELETE FROM live WHERE game = ?`, `DELETE FROM saves WHERE game = ?`, `DELETE FROM restoring WHERE game = ?`, `DELETE FROM begun WHERE game = ?`} {
+	for _, query := range []string{`DELETE FROM build WHERE game = ?`, `DELETE FROM lane WHERE game = ?`, `DELETE FROM change WHERE game = ?`, `DELETE FROM own_note WHERE game = ?`, `DELETE FROM block WHERE game = ?`, `DELETE FROM live WHERE game = ?`, `DELETE FROM saves WHERE game = ?`, `DELETE FROM restoring WHERE game = ?`, `DELETE FROM begun WHERE game = ?`, `DELETE FROM own WHERE game = ?`, `DELETE FROM gone WHERE game = ?`} {
 		if _, err := tx.ExecContext(ctx, query, name); err != nil {
 			return err
 		}

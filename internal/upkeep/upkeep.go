@@ -67,15 +67,16 @@ func references(ctx context.Context, home *game.Home, s *store.Store, visit func
 		r := &reference{label: b.Label + " of " + b.Game, list: b.Manifest, build: b}
 		m, err := b.ReadManifest(ctx, s)
 		if err == nil {
-			for _, f := range m.Files {
-				r.content = append(r.content, plan.Entry{Path: f.Path, Node: plan.Node{Kind: plan.File, Size: f.Size, Digest: f.Digest}})
-			}
+			r.content = contentOf(m)
 		}
 		if err := visit(r, err); err != nil {
 			return err
 		}
 	}
 	if err := savesReferences(ctx, home, s, visit); err != nil {
+		return err
+	}
+	if err := ownReferences(ctx, home, s, visit); err != nil {
 		return err
 	}
 	changes, err := home.History(ctx, "", "")
@@ -110,9 +111,7 @@ func savesReferences(ctx context.Context, home *game.Home, s *store.Store, visit
 			r := &reference{label: fmt.Sprintf("backup %d of the saves of %s", b.ID, b.Game), list: p.Manifest, also: p.Attributes}
 			m, err := (&saves.Archive{Store: s}).Manifest(ctx, p)
 			if err == nil {
-				for _, f := range m.Files {
-					r.content = append(r.content, plan.Entry{Path: f.Path, Node: plan.Node{Kind: plan.File, Size: f.Size, Digest: f.Digest}})
-				}
+				r.content = contentOf(m)
 			}
 			if err := visit(r, err); err != nil {
 				return err
@@ -120,6 +119,33 @@ func savesReferences(ctx context.Context, home *game.Home, s *store.Store, visit
 		}
 	}
 	return nil
+}
+
+// ownReferences lists what the records of players' own files need.
+func ownReferences(ctx context.Context, home *game.Home, s *store.Store, visit func(r *reference, err error) error) error {
+	list, err := home.Owned(ctx, "", "")
+	if err != nil {
+		return err
+	}
+	for _, o := range list {
+		r := &reference{label: fmt.Sprintf("your own files of %s, of %s", o.Game, o.Made.Format("2006-01-02 15:04")), list: o.Manifest, also: o.Attributes}
+		m, err := (&state.Build{Label: r.label, Manifest: o.Manifest}).ReadManifest(ctx, s)
+		if err == nil {
+			r.content = contentOf(m)
+		}
+		if err := visit(r, err); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func contentOf(m *manifest.Manifest) []plan.Entry {
+	var list []plan.Entry
+	for _, f := range m.Files {
+		list = append(list, plan.Entry{Path: f.Path, Node: plan.Node{Kind: plan.File, Size: f.Size, Digest: f.Digest}})
+	}
+	return list
 }
 
 func readSteps(ctx context.Context, s *store.Store, c *state.Change) ([]plan.Step, error) {

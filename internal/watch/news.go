@@ -28,14 +28,18 @@ type news struct {
 	watcher *fsnotify.Watcher
 }
 
-// newsOf watches every folder of the lane in dir. limit is told if that is not possible.
-func newsOf(g *game.Game, dir string, limit func(why string)) *news {
+// newsOf watches every folder of the lane in dir, and those that are named beside it. limit is told
+// if that is not possible.
+func newsOf(g *game.Game, dir string, limit func(why string), also ...string) *news {
 	watcher, err := fsnotify.NewWatcher()
 	if err != nil {
 		limit(limitAdvice(err))
 		return &news{}
 	}
 	errs := []error{addFolders(watcher, dir)}
+	for _, p := range also {
+		errs = append(errs, addFolders(watcher, p))
+	}
 	home, _ := os.UserHomeDir()
 	at := block.Site{Dir: dir, Home: home}
 	for _, r := range g.Block {

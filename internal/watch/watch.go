@@ -15,6 +15,7 @@ import (
 	"morvant/internal/block"
 	"morvant/internal/game"
 	"morvant/internal/lane"
+	"morvant/internal/lane/backup"
 	"morvant/internal/lane/entry"
 	"morvant/internal/lane/status"
 	"morvant/internal/plan"
@@ -43,6 +44,8 @@ type Watch struct {
 	See func(ctx context.Context, l *lane.Lane, e Event) error
 	// Limit is told if the system cannot watch everything, and what helps.
 	Limit func(problem string)
+	// Kept is told what has been recorded of the player's own files and saves; nil: nothing is.
+	Kept func(what string)
 	// Turn, if set, is locked while it looks: for several watches at once.
 	Turn sync.Locker
 }
@@ -197,6 +200,7 @@ type watched struct {
 	retry   time.Duration  // how long to wait before it is tried again
 	quiet   bool           // nothing has changed for a moment
 	idle    int            // looks in a row that came to nothing
+	own     keeper
 }
 
 // arm listens to what happens in the folder that is in the lane's place now.
@@ -213,9 +217,20 @@ func (a *watched) arm(ctx context.Context) error {
 	a.dir = g.Folder(is)
 	a.folder, _ = os.Stat(a.dir)
 	a.news = &news{}
-	if !a.watch.Once && a.folder != nil {
-		a.news = newsOf(g, a.dir, a.watch.Limit)
+	if a.watch.Once || a.folder == nil {
+		return nil
 	}
+	var also []string
+	if f, err := backup.Finder(ctx, a.home, g, is.Name, a.dir); err == nil && is.Live {
+		places, _, err := f.Find()
+		for _, p := range places {
+			also = append(also, p.In(a.dir))
+		}
+		if err != nil {
+			a.watch.Limit(fmt.Sprintf("the saves are not watched: %v", err))
+		}
+	}
+	a.news = newsOf(g, a.dir, a.watch.Limit, also...)
 	return nil
 }
 
@@ -284,6 +299,11 @@ func (a *watched) lookAt(ctx context.Context, l *lane.Lane, o lane.Options, read
 			return err
 		}
 	}
+	if w.Kept != nil && a.quiet {
+		if err := a.own.record(ctx, l, w); err != nil {
+			w.Limit(fmt.Sprintf("your own files are not recorded: %v", err))
+		}
+	}
 	if e.Mending != nil && e.Mending.Done {
 		// What was mended is no news; what has changed meanwhile is.
 		if now, err := status.Of(ctx, l, status.Whole); err == nil && (!now.Trouble() || e.Mending.waits()) {
@@ -327,6 +347,10 @@ func outline(s *status.Status) string {
 	}
 	for _, h := range s.Block {
 		fmt.Fprintf(&b, " %s %v", h.Rule.Kind, h.Holds)
+	}
+	for _, g := range s.Gone {
+		b.WriteString(g.Path)
+		b.WriteByte(0)
 	}
 	return b.String()
 }

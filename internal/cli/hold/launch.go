@@ -125,6 +125,9 @@ func (a commands) fit(ctx context.Context, c *cli.Command, home *game.Home, name
 			return err
 		}
 	}
+	if gone := view.GoneLine(s); gone != "" {
+		a.Note("%s", gone)
+	}
 	a.Note("%s", view.Headline(s))
 	if line := view.BlockLine(s); line != "" {
 		a.Note("  updates: %s", line)

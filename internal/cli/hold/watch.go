@@ -79,6 +79,7 @@ func (a commands) watch(ctx context.Context, c *cli.Command, home *game.Home, na
 		watch := &watch.Watch{
 			Quiet: c.Duration("calm"), Every: c.Duration("every"), Once: c.Bool("once"), Repair: c.Bool("repair"), See: w.see, Turn: &turn,
 			Limit: func(problem string) { a.Note("Note: %s", problem) },
+			Kept:  func(what string) { a.Note("%s: %s.", name, what) },
 		}
 		o := a.LaneOptions(c)
 		o.Remake = func(gone *lane.GoneError) error {

@@ -17,6 +17,8 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
+	"morvant/internal/lane/status"
+	"morvant/internal/problem"
 	"morvant/internal/ref"
 )
 
@@ -26,9 +28,9 @@ const takeAsk = "ask"
 func (a commands) carryCommand() *cli.Command {
 	return &cli.Command{
 		Name: "carry", Usage: "bring your own files of another lane, snapshot or folder here", ArgsUsage: "FROM [PATTERN...]", Category: app.GroupLanes,
-		Description: "Example: morvant carry lane/main\n         morvant carry snapshot/1.1.1 \"Mods/**\" --conflict newer\n         morvant carry \"/games/Quay (copy)\" \"Harbours/**\"\n\n" +
+		Description: "Example: morvant carry lane/main\n         morvant carry snapshot/1.1.1 \"Mods/**\" --conflict newer\n         morvant carry \"/games/Quay (copy)\" \"Harbours/**\"\n         morvant carry own\n\n" +
 			"Your own are files under keep rules, and others that no known build has. Files that are here and differ stay, or\n" +
-			"give way if --conflict says so: newer, theirs, mine, or ask.",
+			"give way if --conflict says so: newer, theirs, mine, or ask. FROM own is what morvant watch has recorded of this lane.",
 		Flags: append(app.ChangeFlags(), &cli.StringFlag{Name: "conflict", Usage: "which wins where both sides have a file: `WHICH` of ask, newer, theirs, mine",
 			Value: takeAsk, Validator: app.OneOf(takeAsk, string(change.TakeNewer), string(change.TakeTheirs), string(change.TakeMine))}),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
@@ -51,8 +53,30 @@ func (a commands) carryCommand() *cli.Command {
 	}
 }
 
-// carrySource finds what is meant: lane/NAME, a folder, or a snapshot.
+// ownFiles stands for what a watch has recorded of the player's own files.
+const ownFiles = "own"
+
+var errNoOwn = problem.New("no watch has recorded your own files yet", "A snapshot has them: morvant carry snapshot/LABEL")
+
+// carrySource finds what is meant: own, lane/NAME, a folder, or a snapshot.
 func (a commands) carrySource(ctx context.Context, home *game.Home, l *lane.Lane, text string) (*change.Origin, error) {
+	if text == ownFiles {
+		s, err := status.Of(ctx, l, status.Glance)
+		if err != nil {
+			return nil, err
+		}
+		if s.Back != nil && s.Back.Own != nil {
+			return change.FromOwn(ctx, l, s.Back.Own)
+		}
+		list, err := home.Owned(ctx, l.Game.Name, l.Name)
+		if err != nil {
+			return nil, err
+		}
+		if len(list) == 0 {
+			return nil, errNoOwn
+		}
+		return change.FromOwn(ctx, l, list[0])
+	}
 	r, err := ref.Parse(text)
 	if err == nil && r.Kind == ref.Lane {
 		return change.FromLane(ctx, l, r.Name)

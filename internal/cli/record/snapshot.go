@@ -39,6 +39,10 @@ func (a commands) snapshotCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			// What is gone is not missed in what is recorded as it is.
+			if err := l.Home.ForgetGone(ctx, l.Game.Name, l.Name); err != nil {
+				return err
+			}
 			return a.showSnapshot(c, l, s)
 		},
 	}

@@ -16,7 +16,9 @@ import (
 func (a commands) statusCommand() *cli.Command {
 	return &cli.Command{
 		Name: "status", Usage: "how the game stands: build, drift, last change", Category: app.GroupRecord,
-		Description: "Example: morvant status\n\nExit code 3 says that the folder differs from what it is held to, or that files were touched\nand are too large to be read in passing.",
+		Description: "Example: morvant status\n\nExit code 3 says that the folder differs from what it is held to, or that files were touched\nand are too large to be read in passing.\n" +
+			"Files of yours that somebody else has taken away are told first, until they are back or you say --seen.",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "seen", Usage: "what is told of as gone is gone on purpose: tell no more of it"}},
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			if _, err := app.Arguments(c, 0, 0); err != nil {
 				return err
@@ -27,6 +29,11 @@ func (a commands) statusCommand() *cli.Command {
 			}
 			defer session.Close(&err)
 			l := session.Lane
+			if c.Bool("seen") {
+				if err := l.Home.ForgetGone(ctx, l.Game.Name, l.Name); err != nil {
+					return err
+				}
+			}
 			s, err := status.Of(ctx, l, status.Glance)
 			if err != nil {
 				return err
@@ -47,7 +54,7 @@ func (a commands) showStatus(c *cli.Command, s *status.Status) error {
 		j := view.StatusJSON{
 			Schema: "morvant-status/1", Game: s.Game.Name, Live: s.Game.Live, Lane: s.Lane, Folder: s.Dir, Held: s.Build != nil,
 			Drift: view.ToDrift(s.Drift), Drifted: s.Drift != nil && s.Drift.Any(),
-			Files: s.Files, Bytes: s.Bytes, Running: s.Running, Block: view.ToBlockJSON(s.Block), Looked: s.Looked,
+			Files: s.Files, Bytes: s.Bytes, Running: s.Running, Block: view.ToBlockJSON(s.Block), Looked: s.Looked, Gone: view.ToGone(s.Gone),
 			Waiting: s.Waiting, Says: s.Says, SaysBy: s.SaysBy.Source, Overlays: s.Pin.Overlays, Companions: s.Pin.Companions, Edits: s.Pin.Edits, Keep: s.Pin.Keep,
 		}
 		if s.Build != nil {
@@ -58,6 +65,9 @@ func (a commands) showStatus(c *cli.Command, s *status.Status) error {
 			j.Equals = s.Equals.Label
 		}
 		return a.Emit(j)
+	}
+	if gone := view.GoneLine(s); gone != "" {
+		a.Say("%s", view.Paint(view.Bad, gone))
 	}
 	a.Say("%s", view.Headline(s))
 	last := ""

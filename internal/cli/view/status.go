@@ -93,6 +93,8 @@ type StatusJSON struct {
 	Running bool        `json:"running"`
 	Block   []BlockJSON `json:"block"`
 	Looked  time.Time   `json:"looked"`
+	// Gone are files of the player's that somebody else has taken away.
+	Gone []GoneJSON `json:"gone,omitempty"`
 	// Says is the version that the game itself gives, where its content does not tell.
 	Waiting string `json:"waiting,omitempty"` // update that the launcher has
 	Says    string `json:"says,omitempty"`
@@ -102,6 +104,22 @@ type StatusJSON struct {
 	Companions []state.Companion `json:"companions,omitempty"`
 	Edits      []state.Edit      `json:"edits,omitempty"`
 	Keep       []string          `json:"keep,omitempty"`
+}
+
+// GoneJSON is such a file.
+type GoneJSON struct {
+	Path    string    `json:"path"`
+	Bytes   int64     `json:"bytes"`
+	Noticed time.Time `json:"noticed"`
+}
+
+// ToGone makes their list.
+func ToGone(list []state.Gone) []GoneJSON {
+	var out []GoneJSON
+	for _, g := range list {
+		out = append(out, GoneJSON{g.Path, g.Bytes, g.Noticed})
+	}
+	return out
 }
 
 // LaneLine names the lane, where a game has more than one.
@@ -133,6 +151,47 @@ func FolderWord(s *status.Status) string {
 		return "live folder"
 	}
 	return "folder"
+}
+
+// GoneLine tells of files of the player's that somebody else has taken away, and what brings them
+// back; empty if there are none.
+func GoneLine(s *status.Status) string {
+	n := len(s.Gone)
+	if n == 0 {
+		return ""
+	}
+	since := s.Gone[0].Noticed
+	var names []string
+	for _, g := range s.Gone {
+		names = append(names, g.Path)
+		if g.Noticed.Before(since) {
+			since = g.Noticed
+		}
+	}
+	list := names[0]
+	if n > 1 {
+		list += fmt.Sprintf(" and %d more", n-1)
+	}
+	line := fmt.Sprintf("%s of yours %s gone (%s), noticed %s.", Count(n, "file"), isOrAre(n), list, Day(since))
+	switch b := s.Back; {
+	case b == nil:
+		return line + " No record has " + Them(n) + "."
+	case b.Own != nil && b.Files == n:
+		return line + " Bring " + Them(n) + " back: morvant carry own"
+	case b.Own != nil:
+		return line + fmt.Sprintf(" Bring %s of them back: morvant carry own", Comma(b.Files))
+	case b.Files == n:
+		return line + " Bring " + Them(n) + " back: morvant carry " + b.Build.Name()
+	default:
+		return line + fmt.Sprintf(" Bring %s of them back: morvant carry %s", Comma(b.Files), b.Build.Name())
+	}
+}
+
+func isOrAre(n int) string {
+	if n == 1 {
+		return "is"
+	}
+	return "are"
 }
 
 // Headline is the first sentence of status.
@@ -204,6 +263,9 @@ func Unread(d *status.Drift) string {
 // DescribeEvent says in one line how a lane stands.
 func DescribeEvent(s *status.Status) (message string) {
 	name := s.Game.Display()
+	if gone := GoneLine(s); gone != "" {
+		defer func() { message = gone + " " + message }()
+	}
 	switch {
 	case s.Build == nil:
 		message = name + " is not held to any build"

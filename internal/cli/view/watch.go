@@ -29,12 +29,14 @@ type EventJSON struct {
 	Left []string `json:"left,omitempty"`
 	// Stayed are files that have come and that nobody knows.
 	Stayed []string `json:"stayed,omitempty"`
+	// Gone are files of the player's that somebody else has taken away.
+	Gone []GoneJSON `json:"gone,omitempty"`
 }
 
 // ToEventJSON makes it.
 func ToEventJSON(e watch.Event, message string) EventJSON {
 	s := e.Status
-	j := EventJSON{Schema: "morvant-event/1", Time: e.Time, Game: s.Game.Name, Drifted: s.Drift != nil && s.Drift.Any(), Block: ToBlockJSON(s.Block), Message: message}
+	j := EventJSON{Schema: "morvant-event/1", Time: e.Time, Game: s.Game.Name, Drifted: s.Drift != nil && s.Drift.Any(), Block: ToBlockJSON(s.Block), Message: message, Gone: ToGone(s.Gone)}
 	if s.Build != nil {
 		j.Build = s.Build.Label
 	}

@@ -90,6 +90,17 @@ func FromBuild(ctx context.Context, l *lane.Lane, b *state.Build) (*Origin, erro
 	return &Origin{Name: b.Name(), state: c.State(), built: func(string) bool { return false }}, nil
 }
 
+// FromOwn returns a record of the player's own files of this lane as a source: the newest one, or
+// one of those before it that holds more of what is gone.
+func FromOwn(ctx context.Context, l *lane.Lane, o *state.Own) (*Origin, error) {
+	b := &state.Build{Game: l.Game.Name, Label: "your own files", Manifest: o.Manifest, Attributes: o.Attributes, Files: o.Files, Bytes: o.Bytes}
+	c, err := compose.Recorded(ctx, l, b)
+	if err != nil {
+		return nil, err
+	}
+	return &Origin{Name: "the record of your own files", state: c.State(), built: func(string) bool { return false }}, nil
+}
+
 func has(s plan.State) func(string) bool {
 	paths := make(map[string]bool, len(s))
 	for _, e := range s {

@@ -92,6 +92,10 @@ type Status struct {
 	// is that of no known build, or has drifted; empty: none was found.
 	Says   string
 	SaysBy identify.Evidence
+	// Gone are files of the player's that somebody else has taken away; Back is where they can
+	// be brought back from, if they are recorded anywhere.
+	Gone []state.Gone
+	Back *GoneFrom
 	// Tree is what was looked at.
 	Tree *scan.Tree
 }
@@ -127,6 +131,9 @@ func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 		return nil, err
 	}
 	s.Tree, s.Odd = tree, tree.Odd
+	if err := s.missed(ctx, l); err != nil {
+		return nil, err
+	}
 	for i := range tree.Entries {
 		if e := &tree.Entries[i]; e.Kind == scan.File {
 			s.Files++
