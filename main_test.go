@@ -17,7 +17,7 @@ import (
 // layers lists the packages, the lowest first. A package may import only what
 // stands before it.
 var layers = []string{
-	"problem", "digest", "strict", "progress", "process", "volume", "database", "reflink", "rules", "edit", "userpath",
+	"problem", "digest", "strict", "progress", "process", "volume", "database", "reflink", "rules", "edit", "keyed", "userpath",
 	"manifest", "chunk", "pack", "store", "scan", "plan", "apply", "saves", "exchange",
 	"catalogue", "ref", "feed", "feed/fetch", "block", "version", "state", "game", "resolve", "pinfile", "identify", "report", "publish",
 	"lane", "lane/compose", "lane/record", "lane/guard", "lane/backup", "lane/status", "lane/change", "lanes", "lane/entry", "watch",

@@ -12,9 +12,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
+	"morvant/internal/digest"
 	"morvant/internal/edit"
+	"morvant/internal/keyed"
 	"morvant/internal/userpath"
 )
 
@@ -40,6 +43,9 @@ type Rule struct {
 	Find  string `toml:"find,omitempty"`
 	Set   string `toml:"set,omitempty"`
 	Count int    `toml:"count,omitempty"`
+	// Or, for a file that is structured, its format and the path of the key in it.
+	Format string `toml:"format,omitempty"`
+	Key    string `toml:"key,omitempty"`
 	// Of read-only: also the immutable attribute, where that is permitted.
 	Immutable bool `toml:"immutable,omitempty"`
 	// Of occupy: the path that is held.
@@ -53,27 +59,44 @@ func (r Rule) Check() error {
 	}
 	switch r.Kind {
 	case Setting:
-		if r.File == "" || r.Find == "" || r.Set == "" {
-			return bad("file, find and set are needed")
+		if r.File == "" || r.Set == "" || (r.Find == "") == (r.Key == "") {
+			return bad("file, set, and either find or format and key are needed")
+		}
+		if r.Count < 0 || r.Path != "" || r.Immutable || r.Key != "" && r.Count != 0 || r.Find != "" && r.Format != "" {
+			return bad("it has file, find, set and count, or file, format, key and set, nothing else")
+		}
+		if r.Key != "" {
+			if !slices.Contains(keyed.Formats(), keyed.Format(r.Format)) {
+				return bad("there is no format %q, only %s", r.Format, listFormats())
+			}
+			if _, err := keyed.ParsePath(r.Key); err != nil {
+				return bad("%v", err)
+			}
+			return nil
 		}
 		if _, err := edit.Compile(r.Find); err != nil {
 			return bad("%v", err)
 		}
-		if r.Count < 0 || r.Path != "" || r.Immutable {
-			return bad("it has file, find, set and count, nothing else")
-		}
 	case ReadOnly:
-		if r.File != "" || r.Find != "" || r.Set != "" || r.Count != 0 || r.Path != "" {
+		if r.File != "" || r.Find != "" || r.Set != "" || r.Count != 0 || r.Path != "" || r.Format+r.Key != "" {
 			return bad("it has immutable, nothing else")
 		}
 	case Occupy:
-		if r.Path == "" || r.File != "" || r.Find != "" || r.Set != "" || r.Count != 0 || r.Immutable {
+		if r.Path == "" || r.File != "" || r.Find != "" || r.Set != "" || r.Count != 0 || r.Immutable || r.Format+r.Key != "" {
 			return bad("it has path, nothing else")
 		}
 	default:
 		return fmt.Errorf("%w: there is no kind %q, only %s, %s and %s", ErrRule, r.Kind, Setting, ReadOnly, Occupy)
 	}
 	return nil
+}
+
+func listFormats() string {
+	var names []string
+	for _, f := range keyed.Formats() {
+		names = append(names, string(f))
+	}
+	return strings.Join(names, ", ")
 }
 
 func (r Rule) matches() int {
@@ -87,6 +110,9 @@ func (r Rule) matches() int {
 func (r Rule) Describe() string {
 	switch r.Kind {
 	case Setting:
+		if r.Key != "" {
+			return fmt.Sprintf("sets %s to %q in %s, so that the launcher itself holds back", r.Key, r.Set, r.File)
+		}
 		return fmt.Sprintf("sets %q in %s, so that the launcher itself holds back", r.Set, r.File)
 	case ReadOnly:
 		if r.Immutable {
@@ -149,9 +175,23 @@ type Applied struct {
 	Modes  map[string]Mode `json:"modes,omitempty"`  // of read-only, by path
 	Linked int             `json:"linked,omitempty"` // of read-only: files with other names elsewhere, which are left alone
 	Aside  string          `json:"aside,omitempty"`  // of occupy: where what was there has been put
+	Later  []string        `json:"later,omitempty"`  // of occupy: where what came there since has been put
+	Made   []string        `json:"made,omitempty"`   // of occupy: folders that were made for it, the outermost first
+	Beside []string        `json:"beside,omitempty"` // of occupy: what was beside the path already, under a name like its own
+	// Of a setting whose key was not there: the text that was put in with it.
+	Missing bool   `json:"missing,omitempty"`
+	Added   string `json:"added,omitempty"`
+	// Of a setting: how the file was found.
+	Found *Found `json:"found,omitempty"`
 	// Loose says that immutable files have been let go for a change of the lane; it
 	// must be set again when that is over, or was cut off.
 	Loose bool `json:"loose,omitempty"`
+}
+
+// Found is how a launcher's file was found.
+type Found struct {
+	Digest digest.Digest `json:"digest"`
+	MTime  int64         `json:"mtime"` // nanoseconds since 1970
 }
 
 // Mode is how a file was found.
@@ -168,12 +208,17 @@ type State struct {
 	Holds bool
 	Broke string // what broke it, for people
 	Left  int    // files that read-only leaves alone, because they have other names elsewhere
+	// Prepared is a folder beside a path that is held, in which an update is being prepared.
+	Prepared string
 }
 
 // ByHand says what was found and what was set instead, for somebody who puts it back by hand.
 func (h *Applied) ByHand() string {
 	switch h.Rule.Kind {
 	case Setting:
+		if h.Missing {
+			return fmt.Sprintf("%s was not in %s, and Morvant has added it as %q: take it out there", h.Rule.Key, h.Path, h.Rule.Set)
+		}
 		found := strings.Trim(fmt.Sprintf("%q", h.Values), "[]") // each in quotes, in their order
 		return fmt.Sprintf("in %s it was %s, and Morvant has set %q: where that stands, write back what it was", h.Path, found, h.Rule.Set)
 	case Occupy:
@@ -219,7 +264,7 @@ func (h *Applied) Check(at Site) State {
 	case Setting:
 		s.Broke = h.checkSetting()
 	case Occupy:
-		s.Broke = h.checkOccupy()
+		s.Broke, s.Prepared = h.checkOccupy()
 	default:
 		s.Broke = h.checkReadOnly(at)
 	}

@@ -9,6 +9,7 @@ import (
 	"runtime"
 	"strings"
 	"testing"
+	"time"
 	"unicode/utf16"
 
 	"github.com/stretchr/testify/require"
@@ -171,9 +172,174 @@ func TestAnOccupiedPathIsGivenBack(t *testing.T) {
 	require.NoError(t, h.Set(at))
 	require.NoError(t, os.Remove(staging))
 	require.NoError(t, os.Mkdir(staging, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(staging, "new"), nil, 0o644))
 	require.Contains(t, h.Check(at).Broke, "something else is at")
 	require.ErrorIs(t, h.Lift(at, false), ErrTouched)
 	require.DirExists(t, h.Aside)
+
+	// Held again, the new one goes aside as well; lifted, what was found comes back.
+	require.NoError(t, h.Set(at))
+	require.True(t, h.Check(at).Holds)
+	require.Len(t, h.Later, 1)
+	require.NoError(t, h.Lift(at, false))
+	require.FileExists(t, filepath.Join(staging, "half"))
+	require.Equal(t, []string{h.Later[0] + " stays: it was at " + staging + ", where something else is now"}, h.Left())
+
+	// An empty folder that the launcher has made since is in nobody's way.
+	require.NoError(t, os.RemoveAll(h.Later[0]))
+	h, err = Prepare(h.Rule, at)
+	require.NoError(t, err)
+	require.NoError(t, h.Set(at))
+	require.NoError(t, os.Remove(staging))
+	require.NoError(t, os.Mkdir(staging, 0o755))
+	require.NoError(t, h.Lift(at, false))
+	require.FileExists(t, filepath.Join(staging, "half"))
+	require.Empty(t, h.Left())
+}
+
+func TestAnOccupiedPathLeavesNothingBehind(t *testing.T) {
+	dir := t.TempDir()
+	at := Site{Dir: filepath.Join(dir, "Quay")}
+	staging := filepath.Join(dir, "launcher", "content", "staging")
+	h, err := Prepare(Rule{Kind: Occupy, Path: staging}, at)
+	require.NoError(t, err)
+	require.NoError(t, h.Set(at))
+	require.FileExists(t, staging)
+	require.NoError(t, h.Lift(at, false))
+	require.NoDirExists(t, filepath.Join(dir, "launcher"), "folders that were made for it go with it")
+
+	// What the launcher has made anew, where nothing was before, comes back.
+	require.NoError(t, os.MkdirAll(filepath.Join(filepath.Dir(staging), "stag"), 0o755))
+	h, err = Prepare(Rule{Kind: Occupy, Path: staging}, at)
+	require.NoError(t, err)
+	require.NoError(t, h.Set(at))
+	require.NoError(t, os.Remove(staging))
+	require.NoError(t, os.MkdirAll(filepath.Join(staging, "1"), 0o755))
+	require.NoError(t, h.Set(at), "a folder that was made anew is put aside")
+	require.True(t, h.Check(at).Holds)
+	require.NoError(t, os.Mkdir(staging+"-2", 0o755))
+	s := h.Check(at)
+	require.False(t, s.Holds)
+	require.Equal(t, staging+"-2", s.Prepared)
+	require.Contains(t, s.Broke, "an update is being prepared in "+staging+"-2")
+	require.NoError(t, h.Lift(at, false))
+	require.DirExists(t, filepath.Join(staging, "1"))
+	require.Empty(t, h.Left())
+}
+
+// TestRulesByKey: each kind of file, in each way that text is written, comes back to the byte, with
+// its mode, its time and its other names.
+func TestRulesByKey(t *testing.T) {
+	files := map[string]struct{ text, key string }{
+		"key-value": {"# updates = no\r\nUpdates = at-once\r\nname = Kräne\r\n", "updates"},
+		"ini":       {"[other]\nupdates=never\n[game]\nupdates = \"at-once\"\n", "game/updates"},
+		"json":      {"{\n \"other\": {\"updates\": \"at-once\"},\n \"quay\": {\"updates\": \"at-once\"}\n}", "quay/updates"},
+		"xml":       {"<l><game id=\"1\" updates=\"at-once\"/><game id='2' updates='at-once'/></l>", "l/game[id=2]/@updates"},
+		"nested":    {"\"apps\"\n{\n\t\"1\"\n\t{\n\t\t\"updates\"\t\t\"at-once\"\n\t}\n\t\"2\"\n\t{\n\t\t\"updates\"\t\t\"at-once\"\n\t}\n}\n", "apps/2/updates"},
+		"registry":  {"Registry\r\n\r\n[HKCU\\Quay]\r\n\"updates\"=\"at-once\"\r\n", `HKCU\Quay/updates`},
+	}
+	for format, f := range files {
+		for name, encode := range map[string]func(string) []byte{
+			"UTF-8":                func(s string) []byte { return []byte(s) },
+			"UTF-8 with mark":      func(s string) []byte { return []byte("\uFEFF" + s) },
+			"UTF-16":               func(s string) []byte { return utf16File(binary.LittleEndian, []byte{0xFF, 0xFE}, s) },
+			"UTF-16 without mark":  func(s string) []byte { return utf16File(binary.BigEndian, nil, s) },
+			"one byte a character": func(s string) []byte { return bytes.ReplaceAll([]byte(s), []byte("ä"), []byte{0xE4}) },
+		} {
+			for _, key := range []string{f.key, f.key + "2"} { // the second one is missing
+				file := filepath.Join(t.TempDir(), "settings")
+				when := time.Date(2031, 1, 2, 3, 4, 5, 0, time.UTC)
+				require.NoError(t, os.WriteFile(file, encode(f.text), 0o640))
+				other := filepath.Join(filepath.Dir(file), "other name")
+				require.NoError(t, os.Link(file, other))
+				require.NoError(t, os.Chtimes(file, when, when))
+				at := Site{Dir: filepath.Dir(file)}
+				what := format + ", " + name + ", " + key
+				h, err := Prepare(Rule{Kind: Setting, File: "settings", Format: format, Key: key, Set: "by-hand"}, at)
+				require.NoError(t, err, what)
+				require.NoError(t, h.Set(at), what)
+				require.True(t, h.Check(at).Holds, what)
+				same, err := os.ReadFile(other)
+				require.NoError(t, err)
+				require.NotEqual(t, encode(f.text), same, "%s: it is the same file still", what)
+				b, err := json.Marshal(h)
+				require.NoError(t, err)
+				var noted Applied
+				require.NoError(t, json.Unmarshal(b, &noted))
+				require.NoError(t, noted.Lift(at, false), what)
+				now, err := os.ReadFile(file)
+				require.NoError(t, err)
+				require.Equal(t, encode(f.text), now, what)
+				info, err := os.Stat(file)
+				require.NoError(t, err)
+				require.True(t, info.ModTime().Equal(when), what)
+				require.NoError(t, noted.Lift(at, false), "again")
+			}
+		}
+	}
+}
+
+func TestAFileThatALauncherHasWrittenAnewComesOffAllTheSame(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "settings.json")
+	write := func(text string) { require.NoError(t, os.WriteFile(file, []byte(text), 0o644)) }
+	write(`{"a": {"updates": "x"}, "b": {"updates": "y"}}`)
+	at := Site{Dir: filepath.Dir(file)}
+	rule := func(key string) *Applied {
+		h, err := Prepare(Rule{Kind: Setting, File: file, Format: "json", Key: key, Set: "off"}, at)
+		require.NoError(t, err)
+		require.NoError(t, h.Set(at))
+		return h
+	}
+	a, b, c := rule("a/updates"), rule("b/updates"), rule("c")
+	write(`{"C": "off", "B": {"UPDATES": "off"}, "A": {"Updates": "off", "more": 1}}`) // another order, another case
+	for _, h := range []*Applied{a, b, c} {
+		require.True(t, h.Check(at).Holds)
+		require.NoError(t, h.Lift(at, false))
+	}
+	now, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.Equal(t, `{"B": {"UPDATES": "y"}, "A": {"Updates": "x", "more": 1}}`, string(now))
+	// One that the launcher has dropped is put in again, and goes again.
+	a = rule("a/updates")
+	write(`{"A": {}}`)
+	require.Contains(t, a.Check(at).Broke, "has no a/updates any more")
+	require.NoError(t, a.Set(at))
+	require.NoError(t, a.Lift(at, false))
+	write(`{"a": 1, "A": 2}`)
+	_, err = Prepare(Rule{Kind: Setting, File: file, Format: "json", Key: "a", Set: "3"}, at)
+	require.ErrorContains(t, err, `the key is there twice: "1" in line 1, "2" in line 1`)
+}
+
+func TestWhatCannotBeTakenBackIsNotWritten(t *testing.T) {
+	dir := t.TempDir()
+	at := Site{Dir: dir}
+	file := filepath.Join(dir, "f")
+	for name, c := range map[string]struct {
+		content string
+		rule    Rule
+		says    string
+	}{
+		"a value that does not fit its own pattern": {"updates = always\n", Rule{Find: `^updates = (always|never)`, Set: "sometimes"}, "not read again as it was meant"},
+		"a database": {"SQLite format 3\x00rest", Rule{Find: `(rest)`, Set: "x"}, "a database, and no text"},
+		"binary":     {"updates = a\x00\x01", Rule{Find: `updates = (a)`, Set: "b"}, "binary, and no text"},
+		"a number":   {`{"a": 1}`, Rule{Format: "json", Key: "a", Set: "often"}, "is no number"},
+	} {
+		require.NoError(t, os.WriteFile(file, []byte(c.content), 0o644))
+		c.rule.Kind, c.rule.File = Setting, file
+		_, err := Prepare(c.rule, at)
+		require.ErrorContains(t, err, c.says, name)
+		now, err := os.ReadFile(file)
+		require.NoError(t, err)
+		require.Equal(t, c.content, string(now))
+	}
+	for _, r := range []Rule{
+		{Kind: Setting, File: "a", Set: "b", Key: "c"}, {Kind: Setting, File: "a", Set: "b", Key: "c", Format: "toml"},
+		{Kind: Setting, File: "a", Set: "b", Key: "/", Format: "ini"}, {Kind: Setting, File: "a", Set: "b", Key: "c", Format: "ini", Find: "(x)"},
+		{Kind: Setting, File: "a", Set: "b", Find: "(x)", Format: "ini"}, {Kind: ReadOnly, Key: "a"}, {Kind: Occupy, Path: "x", Format: "ini"},
+	} {
+		require.ErrorIs(t, r.Check(), ErrRule, "%+v", r)
+	}
+	require.Contains(t, Rule{Kind: Setting, File: "a", Set: "b", Key: "c", Format: "ini"}.Describe(), `sets c to "b" in a`)
 }
 
 func TestRulesThatCannotBeUsed(t *testing.T) {
@@ -193,7 +359,7 @@ func TestPresetsAreFilledIn(t *testing.T) {
 	dir := t.TempDir()
 	list, err := Presets(dir)
 	require.NoError(t, err)
-	require.Len(t, list, 4)
+	require.Len(t, list, 8)
 	byName := make(map[string]*Preset)
 	for _, p := range list {
 		byName[p.Name] = p

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"morvant/internal/process"
 	"morvant/internal/volume"
@@ -21,21 +23,57 @@ func (h *Applied) prepareOccupy(at Site) error {
 	if h.ours() {
 		return fmt.Errorf("%s is held already, by an earlier block: %w", h.Path, ErrTouched)
 	}
+	for dir := filepath.Dir(h.Path); filepath.Dir(dir) != dir; dir = filepath.Dir(dir) {
+		if _, err := os.Lstat(dir); !volume.Absent(err) {
+			break
+		}
+		h.Made = slices.Insert(h.Made, 0, dir)
+	}
+	h.Beside = h.alike()
 	switch _, err := os.Lstat(h.Path); {
 	case volume.Absent(err):
 		return nil
 	case err != nil:
 		return err
 	}
-	// What is there goes beside, under a name that nobody else has.
+	var err error
+	h.Aside, err = h.freeAside()
+	return err
+}
+
+// freeAside is where what is at the path can be put: beside it, under a name that nobody has.
+func (h *Applied) freeAside() (string, error) {
 	for n := 1; ; n++ {
-		h.Aside = fmt.Sprintf("%s.set-aside-%d", h.Path, n)
-		if _, err := os.Lstat(h.Aside); volume.Absent(err) {
-			return nil
+		aside := fmt.Sprintf("%s%s%d", h.Path, setAside, n)
+		if slices.Contains(h.Later, aside) {
+			continue
+		}
+		if _, err := os.Lstat(aside); volume.Absent(err) {
+			return aside, nil
 		} else if err != nil {
-			return err
+			return "", err
 		}
 	}
+}
+
+const setAside = ".set-aside-"
+
+// alike lists the folders beside the path whose names begin like its own, or its own like theirs:
+// a launcher that cannot make its staging folder may make another one.
+func (h *Applied) alike() []string {
+	entries, err := os.ReadDir(filepath.Dir(h.Path))
+	if err != nil {
+		return nil
+	}
+	own := strings.ToLower(filepath.Base(h.Path))
+	var list []string
+	for _, e := range entries {
+		name := strings.ToLower(e.Name())
+		if e.IsDir() && name != own && (strings.HasPrefix(name, own) || strings.HasPrefix(own, name)) && !strings.Contains(name, setAside) {
+			list = append(list, e.Name())
+		}
+	}
+	return list
 }
 
 // ours reports whether the file that holds the path is there.
@@ -52,12 +90,8 @@ func (h *Applied) setOccupy() error {
 	if h.ours() {
 		return nil
 	}
-	if h.Aside != "" {
-		if _, err := os.Lstat(h.Aside); volume.Absent(err) {
-			if err := process.Rename(h.Path, h.Aside); err != nil && !volume.Absent(err) {
-				return err
-			}
-		}
+	if err := h.clear(); err != nil {
+		return err
 	}
 	if err := volume.MkdirAll(filepath.Dir(h.Path), 0o755); err != nil {
 		return err
@@ -70,17 +104,49 @@ func (h *Applied) setOccupy() error {
 	return errors.Join(err, f.Sync(), f.Close(), volume.Own(h.Path, filepath.Dir(h.Path)))
 }
 
-func (h *Applied) checkOccupy() string {
+// clear puts aside what is at the path: what was found there, and what has come there since.
+func (h *Applied) clear() error {
+	if _, err := os.Lstat(h.Path); err != nil {
+		if volume.Absent(err) {
+			return nil
+		}
+		return err
+	}
+	to := h.Aside
+	if _, err := os.Lstat(to); to == "" || err == nil {
+		// Somebody has made it anew. An empty folder is nothing to keep.
+		if os.Remove(h.Path) == nil {
+			return nil
+		}
+		var err error
+		if to, err = h.freeAside(); err != nil {
+			return err
+		}
+		h.Later = append(h.Later, to)
+	}
+	if err := process.Rename(h.Path, to); err != nil && !volume.Absent(err) {
+		return err
+	}
+	return nil
+}
+
+func (h *Applied) checkOccupy() (broke, prepared string) {
 	if h.ours() {
-		return ""
+		for _, name := range h.alike() {
+			if !slices.Contains(h.Beside, name) {
+				prepared = filepath.Join(filepath.Dir(h.Path), name)
+				return fmt.Sprintf("an update is being prepared in %s, beside the path that is held", prepared), prepared
+			}
+		}
+		return "", ""
 	}
 	switch _, err := os.Lstat(h.Path); {
 	case volume.Absent(err):
-		return "the file at " + h.Path + " is gone"
+		return "the file at " + h.Path + " is gone", ""
 	case err != nil:
-		return err.Error()
+		return err.Error(), ""
 	}
-	return "something else is at " + h.Path + " now"
+	return "something else is at " + h.Path + " now", ""
 }
 
 func (h *Applied) liftOccupy(force bool) error {
@@ -91,17 +157,50 @@ func (h *Applied) liftOccupy(force bool) error {
 		if err := process.Patiently(h.Path, func() error { return os.Remove(h.Path) }); err != nil {
 			return err
 		}
-	} else if _, err := os.Lstat(h.Path); err == nil {
-		if h.Aside != "" && !force {
+	} else if info, err := os.Lstat(h.Path); err == nil {
+		if h.Aside != "" && info.IsDir() {
+			_ = os.Remove(h.Path) // an empty folder is nothing to keep
+		}
+		if _, err := os.Lstat(h.Path); err == nil && h.Aside != "" && !force {
 			return fmt.Errorf("something else is at %s, and %s was there before: %w", h.Path, h.Aside, ErrTouched)
 		}
-		return nil // what is there now stays, and what was there before stays beside it
 	}
-	if h.Aside == "" {
-		return nil
+	// What was found goes back; if nothing was, what came last.
+	var asides []string
+	if h.Aside != "" {
+		asides = append(asides, h.Aside)
 	}
-	if err := process.Rename(h.Aside, h.Path); err != nil && !volume.Absent(err) {
-		return err
+	later := slices.Clone(h.Later)
+	slices.Reverse(later)
+	for _, aside := range append(asides, later...) {
+		if _, err := os.Lstat(h.Path); err == nil {
+			break // what is there now stays, and what was there before stays beside it
+		}
+		if err := process.Rename(aside, h.Path); err != nil && !volume.Absent(err) {
+			return err
+		}
+	}
+	for _, dir := range slices.Backward(h.Made) {
+		_ = os.Remove(dir) // unless something is in it
 	}
 	return nil
+}
+
+// leftBehind says what stays beside an occupied path after it was let go.
+func (h *Applied) leftBehind() []string {
+	var list []string
+	for _, aside := range append([]string{h.Aside}, h.Later...) {
+		if _, err := os.Lstat(aside); aside != "" && err == nil {
+			list = append(list, fmt.Sprintf("%s stays: it was at %s, where something else is now", aside, h.Path))
+		}
+	}
+	return list
+}
+
+// Left says what stays behind of a rule that has been taken off.
+func (h *Applied) Left() []string {
+	if h.Rule.Kind != Occupy {
+		return nil
+	}
+	return h.leftBehind()
 }

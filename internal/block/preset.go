@@ -83,7 +83,7 @@ func (p *Preset) Fill(values map[string]string) ([]Rule, error) {
 	var list []Rule
 	for _, r := range p.Rules {
 		r.File, r.Path, r.Set = fill(r.File, plain), fill(r.Path, plain), fill(r.Set, plain)
-		r.Find = fill(r.Find, regexp.QuoteMeta)
+		r.Find, r.Key = fill(r.Find, regexp.QuoteMeta), fill(r.Key, plain)
 		if err := r.Check(); err != nil {
 			return nil, err
 		}

@@ -23,6 +23,7 @@ import (
 	"morvant/internal/lane/backup"
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/compose"
+	"morvant/internal/lane/guard"
 	"morvant/internal/pack"
 	"morvant/internal/problem"
 	"morvant/internal/process"
@@ -176,6 +177,7 @@ var commands = []struct {
 	{feed.ErrSignIn, "Sign in with morvant feed sign-in, then run the command again"},
 	{feed.ErrKey, "Ask the publisher whether the key has changed. If so, forget the feed (morvant feed remove) and add it anew with --key"},
 	{compose.ErrNotFetched, "Fetch it first: morvant fetch BUILD"},
+	{guard.ErrLauncherRuns, "Close it and run the command again, or have it wait: --when-closed"},
 	{watch.ErrHalfDone, "Run it again, or go back: morvant verify --repair"},
 	{exchange.ErrPassword, "Unpack it with a program that knows the password, then: morvant lane new NAME --adopt FOLDER"},
 	{backup.ErrNone, "Say where they are: morvant game set --saves \"~/Saved Games/...\"; morvant saves list says what was looked for"},

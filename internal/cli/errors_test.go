@@ -25,9 +25,10 @@ import (
 
 // plain are the errors whose own words say what to do, or that nobody sees as they are.
 var plain = []string{
-	"block.ErrPreset", "block.ErrRule", "catalogue.ErrFormat", "catalogue.ErrName", "compose.ErrComponent", "compose.ErrOverlay",
+	"block.ErrNotBack", "block.ErrPreset", "block.ErrRule", "catalogue.ErrFormat", "catalogue.ErrName", "compose.ErrComponent", "compose.ErrOverlay",
 	"database.ErrNotWritten", "digest.ErrFormat", "edit.ErrTooMuch", "exchange.ErrFormat", "feed.ErrAddress", "feed.ErrExists",
-	"feed.ErrHostile", "feed.ErrMissing", "feed.ErrNoRanges", "game.ErrFolder", "game.ErrNotMine", "lane.ErrOtherDisk",
+	"feed.ErrHostile", "feed.ErrMissing", "feed.ErrNoRanges", "game.ErrFolder", "game.ErrNotMine", "keyed.ErrFormat",
+	"keyed.ErrMissing", "keyed.ErrPath", "keyed.ErrTwice", "keyed.ErrValue", "lane.ErrOtherDisk",
 	"lane.ErrOtherOwner", "lanes.ErrShare", "manifest.ErrFormat", "manifest.ErrPath", "pack.ErrFormat", "pinfile.ErrFormat",
 	"pinfile.ErrRuns", "plan.ErrFormat", "publish.ErrKeyFile", "publish.ErrTaken", "record.ErrNotKnown", "record.ErrOtherContent",
 	"ref.ErrForm", "reflink.ErrUnsupported", "report.ErrPicture", "state.ErrCompanion", "state.ErrEdit", "state.ErrExists",

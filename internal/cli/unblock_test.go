@@ -53,7 +53,7 @@ func TestABlockComesOffWithoutTheLiveFolder(t *testing.T) {
 func TestAnUnblockByForceAlwaysEnds(t *testing.T) {
 	t.Parallel()
 	w, config, staging := newBlocked(t)
-	require.NoError(t, os.WriteFile(config, []byte("the launcher has made it anew\n"), 0o644))
+	require.NoError(t, os.WriteFile(config, []byte("updates = one\nupdates = two\n"), 0o644))
 	r := w.run("unblock")
 	require.Equal(t, 1, r.code)
 	require.Contains(t, r.err, "morvant unblock --force lets go of what cannot be put back")
@@ -64,7 +64,7 @@ func TestAnUnblockByForceAlwaysEnds(t *testing.T) {
 	require.Contains(t, r.out, "what the notes name was not put back")
 	b, err := os.ReadFile(config)
 	require.NoError(t, err)
-	require.Equal(t, "the launcher has made it anew\n", string(b))
+	require.Equal(t, "updates = one\nupdates = two\n", string(b))
 	require.Contains(t, w.ok("unblock").out, "everything is as it was found")
 
 	// The same where the folder is gone as well.

@@ -9,6 +9,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"strings"
 	"unicode/utf16"
 	"unicode/utf8"
 
@@ -44,7 +45,26 @@ func Read(path string) (*Document, error) {
 	if err != nil {
 		return nil, err
 	}
-	return Parse(raw), nil
+	d := Parse(raw)
+	if what := notText(raw, d.Text); what != "" {
+		return nil, fmt.Errorf("%s: %w: it is %s, and no text", path, ErrMatches, what)
+	}
+	return d, nil
+}
+
+// notText says what a file is that is no text; empty if it is some.
+func notText(raw []byte, text string) string {
+	for begin, what := range map[string]string{
+		"SQLite format 3\x00": "a database", "PK\x03\x04": "an archive", "\x1f\x8b": "compressed", "MZ\x90": "a program", "\x7fELF": "a program",
+	} {
+		if bytes.HasPrefix(raw, []byte(begin)) {
+			return what
+		}
+	}
+	if strings.ContainsRune(text, 0) {
+		return "binary"
+	}
+	return ""
 }
 
 // Parse reads the content of a file.
@@ -56,17 +76,42 @@ func Parse(raw []byte) *Document {
 	case len(raw) >= 2 && raw[0] == 0xFE && raw[1] == 0xFF:
 		d.order = binary.BigEndian
 	default:
-		d.Text = string(raw)
+		if d.order = unmarked(raw); d.order == nil {
+			d.Text = string(raw)
+			return d
+		}
+		d.decode(0)
 		return d
 	}
-	d.decode()
+	d.decode(2)
 	return d
 }
 
-// decode reads UTF-16 behind its mark.
-func (d *Document) decode() {
+// unmarked returns the order of UTF-16 without a mark, as it is known by the zeros in the first
+// few thousand bytes; nil if it is none.
+func unmarked(raw []byte) byteOrder {
+	part := raw[:min(len(raw), 4096)&^1]
+	var zeros [2]int // in even and odd places
+	for i, b := range part {
+		if b == 0 {
+			zeros[i%2]++
+		}
+	}
+	half := len(part) / 2
+	switch {
+	case len(raw)%2 != 0 || half < 2:
+	case zeros[0] == 0 && 10*zeros[1] >= 9*half:
+		return binary.LittleEndian
+	case zeros[1] == 0 && 10*zeros[0] >= 9*half:
+		return binary.BigEndian
+	}
+	return nil
+}
+
+// decode reads UTF-16 from a place on, behind its mark if it has one.
+func (d *Document) decode(from int) {
 	var text []byte
-	for i := 2; i+1 < len(d.raw); i += 2 {
+	for i := from; i+1 < len(d.raw); i += 2 {
 		start := i
 		r := rune(d.order.Uint16(d.raw[i:]))
 		if utf16.IsSurrogate(r) && i+3 < len(d.raw) {
@@ -137,6 +182,15 @@ func (d *Document) Find(ctx context.Context, find string, count int) (*Values, e
 	}
 	return v, nil
 }
+
+// At returns a range of the text as a value that can be replaced.
+func (d *Document) At(start, end int) *Values {
+	at := [2]int{d.place(start), d.place(end)}
+	return &Values{Texts: []string{d.Text[start:end]}, Raw: [][]byte{bytes.Clone(d.raw[at[0]:at[1]])}, places: [][2]int{at}}
+}
+
+// Bytes returns the file as it was read.
+func (d *Document) Bytes() []byte { return d.raw }
 
 // Encode returns texts as bytes of the file.
 func (d *Document) Encode(texts []string) [][]byte {

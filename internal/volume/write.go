@@ -179,3 +179,20 @@ func MkdirAll(dir string, mode fs.FileMode) error {
 	}
 	return Own(dir, around)
 }
+
+// Overwrite writes content over a file where it is, for one that must stay the same file: it has
+// other names. Cut off in between it has a part of each.
+func Overwrite(name string, content []byte) error {
+	f, err := os.OpenFile(name, os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(content)
+	if err == nil {
+		err = f.Truncate(int64(len(content)))
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	return errors.Join(err, f.Close())
+}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"morvant/internal/block"
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/guard"
@@ -80,7 +81,9 @@ func (m *mender) mend(ctx context.Context, l *lane.Lane, s, known *status.Status
 			again = append(again, p)
 		}
 	}
-	blockBroken := slices.ContainsFunc(s.Block, broken)
+	blockBroken := slices.ContainsFunc(s.Block, func(b block.State) bool {
+		return !b.Holds && b.Prepared == "" // what is beside a path nobody touches
+	})
 	out.LeftBlock = blockBroken && m.fought(theBlock, l.Now())
 	if len(out.Left) > 0 || out.LeftBlock {
 		out.By = whoWrites(l)

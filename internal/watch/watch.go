@@ -12,7 +12,6 @@ import (
 	"sync"
 	"time"
 
-	"morvant/internal/block"
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/backup"
@@ -354,8 +353,6 @@ func outline(s *status.Status) string {
 	}
 	return b.String()
 }
-
-func broken(b block.State) bool { return !b.Holds }
 
 // sketch sums up how a lane stands, to be compared.
 func sketch(s *status.Status) string {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -26,6 +27,7 @@ func (a commands) blockCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "show", Usage: "say how each rule stands, and change nothing"},
 			&cli.BoolFlag{Name: "explain", Usage: "say in plain words what each rule does"},
+			whenClosed,
 		},
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			if _, err := app.Arguments(c, 0, 0); err != nil {
@@ -70,7 +72,7 @@ func (a commands) unblockCommand() *cli.Command {
 	return &cli.Command{
 		Name: "unblock", Usage: "let the launcher update again: put back what the block found", Category: app.GroupPin,
 		Description: "Example: morvant unblock\n\nWhat somebody has changed since is named, and put back only after asking, or with --force.",
-		Flags:       []cli.Flag{app.ForceFlag()},
+		Flags:       []cli.Flag{app.ForceFlag(), whenClosed},
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			if _, err := app.Arguments(c, 0, 0); err != nil {
 				return err
@@ -81,7 +83,14 @@ func (a commands) unblockCommand() *cli.Command {
 			}
 			defer session.Close(&err)
 			l := session.Lane
+			waited, err := a.launcherClosed(ctx, c, l)
+			if err != nil {
+				return err
+			}
 			whole, err := a.unblock(ctx, c, l)
+			if waited && err == nil {
+				_, err = once(ctx, func() ([]string, error) { return guard.Unblock(ctx, l, false) })
+			}
 			// Nobody sets it again behind the player's back, whatever has come off.
 			if err := errors.Join(err, l.Home.SetOpen(ctx, l.Game.Name, l.Name, true)); err != nil {
 				return err
@@ -116,6 +125,38 @@ func (a commands) unblock(ctx context.Context, c *cli.Command, l *lane.Lane) (wh
 		a.Note("Note: %s.", text)
 	}
 	return len(left) == 0, err
+}
+
+// whenClosed has a command wait for the launcher.
+var whenClosed = &cli.BoolFlag{Name: "when-closed", Usage: "wait until the launcher (game set --launcher) is closed"}
+
+// launcherClosed sees to it that no launcher writes over what is about to be changed. It reports
+// whether one had to be waited for.
+func (a commands) launcherClosed(ctx context.Context, c *cli.Command, l *lane.Lane) (waited bool, err error) {
+	err = guard.LauncherClosed(l)
+	if !errors.Is(err, guard.ErrLauncherRuns) {
+		return false, err
+	}
+	if !c.Bool("when-closed") {
+		if c.Bool("force") {
+			a.Note("Note: %s.", view.OneLine(err))
+			return false, nil
+		}
+		return false, err
+	}
+	a.Note("Waiting: %s.", view.OneLine(err))
+	return true, guard.WhenClosed(ctx, l)
+}
+
+// once does something again, a little later: a launcher that has just ended may have left somebody
+// behind who still writes.
+func once(ctx context.Context, do func() ([]string, error)) ([]string, error) {
+	select {
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-time.After(time.Second):
+		return do()
+	}
 }
 
 func presetsDir(home *game.Home) string { return filepath.Join(home.Dir(), "presets") }
@@ -192,8 +233,17 @@ func (a commands) block(ctx context.Context, c *cli.Command, l *lane.Lane) error
 		if err := l.Home.SetOpen(ctx, l.Game.Name, l.Name, false); err != nil {
 			return err
 		}
+		waited, err := a.launcherClosed(ctx, c, l)
+		if err != nil {
+			return err
+		}
 		if err := guard.Block(ctx, l); err != nil {
 			return err
+		}
+		if waited {
+			if _, err := once(ctx, func() ([]string, error) { return nil, guard.Block(ctx, l) }); err != nil {
+				return err
+			}
 		}
 	}
 	states, err := guard.States(ctx, l)
@@ -213,7 +263,7 @@ func (a commands) block(ctx context.Context, c *cli.Command, l *lane.Lane) error
 		if !s.Holds {
 			how = view.Paint(view.Bad, "does not hold")
 		}
-		rows = append(rows, []string{s.Rule.Kind, how, view.FirstNonEmpty(s.Broke, s.Rule.Describe()+view.LeftAlone(s.Left))})
+		rows = append(rows, []string{s.Rule.Kind, how, view.FirstNonEmpty(view.Broke(s), s.Rule.Describe()+view.LeftAlone(s.Left))})
 	}
 	a.Say("%s", a.Fitted([]string{"Rule", "State", "What"}, rows))
 	return nil

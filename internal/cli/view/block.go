@@ -47,3 +47,11 @@ func BlockLine(s *status.Status) string {
 	}
 	return Paint(Bad, fmt.Sprintf("%d of %s broken", broken, Count(n, "block rule"))) + "; see morvant block --show"
 }
+
+// Broke says what broke a rule, and what helps where that is another rule; empty if it holds.
+func Broke(s block.State) string {
+	if s.Prepared == "" {
+		return s.Broke
+	}
+	return fmt.Sprintf("%s: morvant block add staging-folder path=%s holds that too", s.Broke, Quoted(s.Prepared))
+}

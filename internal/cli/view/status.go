@@ -288,7 +288,7 @@ func DescribeEvent(s *status.Status) (message string) {
 	}
 	for _, b := range s.Block {
 		if !b.Holds {
-			message += "; the block is broken: " + b.Broke
+			message += "; the block is broken: " + Broke(b)
 		}
 	}
 	return message

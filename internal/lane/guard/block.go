@@ -82,7 +82,7 @@ func setBlock(ctx context.Context, l *lane.Lane) error {
 		for _, r := range l.Game.Block {
 			h := appliedFor(stay, r)
 			if h == nil {
-				if h, err = block.Prepare(r, at); err != nil {
+				if h, err = prepare(ctx, l, r, at); err != nil {
 					return err
 				}
 				stay = append(stay, h)
@@ -112,8 +112,10 @@ func appliedFor(list []*block.Applied, r block.Rule) *block.Applied {
 // well, and it always comes to an end: what cannot be put back is let go of. left says what is
 // not as it was found without being an error: why, and what was found.
 func Unblock(ctx context.Context, l *lane.Lane, force bool) (left []string, err error) {
-	if holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name); err != nil || len(holds) == 0 {
+	if holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name); err != nil {
 		return nil, err
+	} else if len(holds) == 0 {
+		return nil, liftAgain(ctx, l)
 	}
 	err = noted(ctx, l, false, func() error {
 		var err error
@@ -130,7 +132,7 @@ func lift(ctx context.Context, l *lane.Lane, force bool) (told []string, err err
 		if err != nil {
 			return err
 		}
-		var left []*block.Applied
+		var left, lifted []*block.Applied
 		var errs []error
 		for _, h := range holds {
 			if l.Root == nil && h.Rule.Kind == block.ReadOnly && !force {
@@ -140,6 +142,8 @@ func lift(ctx context.Context, l *lane.Lane, force bool) (told []string, err err
 			}
 			switch err := h.Lift(at, force); {
 			case err == nil:
+				told = append(told, h.Left()...)
+				lifted = append(lifted, h)
 			case force:
 				told = append(told, fmt.Sprintf("%v; %s", err, h.ByHand()))
 			default:
@@ -147,7 +151,7 @@ func lift(ctx context.Context, l *lane.Lane, force bool) (told []string, err err
 				errs = append(errs, err)
 			}
 		}
-		errs = append(errs, l.Home.SetApplied(ctx, l.Game.Name, l.Name, left))
+		errs = append(errs, remember(ctx, l, lifted), l.Home.SetApplied(ctx, l.Game.Name, l.Name, left))
 		return errors.Join(errs...)
 	})
 	return told, err
@@ -356,7 +360,7 @@ func Resume(ctx context.Context, l *lane.Lane) error {
 		case r.Kind == block.ReadOnly:
 			return Block(ctx, l) // new since the lane was parked
 		case h == nil:
-			if h, err = block.Prepare(r, at); err != nil {
+			if h, err = prepare(ctx, l, r, at); err != nil {
 				return err
 			}
 			holds = append(holds, h)
