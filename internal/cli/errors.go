@@ -93,6 +93,7 @@ func advice(err error) string {
 func special(err error) (text string, known bool) {
 	var file *share.PinfileError
 	var moved *change.MovedOnError
+	var gone *lane.GoneError
 	var which *app.WhichGame
 	var unknown *state.UnknownError
 	var ambiguous *state.AmbiguousError
@@ -105,6 +106,8 @@ func special(err error) (text string, known bool) {
 	switch {
 	case errors.As(err, &file):
 		return file.Advice(), true
+	case errors.As(err, &gone) && gone.Found != "":
+		text = fmt.Sprintf("Take it over with --yes, or: morvant game set -g %s --live %s", gone.Game.Name, view.Quoted(gone.Found))
 	case errors.As(err, &moved):
 		text = "Nothing was changed. Choose: --whole brings the folder back as it was before; --recorded takes back only those files; morvant unpin --stay ends the hold and leaves every file as it is"
 	case errors.Is(err, syscall.EMFILE):

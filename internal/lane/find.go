@@ -119,25 +119,37 @@ func (l *Lane) Refind(ctx context.Context) (other bool, err error) {
 	return other, err
 }
 
-// Whereabouts looks for the lane's folder where it may have been moved to, by its marker: beside
-// where it was, beside the folders of other games, and in the folders that are named. It is empty
-// if there is none.
-func (l *Lane) Whereabouts(in ...string) string {
-	in = append([]string{filepath.Dir(l.Dir)}, in...)
+// Whereabouts looks for the lane's folder where a launcher may have moved it, by its marker: beside
+// where it was, and beside the folders of other games. It is empty if there is none.
+func (l *Lane) Whereabouts() string {
+	in := []string{filepath.Dir(l.Dir)}
 	if games, _, err := l.Home.Games(); err == nil {
 		for _, g := range games {
 			in = append(in, filepath.Dir(g.Live))
 		}
 	}
-	want := Identity{Game: l.Game.Name, Lane: l.Name}
 	for _, dir := range in {
-		entries, err := os.ReadDir(dir)
-		if err != nil {
-			continue
+		if place := Search(Identity{Game: l.Game.Name, Lane: l.Name}, dir, 1); place != "" && place != l.Dir && l.Theirs(place) == nil {
+			return place
 		}
-		for _, e := range entries {
-			place := filepath.Join(dir, e.Name())
-			if e.IsDir() && place != l.Dir && MarkerOf(place) == want && l.Theirs(place) == nil {
+	}
+	return ""
+}
+
+// Search looks for the folder with a lane's marker in a folder, and in those within it to a depth.
+func Search(id Identity, in string, depth int) string {
+	entries, err := os.ReadDir(in)
+	if err != nil {
+		return ""
+	}
+	for _, e := range entries {
+		if place := filepath.Join(in, e.Name()); e.IsDir() && MarkerOf(place) == id {
+			return place
+		}
+	}
+	for _, e := range entries {
+		if e.IsDir() && depth > 1 {
+			if place := Search(id, filepath.Join(in, e.Name()), depth-1); place != "" {
 				return place
 			}
 		}

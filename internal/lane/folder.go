@@ -27,6 +27,8 @@ type GoneError struct {
 	Game *game.Game
 	Lane string
 	Dir  string
+	// Found is where its marker tells that it is now; empty if it was not found.
+	Found string
 	// Empty says that the folder is there, with nothing in it.
 	Empty bool
 	// Own is the newest snapshot that has files of the player's own, and OwnFiles how
@@ -35,7 +37,12 @@ type GoneError struct {
 	OwnFiles int
 }
 
-func (e *GoneError) Error() string { return fmt.Sprintf("%s: %v", e.Dir, ErrGone) }
+func (e *GoneError) Error() string {
+	if e.Found != "" {
+		return fmt.Sprintf("%s: %v; by its marker it is at %s now", e.Dir, ErrGone, e.Found)
+	}
+	return fmt.Sprintf("%s: %v", e.Dir, ErrGone)
+}
 
 func (e *GoneError) Unwrap() error { return ErrGone }
 

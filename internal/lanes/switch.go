@@ -159,6 +159,9 @@ func RecoverSwitch(ctx context.Context, l *lane.Lane) error {
 	from := lane.Identity{Game: l.Game.Name, Lane: s.From}
 	back := lane.MarkerOf(l.Game.Live) == from
 	if !back {
+		if err := clearLive(l, s); err != nil {
+			return err
+		}
 		if err := changePlaces(s, l.Game); err != nil {
 			if back = lane.MarkerOf(l.Game.Live) == from; !back {
 				return fmt.Errorf("an unfinished switch to lane %s: %w", s.To, err)
@@ -188,6 +191,27 @@ func RecoverSwitch(ctx context.Context, l *lane.Lane) error {
 	}
 	l.Tell("The switch of %s to lane %s had been interrupted; it is finished now.", l.Game.Display(), s.To)
 	return next.Close()
+}
+
+// clearLive puts aside what somebody has put to the live path while both lanes of a switch that
+// was cut off were elsewhere: a launcher that has installed the game anew.
+func clearLive(l *lane.Lane, s *state.Switch) error {
+	live := l.Game.Live
+	at := func(dir, name string) bool { return lane.MarkerOf(dir) == lane.Identity{Game: l.Game.Name, Lane: name} }
+	if info, err := os.Lstat(live); err != nil || !info.IsDir() || lane.MarkerOf(live) != (lane.Identity{}) || s.FromLinked || s.ToLinked || !at(s.Place, s.To) || !at(s.Park, s.From) {
+		return nil
+	}
+	for n := 1; ; n++ {
+		aside := fmt.Sprintf("%s [found %d]", live, n)
+		if _, err := os.Lstat(aside); err == nil {
+			continue
+		}
+		if err := process.Rename(live, aside); err != nil {
+			return err
+		}
+		l.Tell("Somebody had put another folder to %s meanwhile; it is %s now.", live, aside)
+		return nil
+	}
 }
 
 // changePlaces moves the lane that is live away and the other one in, from whatever point

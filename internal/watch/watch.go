@@ -154,6 +154,8 @@ func (t *timer) rest() { t.since = time.Time{} }
 func (a *watched) pause() time.Duration {
 	w := a.watch
 	switch {
+	case a.again: // it was not listened to while it was looked at
+		return w.Quiet
 	case a.trouble != "":
 		return min(w.Every, max(w.Quiet, time.Second))
 	case a.mending.waits():
@@ -198,6 +200,7 @@ type watched struct {
 	mending *Mending       // what came of the last try to bring it back
 	retry   time.Duration  // how long to wait before it is tried again
 	quiet   bool           // nothing has changed for a moment
+	again   bool           // it has just begun to be listened to
 	idle    int            // looks in a row that came to nothing
 	own     keeper
 }
@@ -271,7 +274,11 @@ func (a *watched) look(ctx context.Context, o lane.Options, read int64) error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(a.lookAt(ctx, l, o, read), l.Close())
+	err = errors.Join(a.lookAt(ctx, l, o, read), l.Close())
+	if a.again = err == nil && l.Dir != a.dir; a.again { // the player has taken it over elsewhere
+		err = a.arm(ctx)
+	}
+	return err
 }
 
 func (a *watched) lookAt(ctx context.Context, l *lane.Lane, o lane.Options, read int64) error {

@@ -158,6 +158,13 @@ func (a *App) openOwn(ctx context.Context, c *cli.Command, home *game.Home, name
 // OpenLaneOf opens a lane of a game, in a home that stays open afterwards.
 func (a *App) OpenLaneOf(ctx context.Context, c *cli.Command, home *game.Home, name string, why Purpose) (*Session, error) {
 	l, err := entry.Open(ctx, home, name, a.LaneOptions(c))
+	var gone *lane.GoneError
+	if errors.As(err, &gone) && gone.Found != "" {
+		if err := a.follow(ctx, c, home, gone); err != nil {
+			return nil, err
+		}
+		l, err = entry.Open(ctx, home, name, a.LaneOptions(c))
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -174,6 +181,15 @@ func (a *App) OpenLaneOf(ctx context.Context, c *cli.Command, home *game.Home, n
 		}
 	}
 	return s, nil
+}
+
+// follow asks whether a live folder that has been moved is to be taken over where it is.
+func (a *App) follow(ctx context.Context, c *cli.Command, home *game.Home, gone *lane.GoneError) error {
+	a.Note("%s is not at %s any more; the marker in %s says that this is it.", gone.Game.Display(), gone.Dir, gone.Found)
+	if err := a.Ask(c, "Go on with "+gone.Found+"?"); err != nil {
+		return fmt.Errorf("%w: %w", gone, err)
+	}
+	return a.SetLive(ctx, home, gone.Game, gone.Found)
 }
 
 // Close gives everything back, and joins what goes wrong with it to the error of the command.

@@ -3,6 +3,7 @@ package games
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -12,6 +13,7 @@ import (
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/view"
 	"morvant/internal/game"
+	"morvant/internal/lane"
 	"morvant/internal/problem"
 	"morvant/internal/rules"
 	"morvant/internal/version"
@@ -21,6 +23,7 @@ func (a commands) gameCommand() *cli.Command {
 	set := settingFlags()
 	set = append(set,
 		&cli.StringFlag{Name: "live", Usage: "the `FOLDER` that the launcher starts"},
+		&cli.StringFlag{Name: "search", Usage: "look for it below this `FOLDER`, by its marker: a launcher has moved it"},
 		&cli.StringSliceFlag{Name: "no-keep", Usage: "take a keep `PATTERN` away"},
 		&cli.StringSliceFlag{Name: "no-scratch", Usage: "take a scratch `PATTERN` away"},
 		&cli.StringSliceFlag{Name: "no-saves", Usage: "take a saves `PATTERN` away"},
@@ -95,6 +98,11 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 	if c.IsSet("saves-per-lane") {
 		change["saves_per_lane"] = c.Bool("saves-per-lane")
 	}
+	if c.IsSet("search") {
+		if err := a.searchLive(ctx, c, home, g); err != nil {
+			return err
+		}
+	}
 	if c.IsSet("live") {
 		if err := a.SetLive(ctx, home, g, c.String("live")); err != nil {
 			return err
@@ -135,7 +143,7 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 	if err != nil {
 		return err
 	}
-	if len(change)+len(says)+len(waits)+len(busy) == 0 && !c.IsSet("live") {
+	if len(change)+len(says)+len(waits)+len(busy) == 0 && !c.IsSet("live") && !c.IsSet("search") {
 		return app.Usagef("say what to set; see %s --help", c.FullName())
 	}
 	if err := (rules.Rules{Keep: c.StringSlice("keep"), Scratch: c.StringSlice("scratch")}).Check(); err != nil {
@@ -161,6 +169,34 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 		return err
 	}
 	return a.gameShow(ctx, c, home, name)
+}
+
+// searchDepth is how many folders deep a live folder is looked for.
+const searchDepth = 4
+
+// searchLive looks for the live folder, and makes what it finds the live one, after a question.
+func (a commands) searchLive(ctx context.Context, c *cli.Command, home *game.Home, g *game.Game) error {
+	live, err := home.LaneName(ctx, g.Name)
+	if err != nil {
+		return err
+	}
+	dir, err := filepath.Abs(c.String("search"))
+	if err != nil {
+		return err
+	}
+	found := lane.Search(lane.Identity{Game: g.Name, Lane: live}, dir, searchDepth)
+	switch found {
+	case "":
+		return fmt.Errorf("no folder within %s has the marker of %s: %w", dir, g.Display(), lane.ErrGone)
+	case g.Live:
+		a.Note("%s is where it was: %s.", g.Display(), g.Live)
+		return nil
+	}
+	a.Note("The marker in %s says that this is %s.", found, g.Display())
+	if err := a.Ask(c, "Take it over?"); err != nil {
+		return err
+	}
+	return a.SetLive(ctx, home, g, found)
 }
 
 // parseRules reads rules given as FILE=PATTERN.

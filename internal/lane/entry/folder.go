@@ -33,6 +33,12 @@ func findFolder(ctx context.Context, l *lane.Lane, is *state.Lane, o lane.Option
 		return refill(ctx, l, o)
 	case err != nil && !volume.Absent(err) && !errors.Is(err, os.ErrNotExist):
 		err = fmt.Errorf("%s: %w (%v)", l.Dir, lane.ErrAway, err) // a disk that has gone answers in many ways
+	case l.Live && !is.Linked && l.Whereabouts() != "":
+		// Not to be made again, nor waited for: it is elsewhere.
+		err = &lane.GoneError{Game: l.Game, Lane: l.Name, Dir: l.Dir, Found: l.Whereabouts()}
+		if !o.Absent {
+			return err
+		}
 	case away(l, is):
 		err = fmt.Errorf("%s: %w", l.Dir, lane.ErrAway)
 	default:
