@@ -39,7 +39,7 @@ type tree map[string]string
 type modelChange struct {
 	before, after tree
 	held          string // before it
-	exact         bool   // before it
+	exact, open   bool   // before it
 }
 
 // modelLane is an install as the model knows it.
@@ -47,6 +47,7 @@ type modelLane struct {
 	files   tree
 	held    string // label of a snapshot; empty: not held
 	exact   bool   // the player's own files are held as well
+	open    bool   // the block was taken off by hand
 	changes []modelChange
 }
 
@@ -64,7 +65,7 @@ type model struct {
 func (m *model) clone() *model {
 	c := &model{lanes: make(map[string]*modelLane), live: m.live, saves: maps.Clone(m.saves), backups: maps.Clone(m.backups), snapshots: maps.Clone(m.snapshots), blocked: m.blocked}
 	for name, l := range m.lanes {
-		c.lanes[name] = &modelLane{maps.Clone(l.files), l.held, l.exact, slices.Clone(l.changes)}
+		c.lanes[name] = &modelLane{maps.Clone(l.files), l.held, l.exact, l.open, slices.Clone(l.changes)}
 	}
 	return c
 }
@@ -118,13 +119,15 @@ func inTheWay(p string, want tree) bool {
 
 type chaos struct {
 	*launched
-	r     *rand.Rand
-	m     *model
-	dirs  []string
-	n     int
-	text  int
-	said  []string // the last operations
-	saved string
+	r    *rand.Rand
+	m    *model
+	dirs []string
+	n    int
+	text int
+	said []string // the last operations
+	// unsure says that it is not known whether the live lane is blocked.
+	unsure bool
+	saved  string
 }
 
 func (c *chaos) folder(lane string) string {
@@ -246,8 +249,8 @@ func (c *chaos) next() *operation {
 	pin := func(label string, exact bool) *operation {
 		before := maps.Clone(live.files)
 		live.files = live.pinned(m.snapshots[label], owned, exact)
-		live.changes = append(live.changes, modelChange{before: before, after: live.files, held: live.held, exact: live.exact})
-		live.held, live.exact, m.blocked = label, exact, true
+		live.changes = append(live.changes, modelChange{before: before, after: live.files, held: live.held, exact: live.exact, open: live.open})
+		live.held, live.exact, live.open, m.blocked = label, exact, false, true
 		args := []string{"pin", "snapshot/" + label, "--yes"}
 		if exact {
 			args = append(args, "--exact")
@@ -290,8 +293,8 @@ func (c *chaos) next() *operation {
 			live.files[p] = was
 		}
 		live.changes = live.changes[:len(live.changes)-1]
-		live.held, live.exact = last.held, last.exact
-		m.blocked = live.held != ""
+		live.held, live.exact, live.open = last.held, last.exact, last.open
+		m.blocked = live.held != "" && !live.open
 		return &operation{args: []string{"undo", "--yes"}, after: m, change: true}
 	case 12:
 		if live.held == "" {
@@ -299,8 +302,8 @@ func (c *chaos) next() *operation {
 		}
 		before := maps.Clone(live.files)
 		live.files = live.pinned(m.snapshots[live.held], owned, live.exact)
-		live.changes = append(live.changes, modelChange{before: before, after: live.files, held: live.held, exact: live.exact})
-		m.blocked = true
+		live.changes = append(live.changes, modelChange{before: before, after: live.files, held: live.held, exact: live.exact, open: live.open})
+		m.blocked = !live.open
 		if maps.Equal(before, live.files) {
 			return nil // it would say that nothing differs
 		}
@@ -325,7 +328,7 @@ func (c *chaos) next() *operation {
 			return nil
 		}
 		m.live = c.pick(c.others())
-		m.blocked = m.lanes[m.live].held != ""
+		m.blocked = m.lanes[m.live].held != "" && !m.lanes[m.live].open
 		return &operation{args: []string{"lane", "switch", m.live}, after: m}
 	case 16:
 		if len(c.others()) == 0 {
@@ -366,10 +369,10 @@ func (c *chaos) next() *operation {
 		return &operation{args: []string{"store", "trim", "--yes"}, after: m}
 	default:
 		if m.blocked || live.held == "" {
-			m.blocked = false
+			m.blocked, live.open = false, live.held != ""
 			return &operation{args: []string{"unblock"}, after: m}
 		}
-		m.blocked = true
+		m.blocked, live.open = true, false
 		return &operation{args: []string{"block"}, after: m}
 	}
 }
@@ -481,7 +484,12 @@ func (c *chaos) do(o *operation) {
 	switch {
 	case l.held == "" && blocked:
 		c.fail("it is not held, and blocked")
-	case fault == "no fault" && r.code == 0 && blocked != o.after.blocked:
+	case fault != "no fault" || r.code != 0:
+		c.unsure = true // what was cut off is ended by the next command that opens the lane
+	case c.unsure:
+		c.unsure = false
+		l.open = l.held != "" && !blocked
+	case blocked != o.after.blocked:
 		c.fail(fmt.Sprintf("blocked is %v", blocked))
 	}
 	c.m.blocked = blocked
