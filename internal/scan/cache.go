@@ -7,7 +7,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"path"
-	"slices"
 	"time"
 
 	"morvant/internal/database"
@@ -28,6 +27,8 @@ type Cache struct {
 	// recalled is what the rows of a root said when they were last read or
 	// written, so that Remember need not read them again.
 	recalled map[string]map[string][]byte
+	// lost is what was remembered of a root and was not there when it was last recalled.
+	lost map[string]map[string]cached
 }
 
 // OpenCache opens or creates the cache at file.
@@ -42,7 +43,7 @@ func OpenCache(ctx context.Context, file string) (*Cache, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Cache{db, file, make(map[string]map[string][]byte)}, nil
+	return &Cache{db, file, make(map[string]map[string][]byte), make(map[string]map[string]cached)}, nil
 }
 
 // heal replaces a cache that has turned out to be damaged by an empty one, and passes
@@ -94,31 +95,20 @@ func (c *Cache) Recall(ctx context.Context, root string, t *Tree) error {
 	}
 	for i := range t.Entries {
 		e := &t.Entries[i]
-		if e.Kind != File {
-			continue
-		}
 		was, ok := remembered[e.Path]
-		if ok && was.stamp == e.Stamp && !was.stamp.Racy(was.looked) {
+		delete(remembered, e.Path)
+		if ok && e.Kind == File && was.stamp == e.Stamp && !was.stamp.Racy(was.looked) {
 			e.Digest, e.Looked, e.Known = was.digest, was.looked, true
 		}
 	}
+	c.lost[root] = remembered
 	return nil
 }
 
 // Lost lists the files that were remembered when the folder's tree was last recalled and that are
 // not in it, unless their content is there under another name.
 func (c *Cache) Lost(root string, t *Tree) []manifest.File {
-	var lost []manifest.File
-	for dir, row := range c.recalled[root] {
-		remembered := make(map[string]cached)
-		decodeDir(dir, row, remembered)
-		for p, was := range remembered {
-			if t.Entry(p) == nil {
-				lost = append(lost, manifest.File{Path: p, Size: was.stamp.Size, Digest: was.digest})
-			}
-		}
-	}
-	if len(lost) == 0 {
+	if len(c.lost[root]) == 0 {
 		return nil
 	}
 	there := make(map[digest.Digest]bool)
@@ -127,7 +117,13 @@ func (c *Cache) Lost(root string, t *Tree) []manifest.File {
 			there[e.Digest] = true
 		}
 	}
-	return slices.DeleteFunc(lost, func(f manifest.File) bool { return there[f.Digest] })
+	var lost []manifest.File
+	for p, was := range c.lost[root] {
+		if !there[was.digest] {
+			lost = append(lost, manifest.File{Path: p, Size: was.stamp.Size, Digest: was.digest})
+		}
+	}
+	return lost
 }
 
 // Files returns the sizes of the files that are remembered of a folder, by path.

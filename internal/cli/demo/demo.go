@@ -245,6 +245,7 @@ func (s *story) keepUpdatesAway(address string) {
 	s.run(app.ExitFailed, "demo", "launcher", "idle", state, "--stop-after", "12")
 	s.run(app.ExitDifferent, "watch", "--once")
 	s.run(0, "watch", "--once", "--repair")
+	s.run(0, "block")
 
 	s.tell("And when you do want the update: let it in, record it, and go back for today's race.")
 	s.run(0, "let-update", "--after", view.Quoted(s.self)+" demo launcher idle "+view.Quoted(state), "--calm", "1s", "--then", "back")
@@ -326,6 +327,9 @@ func (s *story) runWith(lines string, wantCode int, args ...string) {
 	shown := make([]string, len(args))
 	for i, arg := range args {
 		shown[i] = view.Quoted(arg)
+		if name := strings.TrimLeft(arg, "-"); name != arg && view.Quoted(name) == name {
+			shown[i] = arg // an option
+		}
 	}
 	s.app.Say("\n%s", view.Paint(view.Fresh, "$ "+strings.ReplaceAll("morvant "+strings.Join(shown, " "), s.self, morvant)))
 	for i := range args {
