@@ -151,6 +151,16 @@ func (p Site) check(path string) error {
 	return nil
 }
 
+// holdsBuild names a file of the build at a path or within it; empty if there is none.
+func (p Site) holdsBuild(full string) string {
+	for _, f := range p.Files {
+		if userpath.Within(filepath.Join(p.Dir, filepath.FromSlash(f)), full) {
+			return f
+		}
+	}
+	return ""
+}
+
 // resolve makes a path of a rule full.
 func (p Site) resolve(path string) string { return userpath.Expand(path, p.Home, p.Dir) }
 

@@ -95,6 +95,21 @@ func crashed(args []string, what any, stack []byte, now time.Time) string {
 }
 
 func command(a *app.App) *cli.Command {
+	root := commandTree(a)
+	oneValue(root)
+	return root
+}
+
+// oneValue makes each option that may be repeated take its value as it is: a comma may stand in a
+// pattern, a path or a command.
+func oneValue(c *cli.Command) {
+	c.DisableSliceFlagSeparator = true
+	for _, sub := range c.Commands {
+		oneValue(sub)
+	}
+}
+
+func commandTree(a *app.App) *cli.Command {
 	complete := help.Complete(a)
 	return &cli.Command{
 		Name:      "morvant",

@@ -36,7 +36,7 @@ func (a commands) publishCommand() *cli.Command {
 			"folder; --secret-key names another one, in minisign format.",
 		Flags: append(app.ChangeFlags(),
 			&cli.StringFlag{Name: "feed", Usage: "the `NAME` of a new feed"},
-			&cli.StringSliceFlag{Name: "component", Usage: "a component and its files, as `NAME=PATTERN,PATTERN`; the first that fits takes a file, NAME alone takes the rest"},
+			&cli.StringSliceFlag{Name: "component", Usage: "a component and a pattern of its files, as `NAME=PATTERN`; repeat it for more patterns; the first component that fits takes a file, NAME alone takes the rest"},
 			&cli.StringFlag{Name: "channel", Usage: "the `CHANNEL` to publish in", Value: "public"},
 			&cli.BoolFlag{Name: "locked", Usage: "the channel asks for a key (a service has to see to that)"},
 			&cli.StringFlag{Name: "label", Usage: "the build's `LABEL` in the feed, if only one is published"},
@@ -176,11 +176,15 @@ func publishList(c *cli.Command, refs []string) (*publish.List, error) {
 	l := &publish.List{Feed: c.String("feed"), SignIn: c.String("sign-in"), Days: c.Int("days")}
 	l.Channels = []publish.ListChannel{{Name: c.String("channel"), Locked: c.Bool("locked")}}
 	for _, text := range c.StringSlice("component") {
-		name, patterns, _ := strings.Cut(text, "=")
+		name, pattern, _ := strings.Cut(text, "=")
+		if i := slices.IndexFunc(l.Components, func(p publish.ListComponent) bool { return p.Name == name }); i >= 0 && pattern != "" && !l.Components[i].Required {
+			l.Components[i].Files = append(l.Components[i].Files, pattern)
+			continue
+		}
 		// What takes the rest is what the game cannot do without.
-		part := publish.ListComponent{Name: name, Required: patterns == ""}
-		if patterns != "" {
-			part.Files = strings.Split(patterns, ",")
+		part := publish.ListComponent{Name: name, Required: pattern == ""}
+		if pattern != "" {
+			part.Files = []string{pattern}
 		}
 		l.Components = append(l.Components, part)
 	}

@@ -176,6 +176,12 @@ func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 			s.Equals = builds[i]
 		}
 	}
+	if s.Equals == nil && lane.AllRead(tree) {
+		// A feed's build, or a snapshot with other files of the player's.
+		if s.Equals, err = WholeBuild(ctx, l, tree, tree); err != nil {
+			return nil, err
+		}
+	}
 	if s.Equals == nil {
 		s.Says, s.SaysBy, err = SaysLabel(ctx, l)
 	}
