@@ -3,6 +3,7 @@ package game
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -117,4 +118,21 @@ func TestHoldsAndRulesAreRemembered(t *testing.T) {
 	back, err = h.Applied(t.Context(), "quay", state.MainLane)
 	require.NoError(t, err)
 	require.Empty(t, back)
+}
+
+// TestTheSettingsInTheDocumentationAreSettings: as they stand there, they can be copied.
+func TestTheSettingsInTheDocumentationAreSettings(t *testing.T) {
+	b, err := os.ReadFile(filepath.FromSlash("../../docs/formats.md"))
+	require.NoError(t, err)
+	_, text, found := strings.Cut(string(b), "## Settings of a game\n\n")
+	require.True(t, found)
+	text, _, _ = strings.Cut(text, "\nTOML 1.0")
+	live := t.TempDir()
+	text = strings.Replace(text, "/games/Cinder Quay", filepath.ToSlash(live), 1)
+	s, err := parseSettings([]byte(text))
+	require.NoError(t, err)
+	require.Len(t, s.Block, 4)
+	require.Equal(t, []string{"quay-launcher"}, s.Launcher)
+	require.Len(t, s.Saves, 1)
+	require.Len(t, s.Updating, 1)
 }
