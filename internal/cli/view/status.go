@@ -283,6 +283,9 @@ func DescribeEvent(s *status.Status) (message string) {
 	default:
 		message = fmt.Sprintf("%s is %s, as it should be", name, Named(s.Build))
 	}
+	if len(s.Block) == 0 && s.Pin.Open && len(s.Game.Block) > 0 {
+		return message + "; updates are let in"
+	}
 	if len(s.Block) > 0 && !slices.ContainsFunc(s.Block, func(b block.State) bool { return b.Broke != block.NotSet }) {
 		return message + "; updates are not blocked"
 	}
