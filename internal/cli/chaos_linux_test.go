@@ -130,13 +130,6 @@ type chaos struct {
 	saved  string
 }
 
-func (c *chaos) folder(lane string) string {
-	if lane == c.m.live {
-		return c.live
-	}
-	return c.parked(lane)
-}
-
 // at reads what a folder holds.
 func (c *chaos) at(dir string) tree {
 	t := make(tree)
