@@ -243,7 +243,7 @@ func (c *chaos) next() *operation {
 		before := maps.Clone(live.files)
 		live.files = live.pinned(m.snapshots[label], owned, exact)
 		live.changes = append(live.changes, modelChange{before: before, after: live.files, held: live.held, exact: live.exact, open: live.open})
-		live.held, live.exact, live.open, m.blocked = label, exact, false, true
+		live.held, live.exact, live.open, m.blocked = label, false, false, true
 		args := []string{"pin", "snapshot/" + label, "--yes"}
 		if exact {
 			args = append(args, "--exact")

@@ -102,6 +102,18 @@ func TestExactBringsBackThePlayersFilesToo(t *testing.T) {
 	require.Equal(t, recorded, w.picture())
 	w.ok("undo", "--yes")
 	require.Equal(t, broken, w.picture())
+
+	// Once: what the player does to their own files afterwards is theirs.
+	w.ok("pin", "works", "--exact", "--yes")
+	w.write("Mods/new/mod.txt", "new")
+	w.write("settings.ini", "[display]\nwidth = 800\n")
+	require.Contains(t, w.ok("status").out, "Every file is as it should be")
+	w.ok("watch", "--once", "--repair")
+	w.write("data/harbour.pak", "spoilt")
+	w.ok("watch", "--once", "--repair")
+	w.ok("verify", "--repair", "--yes")
+	require.Equal(t, "new", w.read("Mods/new/mod.txt"))
+	require.Equal(t, "[display]\nwidth = 800\n", w.read("settings.ini"))
 }
 
 func TestAFolderThatWasMovedOrLostItsMarkerGoesOn(t *testing.T) {

@@ -54,7 +54,7 @@ func (a commands) pinCommand() *cli.Command {
 				return err
 			}
 			p, err := change.ProposePin(ctx, l, b, change.PinOptions{
-				Clean: c.Bool("clean"), Exact: c.Bool("exact"), Hold: true, Components: c.StringSlice("component"), Open: c.Bool("no-block"), Add: add,
+				Clean: c.Bool("clean"), Whole: c.Bool("exact"), Hold: true, Components: c.StringSlice("component"), Open: c.Bool("no-block"), Add: add,
 			})
 			if err != nil {
 				return err
