@@ -60,6 +60,26 @@ func TestAFriendReachesTheSameByAPinFile(t *testing.T) {
 	require.Equal(t, false, different["same"])
 }
 
+// TestTheSameContentUnderAnotherLabelIsTheSame: one has it by an overlay, the other as a build.
+func TestTheSameContentUnderAnotherLabelIsTheSame(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("data.pak", "old")
+	w.write("readme.txt", "old")
+	w.ok("add", "quay", w.live)
+	w.ok("snapshot", "1")
+	w.write("readme.txt", "new")
+	w.ok("snapshot", "theirs")
+	w.ok("pin", "theirs", "--yes")
+	status := filepath.Join(w.dir, "status.json")
+	require.NoError(t, os.WriteFile(status, []byte(w.ok("--json", "status").out), 0o644))
+	w.ok("pin", "1", "--overlay", "theirs:readme.txt", "--yes")
+	require.Equal(t, "new", w.read("readme.txt"))
+	require.Contains(t, w.ok("compare-with", status).out, "The same.")
+	w.ok("pin", "1", "--yes")
+	require.Equal(t, 3, w.run("compare-with", status).code)
+}
+
 func TestPinFilesThatMeanSomethingElse(t *testing.T) {
 	t.Parallel()
 	w := newLaunched(t)

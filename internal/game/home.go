@@ -13,8 +13,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/BurntSushi/toml"
 	"github.com/gofrs/flock"
+	"github.com/pelletier/go-toml/v2"
 
 	"morvant/internal/feed"
 	"morvant/internal/manifest"

@@ -19,6 +19,7 @@ import (
 	"morvant/internal/exchange"
 	"morvant/internal/game"
 	"morvant/internal/lane"
+	"morvant/internal/lane/compose"
 	"morvant/internal/lane/record"
 	"morvant/internal/lane/status"
 	"morvant/internal/manifest"
@@ -137,6 +138,12 @@ func (a commands) compareWith(ctx context.Context, c *cli.Command, l *lane.Lane,
 		j.Here = append(j.Here, e.Path)
 	}
 	j.Mine = s.Build.Label
+	if same, err := a.sameContent(ctx, l, home, s, t); err != nil {
+		return err
+	} else if same {
+		j.Same = len(j.Here)+len(j.There) == 0
+		return a.showComparison(c, j, true)
+	}
 	known := true
 	if s.Build.Digest().String() != t.digest {
 		if j.Differs, known, err = a.buildDifference(ctx, l, home, s, t); err != nil {
@@ -177,6 +184,33 @@ func addedOtherwise(mine, other state.Pin) []string {
 	}
 	slices.Sort(list)
 	return list
+}
+
+// sameContent reports whether what both sides are held to is the same, file by file, by whatever
+// builds and additions they come to it. It is false if theirs is not known here, or has overlays:
+// these are compared by name.
+func (a commands) sameContent(ctx context.Context, l *lane.Lane, home *game.Home, s *status.Status, t *theirs) (bool, error) {
+	builds, err := home.Builds(ctx, l.Game.Name)
+	if err != nil || len(t.add.Overlays) > 0 {
+		return false, err
+	}
+	i := slices.IndexFunc(builds, func(b *state.Build) bool { return b.Digest().String() == t.digest })
+	if i < 0 {
+		return false, nil
+	}
+	mine, err := compose.OfPin(ctx, l, s.Build, s.Pin)
+	if err != nil {
+		return false, err
+	}
+	choice, err := compose.Choose(ctx, l, builds[i], nil)
+	if err != nil {
+		return false, err
+	}
+	other, err := compose.OfPin(ctx, l, builds[i], state.Pin{Components: choice.Names, Companions: t.add.Companions, Edits: t.add.Edits})
+	if err != nil {
+		return false, nil // an edit of theirs may not fit here, which the names tell
+	}
+	return mine.Manifest.Digest() == other.Manifest.Digest(), nil
 }
 
 // buildDifference lists what differs between this build and theirs, if theirs is known.
