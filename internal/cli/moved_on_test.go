@@ -154,3 +154,20 @@ func TestAnUndoBesideThePlayersOwnChangesGoesOnAndSaysSo(t *testing.T) {
 	require.Contains(t, r.err, "1 file is not as the pin to 1.3.0 left it")
 	require.Equal(t, "a note of the player's", w.read("read me first.txt"))
 }
+
+// TestAnUnpinSaysWhereItLeads: what an update has brought between two pins comes back as well.
+func TestAnUnpinSaysWhereItLeads(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.install("1.1.1")
+	w.ok("snapshot", "1.1.1")
+	w.ok("pin", "1.1.1", "--yes")
+	require.Contains(t, w.ok("unpin", "--dry-run").err, "leads to 1.1.1 (snapshot)")
+	w.update("1.3.0")
+	w.ok("snapshot", "1.3.0")
+	w.ok("pin", "1.1.1", "--yes")
+	r := w.ok("unpin", "--dry-run")
+	require.Contains(t, r.err, "leads to 1.3.0 (snapshot). To end the hold and leave every file as it is: morvant unpin --stay")
+	w.ok("unpin", "--yes")
+	w.isRelease("1.3.0")
+}

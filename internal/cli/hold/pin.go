@@ -8,6 +8,7 @@ import (
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/find"
 	"morvant/internal/cli/proposal"
+	"morvant/internal/cli/view"
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
@@ -87,9 +88,29 @@ func (a commands) unpinCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			if !c.IsSet("stay") && !c.IsSet("to") && !c.Bool("json") {
+				if err := a.sayWhereUnpinLeads(ctx, l, p); err != nil {
+					return err
+				}
+			}
 			return proposal.CarryOut(ctx, a.App, c, l, p)
 		},
 	}
+}
+
+// sayWhereUnpinLeads says what the folder will be, for it need not be what the player expects: what
+// updates have brought between two pins comes back as well.
+func (a commands) sayWhereUnpinLeads(ctx context.Context, l *lane.Lane, p *change.Proposal) error {
+	b, err := change.Leads(ctx, l, p)
+	if err != nil {
+		return err
+	}
+	leads := "a state that is no known build"
+	if b != nil {
+		leads = view.Strong(b.Label) + " (" + b.Line() + ")"
+	}
+	a.Note("This takes back every change since the hold began, and leads to %s. To end the hold and leave every file as it is: morvant unpin --stay", leads)
+	return nil
 }
 
 func (a commands) proposeUnpin(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) (*change.Proposal, error) {
