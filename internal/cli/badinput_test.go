@@ -168,8 +168,8 @@ func TestSettingsThatCannotBeReadAreNamedByLine(t *testing.T) {
 	cmd := w.command("status")
 	cmd.Dir = w.dir
 	r := w.finish(cmd)
-	require.Equal(t, 1, r.code)
-	require.Contains(t, r.err, "morvant game set --live FOLDER")
+	require.Equal(t, 4, r.code)
+	require.Contains(t, r.err, "morvant game set -g quay --live")
 	cmd = w.command("game", "set", "--live", w.live+" moved")
 	cmd.Dir = w.dir
 	require.Equal(t, 0, w.finish(cmd).code)

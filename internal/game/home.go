@@ -19,6 +19,7 @@ import (
 	"morvant/internal/feed"
 	"morvant/internal/manifest"
 	"morvant/internal/problem"
+	"morvant/internal/scan"
 	"morvant/internal/state"
 	"morvant/internal/userpath"
 	"morvant/internal/volume"
@@ -465,5 +466,10 @@ func (h *Home) Forget(ctx context.Context, name string) error {
 			return err
 		}
 	}
-	return errors.Join(os.RemoveAll(h.FeedsDir(name)), os.Remove(h.settingsFile(name)))
+	cache, err := scan.OpenCache(ctx, h.CacheFile())
+	if err != nil {
+		return err
+	}
+	err = errors.Join(cache.Forget(ctx, state.CacheKey(name, "")), cache.Close())
+	return errors.Join(err, os.RemoveAll(h.FeedsDir(name)), os.Remove(h.settingsFile(name)))
 }

@@ -230,7 +230,7 @@ func Remove(ctx context.Context, l *lane.Lane, delete bool) (*state.Build, error
 	}
 	ctx = context.WithoutCancel(ctx)
 	if !delete {
-		if err := l.Home.ForgetLane(ctx, l.Game.Name, l.Name); err != nil {
+		if err := forget(ctx, l, l.Name); err != nil {
 			return kept, err
 		}
 		return kept, ignoreMissing(l.Root.RemoveAll(lane.MarkerFile))
@@ -254,10 +254,15 @@ type removing struct {
 	Build string `json:"build"` // the snapshot of all that was in it
 }
 
+// forget forgets a lane, and what is remembered of its files.
+func forget(ctx context.Context, l *lane.Lane, name string) error {
+	return errors.Join(l.Home.ForgetLane(ctx, l.Game.Name, name), l.Cache.Forget(ctx, state.CacheKey(l.Game.Name, name)))
+}
+
 // remove forgets a lane and deletes those of its files that are as the snapshot has
 // them. It can be repeated.
 func remove(ctx context.Context, l *lane.Lane, r removing) error {
-	if err := l.Home.ForgetLane(ctx, l.Game.Name, r.Lane); err != nil {
+	if err := forget(ctx, l, r.Lane); err != nil {
 		return err
 	}
 	b, err := l.Home.RecordedBuild(ctx, l.Game.Name, r.Build)

@@ -143,6 +143,14 @@ func (c *Cache) Files(ctx context.Context, root string) (map[string]int64, error
 	return files, nil
 }
 
+// Forget forgets what is remembered of a folder, or of all whose names begin with a prefix that ends
+// in a slash.
+func (c *Cache) Forget(ctx context.Context, root string) error {
+	delete(c.recalled, root)
+	_, err := c.db.ExecContext(ctx, `DELETE FROM dir WHERE root = ?1 OR substr(?1, -1) = '/' AND substr(root, 1, length(?1)) = ?1`, root)
+	return c.heal(ctx, err)
+}
+
 // Rename remembers under another name of the folder what was remembered of it.
 func (c *Cache) Rename(ctx context.Context, from, to string) error {
 	delete(c.recalled, from)

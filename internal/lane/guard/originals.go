@@ -12,15 +12,14 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/problem"
 	"morvant/internal/process"
+	"morvant/internal/state"
 )
 
 // What a launcher keeps in its settings is remembered beyond an unblock: one that runs may write
 // its own copy over the file at its end, with the value that the block had set. That must not
 // count as what was found, the next time.
 
-func originalsKey(l *lane.Lane) string {
-	return fmt.Sprintf("block originals %s/%s", l.Game.Name, l.Name)
-}
+func originalsKey(l *lane.Lane) string { return state.OriginalsKey(l.Game.Name, l.Name) }
 
 func originals(ctx context.Context, l *lane.Lane) ([]*block.Applied, error) {
 	text, err := l.Home.Fact(ctx, originalsKey(l))
