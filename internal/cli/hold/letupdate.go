@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"strings"
 	"sync"
 	"time"
@@ -216,15 +215,14 @@ func (a commands) awaitUpdate(ctx context.Context, c *cli.Command, l *lane.Lane,
 		a.Note("Updates are let in. Running %s.", command)
 		w.After = func(ctx context.Context) error {
 			cmd := process.Shell(ctx, command)
-			// Not in the game's folder, which it may want to move.
-			cmd.Dir, cmd.Stdout, cmd.Stderr = filepath.Dir(l.Game.Live), a.Stderr, a.Stderr
+			cmd.Dir, cmd.Stdout, cmd.Stderr = l.Game.Live, a.Stderr, a.Stderr
 			if err := cmd.Run(); err != nil {
 				return fmt.Errorf("%s: %w", command, err)
 			}
 			return nil
 		}
 	} else {
-		a.Note("Updates are let in. Update %s in its launcher now; it counts as done when it is a known build and nothing has\nchanged for %s. %s Ctrl-C sets the block again.",
+		a.Note("Updates are let in. Update %s in its launcher now.\nIt is done when it is a known build and nothing has changed for %s.\n%s\nCtrl-C sets the block again.",
 			l.Game.Display(), c.Duration("calm"), how)
 	}
 	return watch.AwaitUpdate(ctx, l, w)
