@@ -47,7 +47,7 @@ func TestALaneThatIsRenamedKeepsWhatItsBlockFound(t *testing.T) {
 	w, config, _ := newBlocked(t)
 	w.ok("unblock")
 	w.ok("lane", "rename", "main", "mine")
-	require.Equal(t, 1, w.rows("state.db", `SELECT count(*) FROM fact WHERE name = 'block originals quay/mine'`))
+	require.Equal(t, 1, w.rows("state.db", `SELECT count(*) FROM fact WHERE name = 'block originals quay'`))
 	require.NoError(t, os.WriteFile(config, []byte("updates = by-hand\n"), 0o644)) // as a launcher does that had it in memory
 	w.ok("block")
 	w.ok("unblock")

@@ -56,8 +56,9 @@ type Share struct {
 // CacheKey names a lane for what is remembered of its files.
 func CacheKey(name, lane string) string { return name + "/" + lane }
 
-// OriginalsKey names the fact that remembers what the blocks of a lane have found.
-func OriginalsKey(game, lane string) string { return "block originals " + game + "/" + lane }
+// OriginalsKey names the fact that remembers what the blocks of a game have found in its launcher's
+// settings, which all lanes have in common.
+func OriginalsKey(game string) string { return "block originals " + game }
 
 var laneName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,31}$`)
 
@@ -250,8 +251,7 @@ func (st *State) RenameLane(ctx context.Context, game, from, to string) error {
 	for _, query := range append(each(laneTables, `UPDATE %s SET lane = ?2 WHERE game = ?3 AND lane = ?1`),
 		`UPDATE lane SET name = ?2 WHERE game = ?3 AND name = ?1`,
 		`INSERT OR IGNORE INTO live (game, lane) VALUES (?3, 'main')`,
-		`UPDATE live SET lane = ?2 WHERE game = ?3 AND lane = ?1`,
-		`UPDATE OR REPLACE fact SET name = 'block originals ' || ?3 || '/' || ?2 WHERE name = 'block originals ' || ?3 || '/' || ?1`) {
+		`UPDATE live SET lane = ?2 WHERE game = ?3 AND lane = ?1`) {
 		if _, err := tx.ExecContext(ctx, query, from, to, game); err != nil {
 			return err
 		}
@@ -267,7 +267,7 @@ func (st *State) ForgetLane(ctx context.Context, game, lane string) error {
 	}
 	defer tx.Rollback()
 	// Backups of saves outlive the lane.
-	for _, query := range append(each(laneTables[:5], `DELETE FROM %s WHERE game = ? AND lane = ?`), `DELETE FROM lane WHERE game = ? AND name = ?`, "DELETE FROM fact WHERE name = 'block originals ' || ? || '/' || ?") {
+	for _, query := range append(each(laneTables[:5], `DELETE FROM %s WHERE game = ? AND lane = ?`), `DELETE FROM lane WHERE game = ? AND name = ?`) {
 		if _, err := tx.ExecContext(ctx, query, game, lane); err != nil {
 			return err
 		}

@@ -325,7 +325,7 @@ func Suspend(ctx context.Context, l *lane.Lane) error {
 		return err
 	}
 	at := Outside(l)
-	var stay []*block.Applied
+	var stay, lifted []*block.Applied
 	for _, h := range holds {
 		if h.Rule.Kind == block.ReadOnly {
 			stay = append(stay, h)
@@ -337,8 +337,9 @@ func Suspend(ctx context.Context, l *lane.Lane) error {
 		} else if err != nil {
 			return err
 		}
+		lifted = append(lifted, h)
 	}
-	return l.Home.SetApplied(ctx, l.Game.Name, l.Name, stay)
+	return errors.Join(remember(ctx, l, lifted), l.Home.SetApplied(ctx, l.Game.Name, l.Name, stay))
 }
 
 // Resume sets again what Suspend took off, if the lane is held and blocked.

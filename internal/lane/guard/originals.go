@@ -19,10 +19,8 @@ import (
 // its own copy over the file at its end, with the value that the block had set. That must not
 // count as what was found, the next time.
 
-func originalsKey(l *lane.Lane) string { return state.OriginalsKey(l.Game.Name, l.Name) }
-
 func originals(ctx context.Context, l *lane.Lane) ([]*block.Applied, error) {
-	text, err := l.Home.Fact(ctx, originalsKey(l))
+	text, err := l.Home.Fact(ctx, state.OriginalsKey(l.Game.Name))
 	if err != nil || text == "" {
 		return nil, err
 	}
@@ -47,7 +45,7 @@ func remember(ctx context.Context, l *lane.Lane, lifted []*block.Applied) error 
 	if err != nil {
 		return err
 	}
-	return l.Home.SetFact(ctx, originalsKey(l), string(text))
+	return l.Home.SetFact(ctx, state.OriginalsKey(l.Game.Name), string(text))
 }
 
 // prepare is block.Prepare, with what was found the last time where the launcher has written the
