@@ -102,13 +102,18 @@ func (l *Lane) Refind(ctx context.Context) (other bool, err error) {
 	if err != nil || !now.IsDir() {
 		return false, fmt.Errorf("%s: %w", l.Dir, ErrGone)
 	}
-	was, err := l.Root.Stat(".")
-	if other = err != nil || !os.SameFile(was, now); other {
+	same := false
+	if l.Root != nil {
+		was, err := l.Root.Stat(".")
+		same = err == nil && os.SameFile(was, now)
+	}
+	if !same {
 		root, err := l.OpenFolder(l.Dir)
 		if err != nil {
 			return false, err
 		}
-		l.Root.Close()
+		other = l.Root != nil
+		l.LetGo()
 		l.Root = root
 	}
 	if MarkerOf(l.Dir) == (Identity{}) {
@@ -117,6 +122,14 @@ func (l *Lane) Refind(ctx context.Context) (other bool, err error) {
 		err = nil
 	}
 	return other, err
+}
+
+// LetGo closes the folder, until Refind opens it again.
+func (l *Lane) LetGo() {
+	if l.Root != nil {
+		l.Root.Close()
+		l.Root = nil
+	}
 }
 
 // Whereabouts looks for the lane's folder where a launcher may have moved it, by its marker: beside

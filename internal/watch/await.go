@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"runtime"
 	"strings"
 	"time"
 
@@ -62,7 +63,8 @@ const (
 // The block, which the caller has taken off after BeginAwait, is set again by the next
 // command if this run is killed.
 func AwaitUpdate(ctx context.Context, l *lane.Lane, a Await) (*Arrival, error) {
-	w := &awaiting{Await: a, lane: l, news: newsOf(l.Game, l.Dir, a.Tell)}
+	w := &awaiting{Await: a, lane: l}
+	w.listen()
 	defer func() { w.news.close() }()
 	if a.After != nil {
 		w.ended = make(chan error, 1)
@@ -78,10 +80,26 @@ type awaiting struct {
 	news  *news
 	ended chan error // nil: what does the update has ended, or nothing does it
 	told  string
+	seen  string // at the last look, where nothing tells of changes
+}
+
+// holding says that on this system a folder cannot be moved while a program has it, or anything in
+// it, open: a launcher may want to swap it. So nothing is kept open between two looks there, and
+// nothing tells of changes.
+const holding = runtime.GOOS == "windows"
+
+func (w *awaiting) listen() {
+	w.news = &news{}
+	if !holding {
+		w.news = newsOf(w.lane.Game, w.lane.Dir, w.Tell)
+	}
 }
 
 func (w *awaiting) wait(ctx context.Context) (*Arrival, error) {
 	changed := false
+	if holding {
+		w.lane.LetGo()
+	}
 	timer := time.NewTimer(w.Quiet)
 	defer timer.Stop()
 	heard := time.NewTicker(listen)
@@ -130,9 +148,18 @@ func (w *awaiting) wait(ctx context.Context) (*Arrival, error) {
 			return nil, err
 		}
 		changed = changed || sketch(w.Before.Status) != sketch(now)
+		if rests := w.seen == sketch(now); holding && !rests && !said {
+			w.seen = sketch(now)
+			w.lane.LetGo()
+			timer.Reset(w.Quiet)
+			continue
+		}
 		got, err := w.arrived(ctx, now, changed, said)
 		if got != nil || err != nil {
 			return got, err
+		}
+		if holding {
+			w.lane.LetGo()
 		}
 		timer.Reset(max(w.Quiet, min(look, 5*w.Quiet)))
 	}
@@ -224,7 +251,7 @@ func (w *awaiting) there(ctx context.Context) (bool, error) {
 	}
 	if fresh {
 		w.news.close()
-		w.news = newsOf(w.lane.Game, w.lane.Dir, w.Tell)
+		w.listen()
 	}
 	return true, nil
 }
