@@ -53,3 +53,16 @@ func TestALaneThatIsRenamedKeepsWhatItsBlockFound(t *testing.T) {
 	w.ok("unblock")
 	require.Equal(t, "updates = at-once\n", readFile(t, config))
 }
+
+// TestALaneThatIsMadeLeavesTheLiveOnesBlock: what is remembered of the launcher's settings is put back
+// for the live lane alone, and when it is asked for.
+func TestALaneThatIsMadeLeavesTheLiveOnesBlock(t *testing.T) {
+	t.Parallel()
+	w, config, _ := newBlocked(t)
+	w.ok("unblock")
+	w.ok("block")
+	w.ok("lane", "new", "other", "--from", "1", "--yes")
+	require.Contains(t, readFile(t, config), "by-hand")
+	w.ok("lane", "remove", "other", "--delete", "--yes")
+	require.Contains(t, readFile(t, config), "by-hand")
+}

@@ -115,6 +115,9 @@ func Unblock(ctx context.Context, l *lane.Lane, force bool) (left []string, err 
 	if holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name); err != nil {
 		return nil, err
 	} else if len(holds) == 0 {
+		if !l.Live { // what the launcher says is the live lane's business
+			return nil, nil
+		}
 		return nil, liftAgain(ctx, l)
 	}
 	err = noted(ctx, l, false, func() error {
@@ -159,6 +162,9 @@ func lift(ctx context.Context, l *lane.Lane, force bool) (told []string, err err
 
 // unblock is Unblock where nobody is asked.
 func unblock(ctx context.Context, l *lane.Lane) error {
+	if holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name); err != nil || len(holds) == 0 {
+		return err
+	}
 	left, err := Unblock(ctx, l, false)
 	for _, text := range left {
 		l.Meter.Warn(text)
