@@ -31,7 +31,12 @@ func TestALauncherThatRunsIsAskedToEnd(t *testing.T) {
 	launcher := func(pause string) *exec.Cmd {
 		cmd := exec.Command(exe, "demo", "launcher", "idle", w.state, "--size", "2MB", "--habit", "resident", "--pause", pause)
 		cmd.Dir = w.dir
+		_ = os.Remove(w.state + ".running") // of one that was killed
 		require.NoError(t, cmd.Start())
+		require.Eventually(t, func() bool {
+			_, err := os.Stat(w.state + ".running")
+			return err == nil
+		}, waitLong, 10*time.Millisecond)
 		return cmd
 	}
 	w.ok("game", "set", "--launcher", "quay-launcher")
@@ -54,7 +59,7 @@ func TestALauncherThatRunsIsAskedToEnd(t *testing.T) {
 
 	// By force it is overwritten; but what was found first is not forgotten.
 	w.ok("block")
-	running = launcher("2s")
+	running = launcher("4s")
 	w.ok("unblock", "--force")
 	require.Contains(t, w.stateText(), "updates = at-once")
 	require.NoError(t, running.Wait())

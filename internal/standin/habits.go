@@ -217,6 +217,13 @@ func (l *Launcher) Run(idle func() error) error {
 		return err
 	}
 	own := slices.Clone(at.lines)
+	if l.has(Resident) { // it has read its state, and says so
+		sign := l.State + ".running"
+		if err := os.WriteFile(sign, nil, 0o644); err != nil {
+			return err
+		}
+		defer os.Remove(sign)
+	}
 	if err := idle(); err != nil {
 		return err
 	}
