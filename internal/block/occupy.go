@@ -189,8 +189,8 @@ func (h *Applied) liftOccupy(force bool) error {
 	return nil
 }
 
-// leftBehind says what stays beside an occupied path after it was let go.
-func (h *Applied) leftBehind() []string {
+// Left says what stays behind of a rule that has been taken off: beside a path that was held.
+func (h *Applied) Left() []string {
 	var list []string
 	for _, aside := range append([]string{h.Aside}, h.Later...) {
 		if _, err := os.Lstat(aside); aside != "" && err == nil {
@@ -198,12 +198,4 @@ func (h *Applied) leftBehind() []string {
 		}
 	}
 	return list
-}
-
-// Left says what stays behind of a rule that has been taken off.
-func (h *Applied) Left() []string {
-	if h.Rule.Kind != Occupy {
-		return nil
-	}
-	return h.leftBehind()
 }

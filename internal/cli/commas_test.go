@@ -59,3 +59,33 @@ func TestNothingOfTheGameItselfIsHeldAsAStagingPath(t *testing.T) {
 	require.FileExists(t, w.path("data/cargo.pak"))
 	w.fails(1, "holds files of the game itself", "block")
 }
+
+// TestAPartOfAFolderIsNotTheWhole: neither a build that the folder's own has grown out of, nor what an
+// overlay has recorded of a single file.
+func TestAPartOfAFolderIsNotTheWhole(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("a.txt", "1")
+	w.write("b.txt", "2")
+	w.ok("add", "quay", w.live, "--keep", "Mods/**")
+	w.ok("snapshot", "grown")
+	require.NoError(t, os.Remove(w.path("b.txt")))
+	w.ok("snapshot", "small") // recorded later
+	w.write("b.txt", "2")
+	w.write("Mods/mine.txt", "so that it is no snapshot to the byte")
+	require.Contains(t, w.ok("status").out, "It is the same as grown.")
+
+	w = newWorld(t)
+	for _, p := range []string{"a.txt", "b.txt", "c.txt"} {
+		w.write(p, p)
+	}
+	w.ok("add", "quay", w.live, "--keep", "Mods/**")
+	w.ok("snapshot", "1")
+	other := filepath.Join(w.dir, "other")
+	require.NoError(t, os.Mkdir(other, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(other, "a.txt"), []byte("another"), 0o644))
+	w.ok("pin", "1", "--overlay", other+":a.txt", "--yes")
+	w.ok("unpin", "--stay")
+	w.write("b.txt", "changed as well")
+	require.Contains(t, w.ok("status").out, "is like none that is known", "the overlay's single file is no build of it")
+}

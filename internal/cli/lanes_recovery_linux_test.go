@@ -324,7 +324,7 @@ func TestAFolderThatHasMovedIsFoundByItsMarker(t *testing.T) {
 	require.NoError(t, os.Rename(w.parked("old"), filepath.Join(elsewhere, "Quay [old]")))
 	require.NoError(t, os.Rename(w.live, filepath.Join(elsewhere, "Quay")))
 	w.live = filepath.Join(elsewhere, "Quay")
-	w.fails(4, "the marker here says that this is it", "status")
+	w.fails(4, "says that this is it", "status")
 	require.Contains(t, []int{0, 3}, w.run("--yes", "status").code)
 	lanes := w.lanes()
 	require.Equal(t, w.live, lanes["main"]["folder"])

@@ -41,10 +41,13 @@ func TestALauncherThatRunsIsAskedToEnd(t *testing.T) {
 	}
 	w.ok("game", "set", "--launcher", "quay-launcher")
 	w.ok(w.setting()...)
-	w.ok("pin", "1.1.1", "--yes")
+	running := launcher("60s")
+	require.Contains(t, w.ok("pin", "1.1.1", "--yes").err, "the launcher is running", "a pin sets the block as well")
+	require.NoError(t, running.Process.Kill())
+	_ = running.Wait()
 	require.Contains(t, w.stateText(), "updates = by-hand")
 
-	running := launcher("60s")
+	running = launcher("60s")
 	r := w.run("unblock")
 	require.Equal(t, 1, r.code, r.err)
 	require.Contains(t, r.err, "the launcher is running, and may write its own settings over these at its end")

@@ -28,7 +28,7 @@ func watched(t *testing.T, args ...string) (w *launched, events <-chan watchEven
 	return w, events, end
 }
 
-// mended waits until it is said that the lane is brought back.
+// mended waits for the event that says that the lane was brought back.
 func (w *world) mended(events <-chan watchEvent) watchEvent {
 	w.t.Helper()
 	for {

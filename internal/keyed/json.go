@@ -53,6 +53,7 @@ func parseJSON(text string, at int, path []string) (*structure, error) {
 		return len(open) > 0 && !open[len(open)-1].array && open[len(open)-1].keyAt == 0
 	}
 	for {
+		start := at + int(d.InputOffset())
 		t, err := d.ReadToken()
 		if errors.Is(err, io.EOF) {
 			return s, nil
@@ -76,7 +77,8 @@ func parseJSON(text string, at int, path []string) (*structure, error) {
 				open[len(open)-1].keyAt = 0
 			}
 		default:
-			start := end - rawLength(text, at, end)
+			// What separates it from the token before it is read with it.
+			start += len(text[start:end]) - len(strings.TrimLeft(text[start:end], " \t\r\n,:"))
 			if awaits() {
 				in := open[len(open)-1]
 				in.key, in.keyAt, in.before = t.String(), start, in.last
@@ -93,30 +95,6 @@ func parseJSON(text string, at int, path []string) (*structure, error) {
 			done(end)
 		}
 	}
-}
-
-// rawLength is how long the token that ends at end is.
-func rawLength(text string, from, end int) int {
-	i := end - 1
-	if text[i] != '"' {
-		for i > from && !strings.ContainsRune(" \t\r\n,:[{", rune(text[i-1])) {
-			i--
-		}
-		return end - i
-	}
-	for i--; i >= from; i-- {
-		if text[i] != '"' {
-			continue
-		}
-		slashes := 0
-		for j := i - 1; j >= from && text[j] == '\\'; j-- {
-			slashes++
-		}
-		if slashes%2 == 0 {
-			break
-		}
-	}
-	return end - i
 }
 
 func jsonValue(text string, t jsontext.Token, v span, in *object) Value {

@@ -11,7 +11,7 @@ import (
 // noteGone notes which of the player's files were there at the last look and are not any more, and
 // which are back. Morvant's own changes are remembered without a look, and take nothing away here.
 func (l *Lane) noteGone(ctx context.Context, t *scan.Tree) error {
-	noted, err := l.Home.Gone(ctx, l.Game.Name, l.Name)
+	noted, err := l.Home.Player.Gone(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return err
 	}
@@ -42,7 +42,7 @@ func (l *Lane) noteGone(ctx context.Context, t *scan.Tree) error {
 		}
 		gone = append(gone, state.Gone{Path: f.Path, Bytes: f.Size, Noticed: l.Now()})
 	}
-	return l.Home.SetGone(ctx, l.Game.Name, l.Name, gone, back)
+	return l.Home.Player.SetGone(ctx, l.Game.Name, l.Name, gone, back)
 }
 
 // built is the manifest of the build that the lane is held to; an empty one if it is held to none.

@@ -22,6 +22,11 @@ type Own struct {
 	Bytes      int64
 }
 
+// Build is the record as a snapshot would be, to be read like one. It is in no list of builds.
+func (o *Own) Build() *Build {
+	return &Build{Game: o.Game, Label: "your own files", Made: o.Made, Manifest: o.Manifest, Attributes: o.Attributes, Files: o.Files, Bytes: o.Bytes}
+}
+
 // PlayerFiles is what is remembered of players' own files.
 type PlayerFiles struct{ db *sql.DB }
 

@@ -121,7 +121,7 @@ func (st *State) ReadAll(ctx context.Context, names []string) error {
 	if _, err := st.Backups(ctx, ""); err != nil {
 		return err
 	}
-	if _, err := st.Owned(ctx, "", ""); err != nil {
+	if _, err := st.Player.Owned(ctx, "", ""); err != nil {
 		return err
 	}
 	if _, err := st.Begun(ctx, ""); err != nil {

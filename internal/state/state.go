@@ -67,8 +67,8 @@ CREATE TABLE gone (game TEXT, lane TEXT, path TEXT, bytes INTEGER NOT NULL, noti
 
 // State is the open database of what is remembered: builds, lanes, changes, backups.
 type State struct {
-	DB *sql.DB
-	PlayerFiles
+	DB     *sql.DB
+	Player PlayerFiles // what is remembered of players' own files
 }
 
 // Open opens the database in a file, and makes it if there is none.
@@ -77,7 +77,7 @@ func Open(ctx context.Context, file string) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &State{DB: db, PlayerFiles: PlayerFiles{db}}, nil
+	return &State{DB: db, Player: PlayerFiles{db}}, nil
 }
 
 // NewUID returns a name that no other build or change has.
@@ -210,13 +210,10 @@ func (st *State) RecordChange(ctx context.Context, c *Change) error {
 	}
 	defer tx.Rollback()
 	if c.Repeats != 0 {
-		_, err := tx.ExecContext(ctx, `UPDATE change SET uid = ?, made = ?, steps = ?, totals = ?, notes = ? WHERE id = ? AND undone = 0 AND NOT EXISTS (SELECT 1 FROM change WHERE uid = ?)`,
-			c.UID, c.Made.UnixNano(), c.Steps[:], string(columns[0]), c.Notes, c.Repeats, c.UID)
-		if err != nil {
-			return err
-		}
 		c.ID = c.Repeats
-		return tx.Commit()
+		_, err := tx.ExecContext(ctx, `UPDATE change SET uid = ?, made = ?, steps = ?, totals = ?, notes = ? WHERE id = ?`,
+			c.UID, c.Made.UnixNano(), c.Steps[:], string(columns[0]), c.Notes, c.ID)
+		return errors.Join(err, tx.Commit())
 	}
 	res, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO change (uid, game, lane, made, what, build, undoes, undone, steps, totals, pin_before, pin_after, notes)
 		VALUES (?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?, ?)`,

@@ -123,13 +123,13 @@ func savesReferences(ctx context.Context, home *game.Home, s *store.Store, visit
 
 // ownReferences lists what the records of players' own files need.
 func ownReferences(ctx context.Context, home *game.Home, s *store.Store, visit func(r *reference, err error) error) error {
-	list, err := home.Owned(ctx, "", "")
+	list, err := home.Player.Owned(ctx, "", "")
 	if err != nil {
 		return err
 	}
 	for _, o := range list {
 		r := &reference{label: fmt.Sprintf("your own files of %s, of %s", o.Game, o.Made.Format("2006-01-02 15:04")), list: o.Manifest, also: o.Attributes}
-		m, err := (&state.Build{Label: r.label, Manifest: o.Manifest}).ReadManifest(ctx, s)
+		m, err := o.Build().ReadManifest(ctx, s)
 		if err == nil {
 			r.content = contentOf(m)
 		}

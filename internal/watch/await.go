@@ -177,7 +177,7 @@ func (w *awaiting) arrived(ctx context.Context, now *status.Status, changed, sai
 		}
 		return nil, nil
 	}
-	against, err := signs(ctx, w.lane, w.Before, now)
+	against, err := signsAgainst(ctx, w.lane, w.Before, now)
 	if err != nil {
 		return nil, err
 	}
@@ -192,8 +192,8 @@ func (w *awaiting) arrived(ctx context.Context, now *status.Status, changed, sai
 		w.tell(fmt.Sprintf("it is %s still, or again", now.Build.Label))
 		return nil, nil
 	}
-	switch all := against.All(); {
-	case got.Whole != nil && len(against.AtWork) == 0:
+	switch all := against.all(); {
+	case got.Whole != nil && len(against.atWork) == 0:
 		return got, nil
 	case said:
 		if got.Whole == nil {
@@ -201,12 +201,12 @@ func (w *awaiting) arrived(ctx context.Context, now *status.Status, changed, sai
 		}
 		return got, nil
 	case got.Whole != nil:
-		w.tell(strings.Join(against.AtWork, "; "))
+		w.tell(strings.Join(against.atWork, "; "))
 	case len(all) == 0 && (byCommand || w.Expected):
 		return got, nil
 	case len(all) == 0:
 		w.tell(unknown(now) + "; say that it is there, and it is recorded")
-	case byCommand && len(against.AtWork) == 0:
+	case byCommand && len(against.atWork) == 0:
 		return nil, fmt.Errorf("%w: %s", ErrHalfDone, strings.Join(all, "; "))
 	default:
 		w.tell(strings.Join(all, "; "))

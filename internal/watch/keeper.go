@@ -8,6 +8,7 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/lane/backup"
 	"morvant/internal/lane/record"
+	"morvant/internal/scan"
 )
 
 // keeper records the player's own files and saves for a watch, as they come to rest.
@@ -16,13 +17,13 @@ type keeper struct {
 	much  bool      // there is too much to record it unasked; said once
 }
 
-// record records what is new: files under keep rules, and the saves if they have not been looked
+// record records what is new in a tree that has just been looked at: files under keep rules, and the saves if they have not been looked
 // at for a while.
-func (o *keeper) record(ctx context.Context, l *lane.Lane, w *Watch) error {
+func (o *keeper) record(ctx context.Context, l *lane.Lane, w *Watch, t *scan.Tree) error {
 	if l.Unfinished != nil {
 		return nil
 	}
-	r, much, err := record.Own(ctx, l)
+	r, much, err := record.Own(ctx, l, t)
 	switch {
 	case err != nil:
 		return err

@@ -64,8 +64,8 @@ type mender struct {
 }
 
 // mend brings the lane back and sets the block again. quiet says that nothing has changed for a
-// moment; known is how the lane stood before, nil if nobody has looked.
-func (m *mender) mend(ctx context.Context, l *lane.Lane, s, known *status.Status, quiet bool) *Mending {
+// moment.
+func (m *mender) mend(ctx context.Context, l *lane.Lane, s *status.Status, quiet bool) *Mending {
 	out := &Mending{}
 	if out.AtWork, out.Err = midWrite(l, s, quiet); out.Err != nil || len(out.AtWork) > 0 {
 		return out
@@ -114,7 +114,6 @@ func (m *mender) mend(ctx context.Context, l *lane.Lane, s, known *status.Status
 	for _, p := range again {
 		m.back[p] = append(m.back[p], l.Now())
 	}
-	out.Stayed, out.Err = stayed(ctx, l, known)
 	return out
 }
 
@@ -196,16 +195,12 @@ func named(r process.Running) string {
 	return fmt.Sprintf("%s (process %d)", filepath.Base(r.Path), r.PID)
 }
 
-// stayed lists the files beside the build that were not there when the lane was last looked at.
-func stayed(ctx context.Context, l *lane.Lane, known *status.Status) ([]plan.Entry, error) {
-	if known == nil || known.Drift == nil {
-		return nil, nil
-	}
-	now, err := status.Of(ctx, l, status.Glance)
-	if err != nil || now.Drift == nil {
-		return nil, err
+// stayed lists the files beside the build that were not there before.
+func stayed(before, now *status.Status) []plan.Entry {
+	if before == nil || before.Drift == nil || now.Drift == nil {
+		return nil
 	}
 	return slices.DeleteFunc(slices.Clone(now.Drift.Extra), func(e plan.Entry) bool {
-		return slices.ContainsFunc(known.Drift.Extra, func(o plan.Entry) bool { return strings.EqualFold(o.Path, e.Path) })
-	}), nil
+		return slices.ContainsFunc(before.Drift.Extra, func(o plan.Entry) bool { return strings.EqualFold(o.Path, e.Path) })
+	})
 }

@@ -25,35 +25,34 @@ import (
 	"morvant/internal/version"
 )
 
-// Signs are what speaks against an update being over, in sentences without an end.
-type Signs struct {
-	AtWork []string // somebody is still at it: this counts whatever the folder holds
-	NotYet []string // the folder looks as if some of it were missing
+// signs are what speaks against an update being over, in sentences without an end.
+type signs struct {
+	atWork []string // somebody is still at it: this counts whatever the folder holds
+	notYet []string // the folder looks as if some of it were missing
 }
 
-// All lists them.
-func (s Signs) All() []string { return slices.Concat(s.AtWork, s.NotYet) }
+func (s signs) all() []string { return slices.Concat(s.atWork, s.notYet) }
 
-// signs looks for what speaks against the update being over, from what the lane was before it
+// signsAgainst looks for what speaks against the update being over, from what the lane was before it
 // to what it is now.
-func signs(ctx context.Context, l *lane.Lane, before Before, now *status.Status) (s Signs, err error) {
+func signsAgainst(ctx context.Context, l *lane.Lane, before Before, now *status.Status) (s signs, err error) {
 	fresh := touched(before.Tree, now.Tree)
-	if s.AtWork, err = AtWork(l, fresh); err != nil {
+	if s.atWork, err = atWork(l, fresh); err != nil {
 		return s, err
 	}
 	if now.Waiting != "" && now.Waiting == before.Waiting {
-		s.AtWork = append(s.AtWork, fmt.Sprintf("the launcher has %s waiting still", now.Waiting))
+		s.atWork = append(s.atWork, fmt.Sprintf("the launcher has %s waiting still", now.Waiting))
 	}
 	if u := update(now); u != nil && u.HalfDone() {
-		s.NotYet = append(s.NotYet, halfDone(now.Build.Label, u))
+		s.notYet = append(s.notYet, halfDone(now.Build.Label, u))
 	}
 	empty, err := unfilled(ctx, l, fresh)
 	if err != nil {
 		return s, err
 	}
-	s.NotYet = append(s.NotYet, empty...)
+	s.notYet = append(s.notYet, empty...)
 	says, err := identify.Says(l.Dir, l.Game.Program, l.Game.Version)
-	s.NotYet = append(s.NotYet, unsure(before.says, says)...)
+	s.notYet = append(s.notYet, unsure(before.says, says)...)
 	return s, err
 }
 
@@ -90,9 +89,9 @@ func touched(before, now *scan.Tree) []*scan.Entry {
 	return list
 }
 
-// AtWork says what shows that somebody is writing to the lane just now: files that are open,
+// atWork says what shows that somebody is writing to the lane just now: files that are open,
 // of which fresh were touched lately, the launcher's staging folder, what it says of itself.
-func AtWork(l *lane.Lane, fresh []*scan.Entry) ([]string, error) {
+func atWork(l *lane.Lane, fresh []*scan.Entry) ([]string, error) {
 	list, err := openFiles(l, fresh)
 	if err != nil {
 		return nil, err

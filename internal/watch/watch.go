@@ -289,16 +289,22 @@ func (a *watched) lookAt(ctx context.Context, l *lane.Lane, o lane.Options, read
 	}
 	news := a.before == nil || outline(a.before) != outline(s)
 	e := Event{Time: o.Now(), Status: s, Before: a.before}
+	now := s
 	if w.Repair && s.Build != nil && s.Trouble() {
-		e.Mending = a.mender.mend(ctx, l, s, a.before, a.quiet)
+		e.Mending = a.mender.mend(ctx, l, s, a.quiet)
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
 		news = news || e.Mending.sketch() != a.mending.sketch()
+		if e.Mending.Done {
+			if now, err = status.Of(ctx, l, status.Whole); err != nil {
+				return err
+			}
+			e.Mending.Stayed = stayed(a.before, now)
+		}
 	}
 	a.wait(e.Mending)
-	a.mending = e.Mending
-	a.before = s
+	a.mending, a.before = e.Mending, s
 	if a.idle++; news {
 		a.idle = 0
 		if err := w.See(ctx, l, e); err != nil {
@@ -306,13 +312,13 @@ func (a *watched) lookAt(ctx context.Context, l *lane.Lane, o lane.Options, read
 		}
 	}
 	if w.Kept != nil && a.quiet {
-		if err := a.own.record(ctx, l, w); err != nil {
+		if err := a.own.record(ctx, l, w, now.Tree); err != nil {
 			w.Limit(fmt.Sprintf("your own files are not recorded: %v", err))
 		}
 	}
 	if e.Mending != nil && e.Mending.Done {
 		// What was mended is no news; what has changed meanwhile is.
-		if now, err := status.Of(ctx, l, status.Whole); err == nil && (!now.Trouble() || e.Mending.waits()) {
+		if !now.Trouble() || e.Mending.waits() {
 			a.before = now
 		}
 		rest := *e.Mending

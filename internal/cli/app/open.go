@@ -160,8 +160,8 @@ func (a *App) OpenLaneOf(ctx context.Context, c *cli.Command, home *game.Home, n
 	l, err := entry.Open(ctx, home, name, a.LaneOptions(c))
 	var gone *lane.GoneError
 	if errors.As(err, &gone) && gone.Found != "" {
-		if err := a.follow(ctx, c, home, gone); err != nil {
-			return nil, err
+		if err := a.TakeOver(ctx, c, home, gone.Game, gone.Found); err != nil {
+			return nil, fmt.Errorf("%w: %w", gone, err)
 		}
 		l, err = entry.Open(ctx, home, name, a.LaneOptions(c))
 	}
@@ -183,13 +183,14 @@ func (a *App) OpenLaneOf(ctx context.Context, c *cli.Command, home *game.Home, n
 	return s, nil
 }
 
-// follow asks whether a live folder that has been moved is to be taken over where it is.
-func (a *App) follow(ctx context.Context, c *cli.Command, home *game.Home, gone *lane.GoneError) error {
-	a.Note("%s is not at %s any more; the marker in %s says that this is it.", gone.Game.Display(), gone.Dir, gone.Found)
-	if err := a.Ask(c, "Go on with "+gone.Found+"?"); err != nil {
-		return fmt.Errorf("%w: %w", gone, err)
+// TakeOver asks whether a live folder that has been moved is to be taken over where its marker was
+// found, and makes it the live one.
+func (a *App) TakeOver(ctx context.Context, c *cli.Command, home *game.Home, g *game.Game, dir string) error {
+	a.Note("%s is not at %s any more; the marker in %s says that this is it.", g.Display(), g.Live, dir)
+	if err := a.Ask(c, "Go on with "+dir+"?"); err != nil {
+		return err
 	}
-	return a.SetLive(ctx, home, gone.Game, gone.Found)
+	return a.SetLive(ctx, home, g, dir)
 }
 
 // Close gives everything back, and joins what goes wrong with it to the error of the command.
@@ -316,11 +317,10 @@ func (a *App) movedHere(ctx context.Context, home *game.Home, c *cli.Command, di
 		if _, err := os.Stat(g.Live); err == nil {
 			return "", nil
 		}
-		a.Note("%s is not at %s any more; the marker here says that this is it.", g.Display(), g.Live)
-		if err := a.Ask(c, "Go on with "+dir+"?"); err != nil {
+		if err := a.TakeOver(ctx, c, home, g, dir); err != nil {
 			return "", fmt.Errorf("%w (or: morvant game set -g %s --live %s)", err, name, view.Quoted(dir))
 		}
-		return name, a.SetLive(ctx, home, g, dir)
+		return name, nil
 	}
 	return "", nil
 }

@@ -192,11 +192,7 @@ func (a commands) searchLive(ctx context.Context, c *cli.Command, home *game.Hom
 		a.Note("%s is where it was: %s.", g.Display(), g.Live)
 		return nil
 	}
-	a.Note("The marker in %s says that this is %s.", found, g.Display())
-	if err := a.Ask(c, "Take it over?"); err != nil {
-		return err
-	}
-	return a.SetLive(ctx, home, g, found)
+	return a.TakeOver(ctx, c, home, g, found)
 }
 
 // parseRules reads rules given as FILE=PATTERN.

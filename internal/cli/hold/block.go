@@ -89,7 +89,9 @@ func (a commands) unblockCommand() *cli.Command {
 			}
 			whole, err := a.unblock(ctx, c, l)
 			if waited && err == nil {
-				_, err = once(ctx, func() ([]string, error) { return guard.Unblock(ctx, l, false) })
+				if err = aMoment(ctx); err == nil {
+					_, err = guard.Unblock(ctx, l, false)
+				}
 			}
 			// Nobody sets it again behind the player's back, whatever has come off.
 			if err := errors.Join(err, l.Home.SetOpen(ctx, l.Game.Name, l.Name, true)); err != nil {
@@ -148,14 +150,14 @@ func (a commands) launcherClosed(ctx context.Context, c *cli.Command, l *lane.La
 	return true, guard.WhenClosed(ctx, l)
 }
 
-// once does something again, a little later: a launcher that has just ended may have left somebody
-// behind who still writes.
-func once(ctx context.Context, do func() ([]string, error)) ([]string, error) {
+// aMoment waits until a second look is worth it: a launcher that has just ended may have left
+// somebody behind who still writes.
+func aMoment(ctx context.Context) error {
 	select {
 	case <-ctx.Done():
-		return nil, ctx.Err()
+		return ctx.Err()
 	case <-time.After(time.Second):
-		return do()
+		return nil
 	}
 }
 
@@ -241,7 +243,10 @@ func (a commands) block(ctx context.Context, c *cli.Command, l *lane.Lane) error
 			return err
 		}
 		if waited {
-			if _, err := once(ctx, func() ([]string, error) { return nil, guard.Block(ctx, l) }); err != nil {
+			if err := aMoment(ctx); err != nil {
+				return err
+			}
+			if err := guard.Block(ctx, l); err != nil {
 				return err
 			}
 		}

@@ -207,41 +207,43 @@ func (a commands) launch(ctx context.Context, c *cli.Command, g *game.Game, args
 // lookAfter looks at the folder once the game has ended, and a little later, and says where it is
 // not as it should be: an update may begin at that very moment.
 func (a commands) lookAfter(ctx context.Context, c *cli.Command, home *game.Home, name string) {
-	said := ""
-	looks := []time.Duration{0}
-	if again := c.Duration("look-again"); again > 0 {
-		looks = append(looks, again)
+	said, held := a.sayUnfit(ctx, c, home, name, "")
+	again := c.Duration("look-again")
+	if !held || again <= 0 {
+		return
 	}
-	for _, later := range looks {
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(later):
-		}
-		message, err := a.unfit(ctx, c, home, name)
-		switch {
-		case errors.Is(err, game.ErrBusy): // a watch, which tells by itself
-		case err != nil:
-			a.Note("Note: %s", view.OneLine(err))
-		case message != "" && message != said:
-			a.Note("After the game: %s. morvant verify --repair brings it back.", message)
-			said = message
-		}
+	select {
+	case <-ctx.Done():
+	case <-time.After(again):
+		a.sayUnfit(ctx, c, home, name, said)
 	}
 }
 
-// unfit says how a held lane is not as it should be; empty if it is.
-func (a commands) unfit(ctx context.Context, c *cli.Command, home *game.Home, name string) (message string, err error) {
+// sayUnfit says how a held lane is not as it should be, unless just that has been said already.
+func (a commands) sayUnfit(ctx context.Context, c *cli.Command, home *game.Home, name, before string) (said string, held bool) {
+	s, err := a.glance(ctx, c, home, name)
+	switch {
+	case errors.Is(err, game.ErrBusy): // a watch, which tells by itself
+		return before, true
+	case err != nil:
+		a.Note("Note: %s", view.OneLine(err))
+		return before, true
+	case !s.Trouble():
+		return "", s.Build != nil
+	}
+	if said = view.DescribeEvent(s); said != before {
+		a.Note("After the game: %s. morvant verify --repair brings it back.", said)
+	}
+	return said, true
+}
+
+func (a commands) glance(ctx context.Context, c *cli.Command, home *game.Home, name string) (s *status.Status, err error) {
 	session, err := a.OpenLaneOf(ctx, c, home, name, app.ToLook)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	defer session.Close(&err)
-	s, err := status.Of(ctx, session.Lane, status.Glance)
-	if err != nil || !s.Trouble() {
-		return "", err
-	}
-	return view.DescribeEvent(s), nil
+	return status.Of(ctx, session.Lane, status.Glance)
 }
 
 // reported says which version the game has said to be since it was started.

@@ -188,28 +188,21 @@ func (a commands) recordArrival(ctx context.Context, c *cli.Command, l *lane.Lan
 
 // awaitUpdate waits for the update, or does it.
 func (a commands) awaitUpdate(ctx context.Context, c *cli.Command, l *lane.Lane, before watch.Before) (*watch.Arrival, error) {
-	ctx, end := context.WithCancel(ctx)
-	defer end()
-	w := watch.Await{Before: before, Quiet: c.Duration("calm"), Tell: func(what string) { a.Note("Waiting: %s.", what) }, Expected: c.IsSet("label"), Moved: a.moved(ctx, c, l)}
+	w := watch.Await{Before: before, Quiet: c.Duration("calm"), Tell: func(what string) { a.Note("Waiting: %s.", what) }, Expected: c.IsSet("label")}
+	w.Moved = a.moved(ctx, c, l)
 	how := "morvant let-update --done, in another window, says that it is all there."
 	if a.Interactive() {
 		how = "Enter says that it is all there."
 		said := make(chan struct{})
 		w.Said = said
-		var listens sync.WaitGroup
-		listens.Go(func() {
-			for {
-				if _, err := a.NextLine(ctx); err != nil {
-					return
-				}
-				select {
-				case said <- struct{}{}:
-				case <-ctx.Done():
-				}
-			}
-		})
-		defer listens.Wait() // so that the next question has the terminal to itself
-		defer end()
+		stop := a.hear(ctx, said)
+		defer func() { stop() }()
+		moved := w.Moved
+		w.Moved = func(to string) error { // a question has the terminal to itself
+			stop()
+			defer func() { stop = a.hear(ctx, said) }()
+			return moved(to)
+		}
 	}
 	if command := c.String("after"); command != "" {
 		a.Note("Updates are let in. Running %s.", command)
@@ -228,6 +221,27 @@ func (a commands) awaitUpdate(ctx context.Context, c *cli.Command, l *lane.Lane,
 	return watch.AwaitUpdate(ctx, l, w)
 }
 
+// hear tells of each line that is typed, until it is stopped.
+func (a commands) hear(ctx context.Context, said chan<- struct{}) (stop func()) {
+	ctx, end := context.WithCancel(ctx)
+	var listens sync.WaitGroup
+	listens.Go(func() {
+		for {
+			if _, err := a.NextLine(ctx); err != nil {
+				return
+			}
+			select {
+			case said <- struct{}{}:
+			case <-ctx.Done():
+			}
+		}
+	})
+	return func() {
+		end()
+		listens.Wait()
+	}
+}
+
 // moved asks, once, whether the lane's folder is the one to which it has been moved, and makes
 // it the live one.
 func (a commands) moved(ctx context.Context, c *cli.Command, l *lane.Lane) func(to string) error {
@@ -237,13 +251,8 @@ func (a commands) moved(ctx context.Context, c *cli.Command, l *lane.Lane) func(
 			return app.ErrDeclined
 		}
 		asked = to
-		a.Note("%s is not at %s any more; the marker in %s says that this is it.", l.Game.Display(), l.Dir, to)
-		if err := a.Ask(c, "Go on with "+to+"?"); err != nil {
-			a.Note("Note: without a yes it is not taken over (--yes says it beforehand, or morvant game set -g %s --live %s afterwards).", l.Game.Name, view.Quoted(to))
-			return err
-		}
-		if err := a.SetLive(ctx, l.Home, l.Base, to); err != nil {
-			a.Note("Note: %s", view.OneLine(err))
+		if err := a.TakeOver(ctx, c, l.Home, l.Base, to); err != nil {
+			a.Note("Note: it is not taken over: %s. --yes says it beforehand, or morvant game set -g %s --live %s afterwards.", view.OneLine(err), l.Game.Name, view.Quoted(to))
 			return err
 		}
 		g, err := l.Home.Load(l.Game.Name)

@@ -68,7 +68,7 @@ func (a commands) carrySource(ctx context.Context, home *game.Home, l *lane.Lane
 		if s.Back != nil && s.Back.Own != nil {
 			return change.FromOwn(ctx, l, s.Back.Own)
 		}
-		list, err := home.Owned(ctx, l.Game.Name, l.Name)
+		list, err := home.Player.Owned(ctx, l.Game.Name, l.Name)
 		if err != nil {
 			return nil, err
 		}

@@ -37,21 +37,8 @@ func (a commands) buildsCommand() *cli.Command {
 			{
 				Name: "note", Usage: "set your own note on a build; without TEXT take it away", ArgsUsage: "BUILD [TEXT]",
 				Description: "Example: morvant builds note 1.1.1 \"the one for the race\"",
-				Action: func(ctx context.Context, c *cli.Command) error {
-					args, err := app.Arguments(c, 1, 2)
-					if err != nil {
-						return err
-					}
-					home, name, err := a.OpenGame(ctx, c)
-					if err != nil {
-						return err
-					}
-					defer home.Close()
-					b, err := find.Named(ctx, a.App, home, name, args[0])
-					if err != nil {
-						return err
-					}
-					text := strings.Join(args[1:], "")
+				Action: a.onBuild(2, func(ctx context.Context, c *cli.Command, home *game.Home, b *state.Build, rest []string) error {
+					text := strings.Join(rest, "")
 					if err := home.SetNote(ctx, b, text); err != nil {
 						return app.AsUsage(err)
 					}
@@ -59,27 +46,14 @@ func (a commands) buildsCommand() *cli.Command {
 						return a.Done(c, "Your note on "+b.Label+" is gone.")
 					}
 					return a.Done(c, "Noted on "+b.Label+": "+text)
-				},
+				}),
 			},
 			{
 				Name: "whole", Usage: "say that a build that was recorded on doubt is whole", ArgsUsage: "BUILD",
 				Description: "Example: morvant builds whole 1.4.0\n\n" +
 					"let-update marks what it has recorded while something spoke against its being whole. The mark goes by itself when\n" +
 					"the same content turns up as a build of a feed.",
-				Action: func(ctx context.Context, c *cli.Command) error {
-					args, err := app.Arguments(c, 1, 1)
-					if err != nil {
-						return err
-					}
-					home, name, err := a.OpenGame(ctx, c)
-					if err != nil {
-						return err
-					}
-					defer home.Close()
-					b, err := find.Named(ctx, a.App, home, name, args[0])
-					if err != nil {
-						return err
-					}
+				Action: a.onBuild(1, func(ctx context.Context, c *cli.Command, home *game.Home, b *state.Build, _ []string) error {
 					if b.Doubt == "" {
 						return a.Done(c, b.Label+" is not marked; nothing was changed.")
 					}
@@ -87,7 +61,7 @@ func (a commands) buildsCommand() *cli.Command {
 						return err
 					}
 					return a.Done(c, b.Label+" counts as whole now.")
-				},
+				}),
 			},
 			{
 				Name: "forget", Usage: "forget a snapshot; store trim then gives its space back", ArgsUsage: "BUILD",
@@ -106,6 +80,26 @@ func (a commands) buildsCommand() *cli.Command {
 				},
 			},
 		},
+	}
+}
+
+// onBuild makes an action out of what a command does with the build that its first argument names.
+func (a commands) onBuild(most int, f func(ctx context.Context, c *cli.Command, home *game.Home, b *state.Build, rest []string) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		args, err := app.Arguments(c, 1, most)
+		if err != nil {
+			return err
+		}
+		home, name, err := a.OpenGame(ctx, c)
+		if err != nil {
+			return err
+		}
+		defer home.Close()
+		b, err := find.Named(ctx, a.App, home, name, args[0])
+		if err != nil {
+			return err
+		}
+		return f(ctx, c, home, b, args[1:])
 	}
 }
 

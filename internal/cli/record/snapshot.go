@@ -40,7 +40,7 @@ func (a commands) snapshotCommand() *cli.Command {
 				return err
 			}
 			// What is gone is not missed in what is recorded as it is.
-			if err := l.Home.ForgetGone(ctx, l.Game.Name, l.Name); err != nil {
+			if err := l.Home.Player.ForgetGone(ctx, l.Game.Name, l.Name); err != nil {
 				return err
 			}
 			return a.showSnapshot(c, l, s)

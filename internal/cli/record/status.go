@@ -30,7 +30,7 @@ func (a commands) statusCommand() *cli.Command {
 			defer session.Close(&err)
 			l := session.Lane
 			if c.Bool("seen") {
-				if err := l.Home.ForgetGone(ctx, l.Game.Name, l.Name); err != nil {
+				if err := l.Home.Player.ForgetGone(ctx, l.Game.Name, l.Name); err != nil {
 					return err
 				}
 			}

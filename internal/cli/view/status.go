@@ -172,26 +172,18 @@ func GoneLine(s *status.Status) string {
 	if n > 1 {
 		list += fmt.Sprintf(" and %d more", n-1)
 	}
-	line := fmt.Sprintf("%s of yours %s gone (%s), noticed %s.", Count(n, "file"), isOrAre(n), list, Day(since))
-	switch b := s.Back; {
-	case b == nil:
+	line := fmt.Sprintf("%s of yours%s gone (%s), noticed %s.", Count(n, "file"), AreIs(n), list, Day(since))
+	if s.Back == nil {
 		return line + " No record has " + Them(n) + "."
-	case b.Own != nil && b.Files == n:
-		return line + " Bring " + Them(n) + " back: morvant carry own"
-	case b.Own != nil:
-		return line + fmt.Sprintf(" Bring %s of them back: morvant carry own", Comma(b.Files))
-	case b.Files == n:
-		return line + " Bring " + Them(n) + " back: morvant carry " + b.Build.Name()
-	default:
-		return line + fmt.Sprintf(" Bring %s of them back: morvant carry %s", Comma(b.Files), b.Build.Name())
 	}
-}
-
-func isOrAre(n int) string {
-	if n == 1 {
-		return "is"
+	which, from := Them(n), "own"
+	if s.Back.Files < n {
+		which = Comma(s.Back.Files) + " of them"
 	}
-	return "are"
+	if s.Back.Build != nil {
+		from = s.Back.Build.Name()
+	}
+	return line + fmt.Sprintf(" Bring %s back: morvant carry %s", which, from)
 }
 
 // Headline is the first sentence of status.

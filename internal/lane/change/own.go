@@ -90,15 +90,13 @@ func FromBuild(ctx context.Context, l *lane.Lane, b *state.Build) (*Origin, erro
 	return &Origin{Name: b.Name(), state: c.State(), built: func(string) bool { return false }}, nil
 }
 
-// FromOwn returns a record of the player's own files of this lane as a source: the newest one, or
-// one of those before it that holds more of what is gone.
+// FromOwn returns a record of the player's own files of this lane as a source.
 func FromOwn(ctx context.Context, l *lane.Lane, o *state.Own) (*Origin, error) {
-	b := &state.Build{Game: l.Game.Name, Label: "your own files", Manifest: o.Manifest, Attributes: o.Attributes, Files: o.Files, Bytes: o.Bytes}
-	c, err := compose.Recorded(ctx, l, b)
-	if err != nil {
-		return nil, err
+	s, err := FromBuild(ctx, l, o.Build())
+	if err == nil {
+		s.Name = "the record of your own files"
 	}
-	return &Origin{Name: "the record of your own files", state: c.State(), built: func(string) bool { return false }}, nil
+	return s, err
 }
 
 func has(s plan.State) func(string) bool {

@@ -3,6 +3,7 @@ package change
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"morvant/internal/digest"
 	"morvant/internal/lane"
@@ -249,6 +250,14 @@ func repaired(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build
 // updatesOwn adds to owned what is just as in the snapshot to which the lane has drifted: as if it
 // were held to that, and pinned to the other.
 func updatesOwn(ctx context.Context, l *lane.Lane, owned plan.State, t *scan.Tree, b *state.Build, pin state.Pin) (plan.State, error) {
+	match := l.Game.Rules().Matcher()
+	extra := slices.ContainsFunc(t.Entries, func(e scan.Entry) bool {
+		_, is := owned.Get(e.Path)
+		return e.Kind == scan.File && !is && !match.Kept(e.Path) && !match.Scratch(e.Path)
+	})
+	if !extra { // nothing that could go
+		return owned, nil
+	}
 	d, err := status.DriftOf(ctx, l, t, b, pin)
 	if err != nil || d.Update == nil || d.Update.Build.Channel != "" {
 		return owned, err

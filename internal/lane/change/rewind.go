@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
-	"strings"
 
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
@@ -247,20 +245,11 @@ func movedOn(ctx context.Context, l *lane.Lane, tree *scan.Tree, have plan.State
 // Leads names the known build that the folder will be after a proposal, as a whole; nil if it will
 // be none.
 func Leads(ctx context.Context, l *lane.Lane, p *Proposal) (*state.Build, error) {
-	goes := make(map[string]bool)
 	after := &scan.Tree{}
-	for i := range p.Plan.Steps {
-		s := &p.Plan.Steps[i]
-		goes[s.Path] = true
-		if s.After != nil && s.After.Kind == plan.File {
-			after.Entries = append(after.Entries, scan.Entry{Path: s.Path, Kind: scan.File, Digest: s.After.Digest, Known: true, Stamp: scan.Stamp{Size: s.After.Size}})
+	for _, e := range plan.Forward(plan.FromTree(p.tree), p.Plan.Steps) {
+		if e.Kind == plan.File {
+			after.Entries = append(after.Entries, scan.Entry{Path: e.Path, Kind: scan.File, Digest: e.Digest, Known: !e.Digest.IsZero(), Stamp: scan.Stamp{Size: e.Size}})
 		}
 	}
-	for i := range p.tree.Entries {
-		if e := p.tree.Entries[i]; !goes[e.Path] && e.Kind == scan.File {
-			after.Entries = append(after.Entries, e)
-		}
-	}
-	slices.SortFunc(after.Entries, func(a, b scan.Entry) int { return strings.Compare(a.Path, b.Path) })
 	return status.WholeBuild(ctx, l, after, after)
 }

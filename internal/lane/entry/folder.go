@@ -22,6 +22,10 @@ import (
 // that is wanted.
 func findFolder(ctx context.Context, l *lane.Lane, is *state.Lane, o lane.Options) error {
 	info, err := os.Stat(l.Dir)
+	elsewhere := ""
+	if volume.Absent(err) && l.Live && !is.Linked {
+		elsewhere = l.Whereabouts()
+	}
 	switch {
 	case err == nil && info.IsDir():
 		if l.Root, err = l.OpenFolder(l.Dir); err != nil {
@@ -33,9 +37,9 @@ func findFolder(ctx context.Context, l *lane.Lane, is *state.Lane, o lane.Option
 		return refill(ctx, l, o)
 	case err != nil && !volume.Absent(err) && !errors.Is(err, os.ErrNotExist):
 		err = fmt.Errorf("%s: %w (%v)", l.Dir, lane.ErrAway, err) // a disk that has gone answers in many ways
-	case l.Live && !is.Linked && l.Whereabouts() != "":
-		// Not to be made again, nor waited for: it is elsewhere.
-		err = &lane.GoneError{Game: l.Game, Lane: l.Name, Dir: l.Dir, Found: l.Whereabouts()}
+	case elsewhere != "":
+		// Not to be made again, nor waited for.
+		err = &lane.GoneError{Game: l.Game, Lane: l.Name, Dir: l.Dir, Found: elsewhere}
 		if !o.Absent {
 			return err
 		}
@@ -153,17 +157,18 @@ func trust(ctx context.Context, l *lane.Lane, is *state.Lane) error {
 		return err
 	}
 	like := ""
-	if known > 0 && float64(there) < resembles*float64(known) {
+	same := float64(there) >= resembles*float64(known)
+	if !same {
 		if like, err = likeBuild(ctx, l); err != nil {
 			return err
 		}
 	}
 	switch {
 	case known == 0:
+	case same:
+		l.Tell("The marker of %s was gone; what is in the folder tells that it is the one, and the marker is written again.", l.Title())
 	case like != "":
 		l.Tell("The marker of %s was gone; what is in the folder is like %s, a build of it, and the marker is written again.", l.Title(), like)
-	case float64(there) >= resembles*float64(known):
-		l.Tell("The marker of %s was gone; what is in the folder tells that it is the one, and the marker is written again.", l.Title())
 	default:
 		l.Strange = fmt.Sprintf("it has no marker, and of the %d files that it held %d are there", known, there)
 		if here != "" && is.Volume != "" && here != is.Volume {

@@ -248,7 +248,13 @@ func States(ctx context.Context, l *lane.Lane) ([]block.State, error) {
 // Follow brings the block to what a change has left: a lane that is held is blocked,
 // one that was held and is not any more is not.
 func Follow(ctx context.Context, l *lane.Lane, c *state.Change) error {
-	switch held := c.After.Held() && !c.After.Open; {
+	held := c.After.Held() && !c.After.Open
+	if held != (c.Before.Held() && !c.Before.Open) && l.Live {
+		if err := LauncherClosed(l); err != nil {
+			l.Meter.Warn(fmt.Sprintf("%v; close it, then see %s", err, problem.ShowBlock))
+		}
+	}
+	switch {
 	case !l.Live: // set anew when the lane becomes live
 		return unblock(ctx, l)
 	case held && len(l.Game.Block) > 0:

@@ -113,11 +113,7 @@ func take(ctx context.Context, l *lane.Lane, label, note, doubt string) (*Taken,
 		return nil, err
 	}
 	// From here on it is recorded, and an interrupt comes too late.
-	ctx = context.WithoutCancel(ctx)
-	if err := l.Home.AddBuild(ctx, s.Build); err != nil {
-		return nil, err
-	}
-	return s, nil
+	return s, l.Home.AddBuild(context.WithoutCancel(ctx), s.Build)
 }
 
 // RecordFolder records the files of another folder that are in the set, as a snapshot.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 
+	"morvant/internal/identify"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/manifest"
@@ -17,17 +18,19 @@ type GoneFrom struct {
 	Files int          // of those that are gone
 }
 
-// missed fills in which of the player's files are gone. Files of a known build are none of them.
+// missed fills in which of the player's files are gone. Files of a feed's build are none of them.
 func (s *Status) missed(ctx context.Context, l *lane.Lane) error {
-	gone, err := l.Home.Gone(ctx, l.Game.Name, l.Name)
+	gone, err := l.Home.Player.Gone(ctx, l.Game.Name, l.Name)
 	if err != nil || len(gone) == 0 {
 		return err
 	}
-	known, err := compose.Known(ctx, l.Home, l.Store, l.Game)
-	if err != nil {
-		return err
-	}
 	match := l.Game.Rules().Matcher()
+	var known []identify.Known
+	if slices.ContainsFunc(gone, func(g state.Gone) bool { return !match.Kept(g.Path) }) {
+		if known, err = compose.Known(ctx, l.Home, l.Store, l.Game); err != nil {
+			return err
+		}
+	}
 	var back []string
 	s.Gone = slices.DeleteFunc(gone, func(g state.Gone) bool {
 		for _, k := range known {
@@ -40,7 +43,7 @@ func (s *Status) missed(ctx context.Context, l *lane.Lane) error {
 		}
 		return false
 	})
-	if err := l.Home.SetGone(ctx, l.Game.Name, l.Name, nil, back); err != nil || len(s.Gone) == 0 {
+	if err := l.Home.Player.SetGone(ctx, l.Game.Name, l.Name, nil, back); err != nil || len(s.Gone) == 0 {
 		return err
 	}
 	return s.findGone(ctx, l)
@@ -59,12 +62,12 @@ func (s *Status) findGone(ctx context.Context, l *lane.Lane) error {
 			best = &from
 		}
 	}
-	list, err := l.Home.Owned(ctx, l.Game.Name, l.Name)
+	list, err := l.Home.Player.Owned(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return err
 	}
 	for _, o := range list {
-		if m, err := (&state.Build{Label: "your own files", Manifest: o.Manifest}).ReadManifest(ctx, l.Store); err == nil {
+		if m, err := o.Build().ReadManifest(ctx, l.Store); err == nil {
 			consider(m, GoneFrom{Own: o})
 		}
 	}

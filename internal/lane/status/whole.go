@@ -12,9 +12,11 @@ import (
 	"morvant/internal/volume"
 )
 
-// WholeBuild returns the known build that the folder is, every file of it, with nothing beside it
-// but scratch files, the player's own, and what since has already, if it is given; nil if it is
-// none. A build recorded on doubt does not count. A snapshot is returned rather than a feed's build, for its content is here.
+// WholeBuild returns the known build that the folder is, every file of it; nil if it is none. Beside
+// it there are only scratch files, the player's own, and what since has already, if it is given. Of
+// these last a snapshot has less than it holds: else it is a record of single files, which an overlay
+// has made. Of several builds it is the one that has the most of the folder, and of two that have as
+// much the snapshot, for its content is here. A build recorded on doubt does not count.
 func WholeBuild(ctx context.Context, l *lane.Lane, t, since *scan.Tree) (*state.Build, error) {
 	known, err := compose.Known(ctx, l.Home, l.Store, l.Game)
 	if err != nil {
@@ -26,25 +28,28 @@ func WholeBuild(ctx context.Context, l *lane.Lane, t, since *scan.Tree) (*state.
 		fold = volume.Fold
 	}
 	var best *state.Build
+	most := 0
 	for _, k := range known {
-		if best != nil && (best.Channel == "" || k.Build.Channel != "") || k.Build.Doubt != "" {
+		files := filesOf(t, k)
+		if n := len(files); k.Build.Doubt != "" || n == 0 || n < most || n == most && (best.Channel == "" || k.Build.Channel != "") {
 			continue
 		}
-		files := filesOf(t, k)
 		of := make(map[string]bool, len(files))
-		whole := len(files) > 0
+		whole := true
 		for _, f := range files {
 			of[fold(f.Path)] = true
 			e := t.Entry(f.Path)
 			whole = whole && (match.Kept(f.Path) || match.Scratch(f.Path) || e != nil && e.Kind == scan.File && e.Known && e.Digest == f.Digest)
 		}
+		beside := 0
 		for i := range t.Entries {
 			if e := &t.Entries[i]; whole && e.Kind == scan.File && !of[fold(e.Path)] && !match.Kept(e.Path) && !match.Scratch(e.Path) {
+				beside++
 				whole = stood(since, e)
 			}
 		}
-		if whole {
-			best = k.Build
+		if whole && (k.Build.Channel != "" || beside < len(files)) {
+			best, most = k.Build, len(files)
 		}
 	}
 	return best, nil
