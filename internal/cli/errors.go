@@ -28,6 +28,7 @@ import (
 	"morvant/internal/problem"
 	"morvant/internal/process"
 	"morvant/internal/publish"
+	"morvant/internal/resolve"
 	"morvant/internal/saves"
 	"morvant/internal/state"
 	"morvant/internal/store"
@@ -116,6 +117,8 @@ func special(err error) (text string, known bool) {
 		text = "Say which one with -g: " + strings.Join(which.Names, ", ")
 	case errors.As(err, &unknown) && listed[unknown.Kind] != "":
 		text = listed[unknown.Kind] + " lists them"
+	case errors.As(err, new(*resolve.TooEarlyError)):
+		text = listed["build"] + " lists them"
 	case errors.As(err, &ambiguous):
 		text = "Write more of it, or use the label"
 	case errors.Is(err, upkeep.ErrStateLost), errors.Is(err, upkeep.ErrIncomplete):
@@ -170,6 +173,7 @@ var commands = []struct {
 	{database.ErrDamaged, "Run morvant store check --recover-builds: it puts the damaged file aside and finds the snapshots again in the packs"},
 	{lane.ErrNotHeld, "Hold it with morvant pin BUILD"},
 	{lane.ErrNothing, "morvant history shows what was done"},
+	{change.ErrWhose, "Name what is yours (morvant carry FROM \"Mods/**\"), or make it a keep rule: morvant game set --keep \"Mods/**\""},
 	{lane.ErrNames, "Rename these files, or leave their folder out with: morvant game set --scratch \"FOLDER/**\""},
 	{game.ErrNoHome, "Is the folder spelled right, and its disk attached? morvant add makes a new home there"},
 	{lane.ErrAway, "Attach the disk and run the command again; if the folder is elsewhere now: morvant game set --live FOLDER"},

@@ -458,7 +458,7 @@ func TestIdentifyNamesTheNearestBuild(t *testing.T) {
 	require.Contains(t, r.out, "is nearest to 1.2.0")
 	require.Regexp(t, `altered\s+readme\.txt`, r.out)
 	require.Regexp(t, `missing\s+version\.txt`, r.out)
-	require.Contains(t, m.ok("identify", t.TempDir()).out, "like no build")
+	require.Contains(t, m.ok("identify", t.TempDir()).out, "like no known build")
 }
 
 func TestOwnNotesOnBuilds(t *testing.T) {

@@ -217,7 +217,7 @@ func TestAFolderIsSharedBetweenLanes(t *testing.T) {
 		require.NoError(t, err)
 		require.False(t, info.IsDir(), "it is a link")
 	}
-	w.fails(1, "shared already", "lane", "share", "Mods/Scenery", "--to", filepath.Join(w.dir, "again"))
+	w.fails(1, "it is shared already, in "+to, "lane", "share", "Mods/Scenery", "--to", filepath.Join(w.dir, "again"))
 
 	// No command walks into it.
 	require.Contains(t, w.ok("snapshot", "linked").err, "Mods/Scenery")
@@ -235,4 +235,24 @@ func TestAFolderIsSharedBetweenLanes(t *testing.T) {
 	require.Equal(t, contentOf(t, to, nil), contentOf(t, filepath.Join(w.parked("third"), "Mods", "Scenery"), nil), "others get a copy")
 	require.Equal(t, scenery, picture(t, to))
 	w.fails(1, "it is no link", "-l", "third", "lane", "unshare", "Mods/Scenery")
+
+	// A lane with a copy of its own keeps it, and says so; others are taken in later.
+	w.fails(1, "has a Mods/Scenery of its own", "lane", "share", "Mods/Scenery", "--with", "third")
+	require.Contains(t, w.ok("lane", "share", "Mods/Scenery").err, "Lane third has a Mods/Scenery of its own and keeps it.")
+	require.NoError(t, os.Rename(filepath.Join(w.parked("third"), "Mods", "Scenery"), filepath.Join(w.dir, "aside")))
+	require.Contains(t, w.ok("lane", "share", "Mods/Scenery").out, "is linked into lane third as well")
+	isLinked := func(lane string) {
+		info, err := os.Lstat(filepath.Join(w.parked(lane), "Mods", "Scenery"))
+		require.NoError(t, err)
+		require.False(t, info.IsDir(), "it is a link")
+		require.FileExists(t, filepath.Join(w.parked(lane), "Mods", "Scenery", "deep", "b.txt"))
+	}
+	isLinked("third")
+	for name, args := range map[string][]string{"fourth": {"--from", "1.1.1", "--like", "old"}, "fifth": {"--from", "lane/old"}} {
+		r := w.ok(append([]string{"lane", "new", name, "--yes"}, args...)...)
+		require.Contains(t, r.err, "Shared with lane old: Mods/Scenery.")
+		require.NotContains(t, r.err, "will not have it")
+		isLinked(name)
+	}
+	require.Equal(t, scenery, picture(t, to))
 }

@@ -81,9 +81,9 @@ type Request struct {
 	Now   func() time.Time
 }
 
-// Folder compares the folder with every known build, the best match first. It
-// reads only files that could be those of a build, by path and size.
-func Folder(ctx context.Context, r Request) ([]*Match, error) {
+// Folder compares a folder that is no lane with every known build. It reads only files that
+// could be those of a build, by path and size.
+func Folder(ctx context.Context, r Request) (*Answer, error) {
 	root, err := os.OpenRoot(r.Dir)
 	if err != nil {
 		return nil, err
@@ -96,29 +96,50 @@ func Folder(ctx context.Context, r Request) ([]*Match, error) {
 	if err := r.Cache.Recall(ctx, r.Dir, tree); err != nil {
 		return nil, err
 	}
-	type pair struct {
-		path string
-		size int64
-	}
-	possible := make(map[pair]bool)
-	for _, k := range r.Known {
-		for _, p := range k.Parts {
-			for _, f := range p.Manifest.Files {
-				possible[pair{volume.UsualFold(f.Path), f.Size}] = true
-			}
-		}
-	}
-	err = tree.Read(ctx, root, scan.Request{
-		Sink: scan.Hash(), Task: "Reading", Meter: r.Meter, Now: r.Now,
-		Skip: func(e *scan.Entry) bool { return e.Known || !possible[pair{volume.UsualFold(e.Path), e.Stamp.Size}] },
-	})
+	err = tree.Read(ctx, root, scan.Request{Sink: scan.Hash(), Task: "Reading", Meter: r.Meter, Now: r.Now, Skip: Impossible(r.Known)})
 	if rememberErr := r.Cache.Remember(context.WithoutCancel(ctx), r.Dir, tree); err == nil {
 		err = rememberErr
 	}
 	if err != nil {
 		return nil, err
 	}
-	match := r.Rules.Matcher()
+	return Tree(tree, r.Rules, r.Known), nil
+}
+
+// Impossible returns what reports whether a file can be none of any known build, by path and size.
+func Impossible(known []Known) func(*scan.Entry) bool {
+	type pair struct {
+		path string
+		size int64
+	}
+	possible := make(map[pair]bool)
+	for _, k := range known {
+		for _, p := range k.Parts {
+			for _, f := range p.Manifest.Files {
+				possible[pair{volume.UsualFold(f.Path), f.Size}] = true
+			}
+		}
+	}
+	return func(e *scan.Entry) bool { return !possible[pair{volume.UsualFold(e.Path), e.Stamp.Size}] }
+}
+
+// Answer is what a folder turns out to be.
+type Answer struct {
+	Matches []*Match // the best first
+	// Origins tell of files that are not as in the best match which other builds have them so.
+	Origins []Origin
+}
+
+// Origin is a build that files of a folder are as in.
+type Origin struct {
+	Build *state.Build
+	Files []string // paths, sorted
+}
+
+// Tree compares a folder that has been read with every known build. Files that have not been read
+// count as like no build.
+func Tree(tree *scan.Tree, r rules.Rules, known []Known) *Answer {
+	match := r.Matcher()
 	have := make(map[string]digest.Digest)
 	own := 0
 	for i := range tree.Entries {
@@ -134,7 +155,67 @@ func Folder(ctx context.Context, r Request) ([]*Match, error) {
 			own++
 		}
 	}
-	return rank(have, own, r.Known), nil
+	a := &Answer{Matches: rank(have, own, known)}
+	if len(a.Matches) > 0 {
+		a.Origins = origins(have, a.Matches[0].Build, known)
+	}
+	return a
+}
+
+// origins explains the files that are not as in one build by others: first the build that has the
+// most of them so, then the one that has the most of the rest. Of two that have as many, the one
+// that ranks before the other in known counts.
+func origins(have map[string]digest.Digest, but *state.Build, known []Known) []Origin {
+	asThere := make(map[string]bool)
+	for _, k := range known {
+		if k.Build == but {
+			for _, f := range k.files() {
+				asThere[volume.UsualFold(f.Path)] = have[volume.UsualFold(f.Path)] == f.Digest
+			}
+		}
+	}
+	left := make(map[string]bool) // still to be explained
+	for p, d := range have {
+		if !d.IsZero() && !asThere[p] {
+			left[p] = true
+		}
+	}
+	var list []Origin
+	for len(left) > 0 {
+		var best Origin
+		for _, k := range known {
+			if k.Build == but {
+				continue
+			}
+			var files []string
+			for _, f := range k.files() {
+				if p := volume.UsualFold(f.Path); left[p] && have[p] == f.Digest {
+					files = append(files, f.Path)
+				}
+			}
+			if len(files) > len(best.Files) {
+				best = Origin{k.Build, files}
+			}
+		}
+		if best.Build == nil {
+			break
+		}
+		slices.Sort(best.Files)
+		for _, p := range best.Files {
+			delete(left, volume.UsualFold(p))
+		}
+		list = append(list, best)
+	}
+	return list
+}
+
+// files lists the files of all components.
+func (k Known) files() []manifest.File {
+	var list []manifest.File
+	for _, p := range k.Parts {
+		list = append(list, p.Manifest.Files...)
+	}
+	return list
 }
 
 // rank compares what a folder holds with each build. own is how many of its files

@@ -75,6 +75,82 @@ func Share(ctx context.Context, l *lane.Lane, path, to string, lanes []string) (
 	return linked, nil
 }
 
+// Join links further lanes to a folder that the lane shares already. to, if given, is where the
+// folder is.
+func Join(ctx context.Context, l *lane.Lane, path, to string, lanes []string) (linked []string, err error) {
+	s, err := shared(ctx, l, path)
+	if err != nil {
+		return nil, err
+	}
+	if to != "" {
+		if to, err = filepath.Abs(to); err != nil {
+			return nil, err
+		}
+		if filepath.Clean(s.Target) != to {
+			return nil, fmt.Errorf("%s: %w: it is shared already, in %s", path, ErrShare, s.Target)
+		}
+	}
+	others, err := openFor(ctx, l, path, lanes)
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range others {
+		if err == nil {
+			err = volume.CanLink(o.Dir, l.Dir)
+		}
+		if err == nil {
+			err = link(ctx, o, path, s.Target)
+		}
+		if err == nil {
+			linked = append(linked, o.Name)
+		}
+	}
+	for _, o := range others {
+		err = errors.Join(err, o.Close())
+	}
+	return linked, err
+}
+
+// Shared reports whether the lane shares the folder already.
+func Shared(ctx context.Context, l *lane.Lane, path string) bool {
+	_, err := shared(ctx, l, path)
+	return err == nil
+}
+
+func shared(ctx context.Context, l *lane.Lane, path string) (state.Share, error) {
+	is, err := l.Home.Lane(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return state.Share{}, err
+	}
+	i := slices.IndexFunc(is.Shares, func(s state.Share) bool { return s.Path == path && s.From == "" })
+	if i < 0 || !volume.IsLink(filepath.Join(l.Dir, filepath.FromSlash(path))) {
+		return state.Share{}, fmt.Errorf("%s: %w: it is not shared", path, ErrShare)
+	}
+	return is.Shares[i], nil
+}
+
+// ShareAs links a lane to the folders that another lane shares, but for those of which it has
+// something in the place.
+func ShareAs(ctx context.Context, l *lane.Lane, like string) (linked []string, err error) {
+	is, err := l.Home.Lane(ctx, l.Game.Name, like)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range is.Shares {
+		if _, err := l.Root.Lstat(s.Path); s.From != "" || err == nil {
+			continue
+		}
+		if err := volume.CanLink(l.Dir, l.Dir); err != nil {
+			return linked, err
+		}
+		if err := link(ctx, l, s.Path, s.Target); err != nil {
+			return linked, err
+		}
+		linked = append(linked, s.Path)
+	}
+	return linked, nil
+}
+
 // canBeShared checks that a folder is one, and the player's.
 func canBeShared(ctx context.Context, l *lane.Lane, path, to string) error {
 	bad := func(format string, args ...any) error {

@@ -103,4 +103,4 @@ func (r Ref) String() string { return r.text }
 func (r Ref) Relative() bool { return r.Kind == Day || r.Kind == Newest || r.Kind == Before }
 
 // NeedsFresh reports whether a feed that has not been asked for a while may know better.
-func (r Ref) NeedsFresh() bool { return r.Kind == Newest }
+func (r Ref) NeedsFresh() bool { return r.Relative() && r.Line != catalogue.SnapshotLine }

@@ -28,7 +28,21 @@ type Found struct {
 	Of string
 	// Early lists builds with dates that have not come yet. They were passed over.
 	Early []*state.Build
+	// Elsewhere lists what a date without a channel names in each of the other channels.
+	Elsewhere []*state.Build
 }
+
+// TooEarlyError says that no build is as old as the day that was named.
+type TooEarlyError struct {
+	Ref    ref.Ref
+	Oldest *state.Build // of those that were searched
+}
+
+func (e *TooEarlyError) Error() string {
+	return fmt.Sprintf("no build is as old as %s: the oldest that is known, %s, is of %s", e.Ref, e.Oldest.Label, e.Oldest.Made.Local().Format(time.DateOnly))
+}
+
+func (e *TooEarlyError) Unwrap() error { return state.ErrUnknown }
 
 // Build returns the build of a game that r names. A snapshot's label wins over a
 // feed's; the words and signs mean what they mean, whatever a feed calls its builds.
@@ -90,7 +104,24 @@ func Build(ctx context.Context, h *game.Home, name string, r ref.Ref) (Found, er
 		return Found{Build: candidates[0]}, nil
 	}()
 	found.Of, found.Early = of, early
+	if err == nil && r.Kind == ref.Day && r.Line == "" {
+		found.Elsewhere = elsewhere(r, builds, found.Line())
+	}
 	return found, err
+}
+
+// elsewhere returns what a date names in every channel but one.
+func elsewhere(r ref.Ref, builds []*state.Build, but string) []*state.Build {
+	var list []*state.Build
+	seen := map[string]bool{but: true, state.SnapshotLine: true}
+	builds, _ = come(builds, time.Now())
+	for _, b := range builds {
+		if !seen[b.Line()] && b.Made.Before(r.Day.AddDate(0, 0, 1)) {
+			seen[b.Line()] = true
+			list = append(list, b)
+		}
+	}
+	return list
 }
 
 // ofOneFeed returns those of the builds of a line that are one feed's: what newest, before
@@ -246,10 +277,13 @@ func byDate(r ref.Ref, builds []*state.Build) (Found, error) {
 			found.Earlier = b
 		}
 	}
-	if found.Build == nil {
-		return Found{}, &state.UnknownError{Kind: "build", Name: r.String()}
+	switch {
+	case found.Build != nil:
+		return found, nil
+	case found.Later != nil:
+		return Found{}, &TooEarlyError{Ref: r, Oldest: found.Later}
 	}
-	return found, nil
+	return Found{}, &state.UnknownError{Kind: "build", Name: r.String()}
 }
 
 func sameDay(a, b time.Time) bool {

@@ -56,7 +56,7 @@ func RefreshQuietly(ctx context.Context, a *app.App, c *cli.Command, home *game.
 	}
 }
 
-// Named finds the build that was typed.
+// Named finds the build that was typed, among those that are known: no feed is asked.
 func Named(ctx context.Context, a *app.App, home *game.Home, name, text string) (*state.Build, error) {
 	r, err := ref.Parse(text)
 	if err != nil {
@@ -77,13 +77,24 @@ func Build(ctx context.Context, a *app.App, home *game.Home, name string, r ref.
 
 func tellFound(a *app.App, r ref.Ref, found resolve.Found) {
 	if r.Kind == ref.Day {
-		a.Note("%s is %s of %s.", r, found.Label, view.Day(found.Made))
+		in := ""
+		if len(found.Elsewhere) > 0 {
+			in = ", in channel " + found.Line()
+		}
+		a.Note("%s is %s of %s%s.", r, found.Label, view.Day(found.Made), in)
 		if len(found.SameDay) > 0 {
 			var others []string
 			for _, b := range found.SameDay {
 				others = append(others, b.Label+" ("+view.Day(b.Made)+")")
 			}
 			a.Note("Also of that day: %s.", strings.Join(others, ", "))
+		}
+		if len(found.Elsewhere) > 0 {
+			var others []string
+			for _, b := range found.Elsewhere {
+				others = append(others, b.Name()+" ("+view.Day(b.Made)+")")
+			}
+			a.Note("Other channels had: %s. Write %s/%s to choose one.", strings.Join(others, ", "), found.Elsewhere[0].Line(), r)
 		}
 	}
 	if found.Of != "" {

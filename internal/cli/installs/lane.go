@@ -24,6 +24,7 @@ import (
 	"morvant/internal/lanes"
 	"morvant/internal/ref"
 	"morvant/internal/state"
+	"morvant/internal/volume"
 )
 
 func (a commands) laneCommand() *cli.Command {
@@ -107,10 +108,11 @@ func (a commands) laneCommand() *cli.Command {
 			},
 			{
 				Name: "share", Usage: "keep a big folder of yours once, for several lanes", ArgsUsage: "FOLDER",
-				Description: "Example: morvant lane share Mods/Scenery --to \"/games/Quay scenery\"\n\n" +
-					"Moves the folder there and puts links in its place. A link is a leaf: no command walks into it.",
+				Description: "Example: morvant lane share Mods/Scenery --to \"/games/Quay scenery\"\n         morvant lane share Mods/Scenery --with races\n\n" +
+					"Moves the folder there and puts links in its place. No command looks into a link. For a folder that is shared\n" +
+					"already it links further lanes to it.",
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "to", Usage: "the `FOLDER` to move it to", Required: true},
+					&cli.StringFlag{Name: "to", Usage: "the `FOLDER` to move it to; not needed for one that is shared already"},
 					&cli.StringSliceFlag{Name: "with", Usage: "another `LANE` that is to have it (default: all that have nothing there)"},
 				},
 				Action: func(ctx context.Context, c *cli.Command) (err error) {
@@ -154,6 +156,10 @@ func (a commands) laneCommand() *cli.Command {
 
 func (a commands) laneShare(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, folder string) error {
 	folder = view.Slashed(folder)
+	already := lanes.Shared(ctx, l, folder)
+	if !already && !c.IsSet("to") {
+		return app.Usagef("say where %s is to be moved, with --to FOLDER", folder)
+	}
 	with := c.StringSlice("with")
 	if !c.IsSet("with") {
 		lanes, err := home.Lanes(ctx, l.Game.Name)
@@ -161,10 +167,27 @@ func (a commands) laneShare(ctx context.Context, c *cli.Command, l *lane.Lane, h
 			return err
 		}
 		for _, o := range lanes {
-			if _, err := os.Lstat(filepath.Join(l.Game.Folder(o), filepath.FromSlash(folder))); errors.Is(err, fs.ErrNotExist) {
+			if o.Name == l.Name {
+				continue
+			}
+			at := filepath.Join(l.Game.Folder(o), filepath.FromSlash(folder))
+			switch _, err := os.Lstat(at); {
+			case errors.Is(err, fs.ErrNotExist):
 				with = append(with, o.Name)
+			case err == nil && !volume.IsLink(at):
+				a.Note("Lane %s has a %s of its own and keeps it.", o.Name, folder)
 			}
 		}
+	}
+	if already {
+		linked, err := lanes.Join(ctx, l, folder, c.String("to"), with)
+		if err != nil {
+			return err
+		}
+		if len(linked) == 0 {
+			return a.Done(c, fmt.Sprintf("No further lane can take %s; nothing was changed.", folder))
+		}
+		return a.Done(c, fmt.Sprintf("%s is linked into %s %s as well.", folder, view.LaneWord(len(linked)), strings.Join(linked, ", ")))
 	}
 	linked, err := lanes.Share(ctx, l, folder, c.String("to"), with)
 	if err != nil {
@@ -251,7 +274,7 @@ func (a commands) laneNewCommand() *cli.Command {
 		Name: "new", Usage: "make another install, from a build, another lane or a folder", ArgsUsage: "NAME",
 		Description: "Example: morvant lane new old --from 1.1.1 --like main\n         morvant lane new races --adopt \"/games/Quay for races\"\n\n" +
 			"The new lane is parked beside the live folder and held at its build. Where the file system can, it shares the space\n" +
-			"of what another lane has already. --like LANE also brings that lane's mods, maps and settings (its keep rules).",
+			"of what another lane has already. --like LANE also brings that lane's mods, maps and settings (its keep rules), and its shared folders.",
 		Flags: append(append(app.ChangeFlags(), app.LineFlags()...), app.ComponentFlag(),
 			&cli.StringFlag{Name: "from", Usage: "a `BUILD`, or lane/NAME for all that another lane holds (default: what the live lane is held to)"},
 			&cli.BoolFlag{Name: "exact", Usage: "bring a snapshot whole, the player's own files included"},
@@ -337,7 +360,7 @@ func (a commands) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 		return err
 	}
 	for _, o := range odd {
-		if !o.Name {
+		if !o.Name && !((from.lane == l.Name || c.String("like") == l.Name) && lanes.Shared(ctx, l, o.Path)) {
 			a.Note("Note: %s is %s, which no snapshot has; the new lane will not have it.", o.Path, o.What)
 		}
 	}
@@ -355,6 +378,15 @@ func (a commands) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 	if err = lanes.Made(ctx, o); err == nil && c.IsSet("like") {
 		err = a.carryKept(ctx, c, o, c.String("like"))
 	}
+	for _, like := range []string{from.lane, c.String("like")} {
+		if err == nil && like != "" {
+			var linked []string
+			linked, err = lanes.ShareAs(ctx, o, like)
+			if len(linked) > 0 {
+				a.Note("Shared with lane %s: %s.", like, strings.Join(linked, ", "))
+			}
+		}
+	}
 	return errors.Join(err, o.Close())
 }
 
@@ -362,7 +394,8 @@ func (a commands) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 type laneOrigin struct {
 	build      *state.Build
 	components []string
-	whole      bool // with the player's own files, of another lane
+	whole      bool   // with the player's own files, of another lane
+	lane       string // that lane
 }
 
 // laneOrigin finds what a new lane is to be made of.
@@ -411,7 +444,7 @@ func (a commands) otherLane(ctx context.Context, l *lane.Lane, name string) (*la
 		return nil, err
 	}
 	a.Note("Lane %s is recorded as snapshot/%s.", name, label)
-	return &laneOrigin{build: s.Build, whole: true}, nil
+	return &laneOrigin{build: s.Build, whole: true, lane: name}, nil
 }
 
 // fillLane brings a build into a new lane.

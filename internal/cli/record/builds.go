@@ -118,6 +118,10 @@ func (a commands) listBuilds(ctx context.Context, c *cli.Command, home *game.Hom
 	if on := c.String("on"); on != "" {
 		r, err := ref.OfDay(c.String("channel"), on)
 		if err != nil {
+			return nil, app.AsUsage(err)
+		}
+		find.RefreshQuietly(ctx, a.App, c, home, name)
+		if list.builds, err = home.Builds(ctx, name); err != nil {
 			return nil, err
 		}
 		found, err := resolve.Build(ctx, home, name, r)
@@ -176,8 +180,8 @@ func (a commands) builds(ctx context.Context, c *cli.Command, home *game.Home, n
 		for _, b := range list.builds {
 			j := view.ToBuildJSON(b, is.Pin)
 			if b.Components != nil {
-				n := here.Bytes[b]
-				j.Here = &n
+				n, of := here.Bytes[b], here.Wanted[b]
+				j.Here, j.HereOf = &n, &of
 			}
 			out = append(out, j)
 		}
@@ -197,7 +201,7 @@ func (a commands) builds(ctx context.Context, c *cli.Command, home *game.Home, n
 
 // here tells how much of each feed's build is on this computer.
 func (a commands) here(ctx context.Context, home *game.Home, g *game.Game, list []*state.Build) (*compose.Presence, error) {
-	if !slices.ContainsFunc(list, func(b *state.Build) bool { return len(b.Feeds) > 0 }) {
+	if !slices.ContainsFunc(list, func(b *state.Build) bool { return b.Components != nil }) {
 		return &compose.Presence{}, nil
 	}
 	s, err := store.Open(ctx, home.StoreDir())
@@ -227,7 +231,7 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 		if feeds {
 			fetch, have := "", "all"
 			if b.Components != nil {
-				if have = view.Share(here.Bytes[b], b.Bytes); here.Unread && here.Bytes[b] < b.Bytes {
+				if have = view.Share(here.Bytes[b], here.Wanted[b]); here.Unread && here.Bytes[b] < here.Wanted[b] {
 					have = "?"
 				}
 				if fetch = view.Size(view.Download(b)); view.Download(b) == 0 {
@@ -251,8 +255,11 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 		}
 	}
 	a.Say("%s", a.Fitted(head, rows))
-	if here.Unread {
-		a.Say("%s", view.Faint("?: files of the live folder have changed since they were last read; morvant identify reads them."))
+	switch {
+	case here.Unread && here.Fresh:
+		a.Say("%s", view.Faint("?: the game's folder has not been read yet; morvant identify reads it."))
+	case here.Unread:
+		a.Say("%s", view.Faint("?: files of the folder have changed since they were last read; morvant identify reads them."))
 	}
 }
 

@@ -62,7 +62,7 @@ func (a commands) side(ctx context.Context, c *cli.Command, l *lane.Lane, home *
 	if r.Kind == ref.Here {
 		return status.HereSide(ctx, l)
 	}
-	b, err := find.Build(ctx, a.App, home, l.Game.Name, r)
+	b, err := find.Fresh(ctx, a.App, c, home, l.Game.Name, r)
 	if err != nil {
 		return nil, err
 	}

@@ -15,6 +15,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/identify"
 	"morvant/internal/lane/compose"
+	"morvant/internal/lane/status"
 	"morvant/internal/scan"
 	"morvant/internal/state"
 	"morvant/internal/store"
@@ -41,21 +42,40 @@ func (a commands) identifyCommand() *cli.Command {
 	}
 }
 
-func (a commands) identify(ctx context.Context, c *cli.Command, home *game.Home, name string, args []string) error {
+func (a commands) identify(ctx context.Context, c *cli.Command, home *game.Home, name string, args []string) (err error) {
 	g, err := home.Load(name)
 	if err != nil {
 		return err
 	}
-	dir := g.Live
+	is, err := home.Lane(ctx, name, "")
+	if err != nil {
+		return err
+	}
+	dir, ofLane := g.Folder(is), true
 	if len(args) == 1 {
 		if dir, err = filepath.Abs(args[0]); err != nil {
 			return err
 		}
+		if ofLane, err = useLaneAt(ctx, home, name, dir); err != nil {
+			return err
+		}
 	}
-	list, err := a.matches(ctx, home, g, dir)
+	var found *identify.Answer
+	if ofLane {
+		var session *app.Session
+		if session, err = a.OpenLaneOf(ctx, c, home, name, app.ToLook); err != nil {
+			return err
+		}
+		defer session.Close(&err)
+		found, err = status.Identify(ctx, session.Lane)
+	} else {
+		found, err = a.identifyOther(ctx, home, g, dir)
+	}
 	if err != nil {
 		return err
 	}
+	// What is not like it at all is no answer.
+	found.Matches = slices.DeleteFunc(found.Matches, func(m *identify.Match) bool { return m.Same == 0 })
 	program := g.Program
 	if len(args) == 1 {
 		if _, err := os.Stat(filepath.Join(dir, filepath.FromSlash(program))); err != nil {
@@ -67,15 +87,33 @@ func (a commands) identify(ctx context.Context, c *cli.Command, home *game.Home,
 		return err
 	}
 	if c.Bool("json") {
-		return a.Emit(view.ToIdentifyJSON(name, dir, list, says))
+		return a.Emit(view.ToIdentifyJSON(name, dir, found, says))
 	}
-	a.showMatches(c, dir, list)
+	a.showMatches(c, dir, found)
 	builds, err := home.Builds(ctx, name)
 	if err != nil {
 		return err
 	}
-	a.showEvidence(list, says, builds)
+	a.showEvidence(found.Matches, says, builds)
 	return nil
+}
+
+// useLaneAt makes the lane whose folder dir is the one that is meant; false: it is no lane's.
+func useLaneAt(ctx context.Context, home *game.Home, name, dir string) (bool, error) {
+	info, err := os.Stat(dir)
+	if err != nil {
+		return false, err
+	}
+	g, l, err := home.Holding(ctx, dir)
+	if err != nil || g == nil || g.Name != name {
+		return false, err
+	}
+	folder, err := os.Stat(g.Folder(l))
+	if err != nil || !os.SameFile(info, folder) {
+		return false, nil
+	}
+	home.UseLane(l.Name)
+	return true, nil
 }
 
 // showEvidence says what the game itself says, and where that is at odds with its
@@ -101,9 +139,8 @@ func (a commands) showEvidence(list []*identify.Match, says []identify.Evidence,
 	}
 }
 
-// matches compares a folder with everything known, and drops what is not like it
-// at all.
-func (a commands) matches(ctx context.Context, home *game.Home, g *game.Game, dir string) ([]*identify.Match, error) {
+// identifyOther compares a folder that is no lane's with everything known.
+func (a commands) identifyOther(ctx context.Context, home *game.Home, g *game.Game, dir string) (*identify.Answer, error) {
 	s, err := store.Open(ctx, home.StoreDir())
 	if err != nil {
 		return nil, err
@@ -118,22 +155,13 @@ func (a commands) matches(ctx context.Context, home *game.Home, g *game.Game, di
 		return nil, err
 	}
 	defer cache.Close()
-	all, err := identify.Folder(ctx, identify.Request{Dir: dir, Rules: g.Rules(), Known: known, Cache: cache, Meter: a.Meter, Now: a.Now})
-	if err != nil {
-		return nil, err
-	}
-	var list []*identify.Match
-	for _, m := range all {
-		if m.Same > 0 {
-			list = append(list, m)
-		}
-	}
-	return list, nil
+	return identify.Folder(ctx, identify.Request{Dir: dir, Rules: g.Rules(), Known: known, Cache: cache, Meter: a.Meter, Now: a.Now})
 }
 
-func (a commands) showMatches(c *cli.Command, dir string, list []*identify.Match) {
+func (a commands) showMatches(c *cli.Command, dir string, found *identify.Answer) {
+	list := found.Matches
 	if len(list) == 0 {
-		a.Say("%s is like no build that is known. morvant builds lists them; morvant feed add brings more.", dir)
+		a.Say("%s is like no known build. morvant builds lists them; morvant feed add brings more.", dir)
 		return
 	}
 	best := list[0]
@@ -179,7 +207,14 @@ func (a commands) showMatches(c *cli.Command, dir string, list []*identify.Match
 		a.Say("%s", view.Faint(fmt.Sprintf("and %s more; --verbose lists all", view.Comma(len(list)-len(shown)))))
 	}
 	if best.Extra > 0 {
-		a.Say("%s there is not of %s.", view.Count(best.Extra, "file"), best.Build.Label)
+		a.Say("%s beside them%s not in %s.", view.Count(best.Extra, "file"), view.AreIs(best.Extra), best.Build.Label)
+	}
+	for _, o := range found.Origins {
+		files := ""
+		if len(o.Files) == 1 {
+			files = " (" + o.Files[0] + ")"
+		}
+		a.Say("%s%s%s as in %s (%s).", view.Count(len(o.Files), "file"), files, view.AreIs(len(o.Files)), view.Strong(o.Build.Label), o.Build.Line())
 	}
 	if best.Exact() {
 		return

@@ -53,7 +53,7 @@ func (a commands) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home
 		return err
 	}
 	if len(args) == 1 {
-		found, err := find.Named(ctx, a.App, home, l.Game.Name, args[0])
+		found, err := find.Offered(ctx, a.App, c, home, l.Game.Name, args[0])
 		if err != nil {
 			return err
 		}

@@ -40,7 +40,7 @@ func (a commands) exportCommand() *cli.Command {
 			}
 			defer session.Close(&err)
 			l, home := session.Lane, session.Home
-			b, err := find.Named(ctx, a.App, home, l.Game.Name, args[0])
+			b, err := find.Offered(ctx, a.App, c, home, l.Game.Name, args[0])
 			if err != nil {
 				return err
 			}

@@ -30,7 +30,8 @@ type BuildJSON struct {
 	Feeds      []string   `json:"feeds,omitempty"`
 	Components []partJSON `json:"components,omitempty"`
 	Download   int64      `json:"download_bytes,omitempty"`
-	Here       *int64     `json:"here_bytes,omitempty"`
+	Here       *int64     `json:"here_bytes,omitempty"`    // of the components that the lane has
+	HereOf     *int64     `json:"here_of_bytes,omitempty"` // all of these
 }
 
 // Named is a build's label, and what has to be said with it.

@@ -25,19 +25,25 @@ type matchJSON struct {
 	Components []componentJSON `json:"components"`
 }
 
+type originJSON struct {
+	Build   string   `json:"build"`
+	Channel string   `json:"channel"`
+	Files   []string `json:"files"`
+}
+
 type evidenceJSON struct {
 	Source string `json:"source"`
 	Says   string `json:"says"`
 }
 
 // ToIdentifyJSON makes the document of identify.
-func ToIdentifyJSON(name, dir string, list []*identify.Match, says []identify.Evidence) any {
+func ToIdentifyJSON(name, dir string, found *identify.Answer, says []identify.Evidence) any {
 	evidence := []evidenceJSON{}
 	for _, e := range says {
 		evidence = append(evidence, evidenceJSON{e.Source, e.Says})
 	}
 	out := []matchJSON{}
-	for _, m := range list {
+	for _, m := range found.Matches {
 		j := matchJSON{
 			Build: m.Build.Label, Channel: m.Build.Line(), Digest: m.Build.Digest().String(), Exact: m.Exact(), Share: m.Share(),
 			Files: m.Files, Same: m.Same, Altered: append([]string{}, m.Altered...), Missing: append([]string{}, m.Missing...), Extra: m.Extra,
@@ -48,12 +54,18 @@ func ToIdentifyJSON(name, dir string, list []*identify.Match, says []identify.Ev
 		}
 		out = append(out, j)
 	}
+	origins := []originJSON{}
+	for _, o := range found.Origins {
+		origins = append(origins, originJSON{o.Build.Label, o.Build.Line(), o.Files})
+	}
 	return struct {
 		Schema  string      `json:"schema"`
 		Game    string      `json:"game"`
 		Folder  string      `json:"folder"`
 		Matches []matchJSON `json:"matches"`
+		// Origins are other builds that files are as in.
+		Origins []originJSON `json:"origins"`
 		// Evidence is what the game itself says.
 		Evidence []evidenceJSON `json:"evidence"`
-	}{"morvant-identify/1", name, dir, out, evidence}
+	}{"morvant-identify/1", name, dir, out, origins, evidence}
 }

@@ -36,12 +36,27 @@ func Outcome(l *lane.Lane, p *change.Proposal) string {
 		return fmt.Sprintf("Change %d of %s is taken back. %s", p.Change.Undoes, name, Faint(fmt.Sprintf("Take that back: %s undo %d", command(l), p.Change.ID)))
 	}
 	if p.Change.What == state.ChangeCarry {
-		return fmt.Sprintf("%s has the files of %s.%s", name, p.Change.Build, back)
+		return Carried(p) + back
 	}
 	if p.Build != nil {
 		return fmt.Sprintf("%s is %s now, and not held.%s", name, Named(p.Build), back)
 	}
 	return fmt.Sprintf("%s is not held any more.%s", name, back)
+}
+
+// Carried says what a carry has brought.
+func Carried(p *change.Proposal) string {
+	text := fmt.Sprintf("%s brought from %s.", CountWere(p.Brought, "file"), p.Change.Build)
+	if p.Brought == 0 {
+		text = fmt.Sprintf("Nothing was brought from %s.", p.Change.Build)
+	}
+	switch p.Stayed {
+	case 0:
+		return text
+	case 1:
+		return text + " 1 file differs and stays as it is here."
+	}
+	return text + fmt.Sprintf(" %s files differ and stay as they are here.", Comma(p.Stayed))
 }
 
 type stepJSON struct {
@@ -75,6 +90,8 @@ type planJSON struct {
 	// Components and Fetch are those of a feed's build.
 	Components []string `json:"components,omitempty"`
 	Fetch      int64    `json:"fetch_bytes"`
+	// Stayed are files that a carry found to differ and left as they are here.
+	Stayed int `json:"stayed,omitempty"`
 }
 
 // ToPlanJSON makes the document of a change; done says that it has been carried out.
@@ -82,7 +99,7 @@ func ToPlanJSON(name string, p *change.Proposal, done bool) planJSON {
 	j := planJSON{
 		Schema: "morvant-change/1", Game: name, Change: p.Change.ID, What: p.Change.What, Build: p.Change.Build, Undoes: p.Change.Undoes,
 		Done: done, Totals: p.Change.Totals, Steps: []stepJSON{}, Extra: toFiles(p.Plan.Extra), Kept: p.Plan.Kept, Yielded: p.Yielded, Same: p.Plan.Same,
-		LeftOut: OddPaths(p.Odd), Recorded: p.Change.Made,
+		LeftOut: OddPaths(p.Odd), Recorded: p.Change.Made, Stayed: p.Stayed,
 	}
 	if p.Choice != nil {
 		j.Components = p.Choice.Names

@@ -22,14 +22,19 @@ import (
 // Origin is where a player's own files are carried from.
 type Origin struct {
 	Name  string
-	state plan.State // what it holds
-	built func(path string) bool
+	state plan.State             // what it holds
+	built func(path string) bool // nil: which of it is a build's is not known
 	// tree and root are those of a lane or a folder, whose content has yet to go into
 	// the store; nil for a snapshot.
 	tree  *scan.Tree
 	root  *os.Root
 	close func() error
+	// own says that nothing but the player's own files is in it.
+	own bool
 }
+
+// ErrWhose is returned where nothing tells a player's own files from the game's.
+var ErrWhose = errors.New("nothing tells your own files from the game's")
 
 // Close gives the source back.
 func (s *Origin) Close() error {
@@ -57,7 +62,9 @@ func FromLane(ctx context.Context, l *lane.Lane, name string) (*Origin, error) {
 	if err != nil {
 		return nil, errors.Join(err, o.Close())
 	}
-	s.built = has(owned)
+	if len(owned) > 0 {
+		s.built = has(owned)
+	}
 	return s, nil
 }
 
@@ -67,7 +74,7 @@ func FromFolder(ctx context.Context, l *lane.Lane, dir string) (*Origin, error) 
 	if err != nil {
 		return nil, err
 	}
-	s := &Origin{Name: dir, root: root, close: root.Close, built: func(string) bool { return false }}
+	s := &Origin{Name: dir, root: root, close: root.Close}
 	if s.tree, err = scan.Walk(ctx, root, l.Game.Rules()); err == nil {
 		err = s.tree.Read(ctx, root, scan.Request{Sink: scan.Hash(), Task: "Reading", Meter: l.Meter, Now: l.Now})
 	}
@@ -87,14 +94,14 @@ func FromBuild(ctx context.Context, l *lane.Lane, b *state.Build) (*Origin, erro
 	if err != nil {
 		return nil, err
 	}
-	return &Origin{Name: b.Name(), state: c.State(), built: func(string) bool { return false }}, nil
+	return &Origin{Name: b.Name(), state: c.State()}, nil
 }
 
 // FromOwn returns a record of the player's own files of this lane as a source.
 func FromOwn(ctx context.Context, l *lane.Lane, o *state.Own) (*Origin, error) {
 	s, err := FromBuild(ctx, l, o.Build())
 	if err == nil {
-		s.Name = "the record of your own files"
+		s.Name, s.own = "the record of your own files", true
 	}
 	return s, err
 }
@@ -129,7 +136,7 @@ type Carrying struct {
 
 // CompareOwn lists what of the player's own files a source has that this lane does
 // not: files under keep rules, and others that are no build's. With patterns, only
-// what matches them.
+// what matches them. Where no build is known, only rules and patterns tell whose a file is.
 func CompareOwn(ctx context.Context, l *lane.Lane, s *Origin, patterns []string) (*Carrying, error) {
 	if err := (rules.Rules{Keep: patterns}).Check(); err != nil {
 		return nil, err
@@ -137,6 +144,10 @@ func CompareOwn(ctx context.Context, l *lane.Lane, s *Origin, patterns []string)
 	theirs, err := gamesPaths(ctx, l)
 	if err != nil {
 		return nil, err
+	}
+	nobodys := len(theirs) == 0 && len(patterns) == 0 && !s.own && s.built == nil
+	if nobodys && len(l.Game.Keep) == 0 {
+		return nil, ErrWhose
 	}
 	c := &Carrying{Source: s}
 	if c.tree, err = l.Look(ctx, 0); err != nil {
@@ -151,7 +162,7 @@ func CompareOwn(ctx context.Context, l *lane.Lane, s *Origin, patterns []string)
 		if e.Kind == plan.Dir || match.Scratch(e.Path) || len(patterns) > 0 && !only.Match(e.Path) {
 			continue
 		}
-		if !match.Kept(e.Path) && (theirs[e.Path] || s.built(e.Path)) {
+		if !match.Kept(e.Path) && (nobodys || theirs[e.Path] || s.built != nil && s.built(e.Path)) {
 			continue
 		}
 		is, there := have[e.Path]
@@ -248,7 +259,12 @@ func ProposeCarry(ctx context.Context, l *lane.Lane, c *Carrying, take Take) (*P
 		to.promised = wanted
 		to.prepare = func(ctx context.Context) error { return putFrom(ctx, l, c.Source, bring) }
 	}
-	return propose(ctx, l, to, state.Change{What: state.ChangeCarry, Build: c.Source.Name, Before: pin, After: pin})
+	p, err := propose(ctx, l, to, state.Change{What: state.ChangeCarry, Build: c.Source.Name, Before: pin, After: pin})
+	if err != nil {
+		return nil, err
+	}
+	p.Brought, p.Stayed = len(bring), len(c.New)+len(c.Conflicts)-len(bring)
+	return p, nil
 }
 
 // putFrom puts the files of a source into the store.

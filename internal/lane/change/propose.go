@@ -25,6 +25,8 @@ type Proposal struct {
 	Fetches []*Fetching     // what must be fetched first
 	Notes   []string        // what the player should know
 	Yielded int             // files of the build that rules leave to the player
+	// Of a carry: files that come, and files that differ and stay as they are here.
+	Brought, Stayed int
 
 	tree     *scan.Tree
 	composed *compose.Composed // nil: what it leads to is no build

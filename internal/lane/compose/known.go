@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
@@ -73,47 +74,66 @@ func OfferedParts(b *state.Build) ([]identify.Part, error) {
 
 // Presence is how much of builds is on this computer.
 type Presence struct {
-	// Bytes of content that is in the store or in the live folder, by build. Of a
-	// file that is here in part only what the store holds counts.
-	Bytes map[*state.Build]int64
-	// Unread says that files of the live folder have not been looked into, and may
-	// add to that.
-	Unread bool
+	// Bytes of content that is in the store or in the lane's folder, by build, and Wanted those
+	// of all of it; of the components that the lane has, or all if it has none. Of a file that
+	// is here in part only what the store holds counts.
+	Bytes, Wanted map[*state.Build]int64
+	// Unread says that files of the folder have not been looked into, and may add to that;
+	// Fresh that none ever has been.
+	Unread, Fresh bool
 }
 
-// Here finds out how much is on this computer of the builds that feeds offer. It
-// goes by what is remembered of the live folder, and reads nothing.
+// Here finds out how much is on this computer of the builds that have components. It goes by
+// what is remembered of the lane's folder, and reads nothing.
 func Here(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, builds []*state.Build) (*Presence, error) {
+	p := &Presence{Bytes: make(map[*state.Build]int64), Wanted: make(map[*state.Build]int64)}
+	live, err := liveContent(ctx, home, g)
+	if err != nil {
+		return nil, err
+	}
+	p.Unread, p.Fresh = live.unread, len(live.content) == 0
 	parts := make(map[digest.Digest]*fetch.Part) // by manifest
+	wanted := make(map[*state.Build][]*fetch.Part)
 	all := make(map[digest.Digest]bool)
 	for _, b := range builds {
 		for _, c := range b.Components {
-			if parts[c.Manifest] != nil || len(b.Feeds) == 0 {
+			part := parts[c.Manifest]
+			switch {
+			case part != nil:
+			case len(b.Feeds) > 0:
+				m, err := b.Feeds[0].Manifest(c.Manifest)
+				if err != nil {
+					home.Tell(fmt.Sprintf("%s is left out: %v", b.Name(), err))
+					continue
+				}
+				part = &fetch.Part{Part: c, Manifest: m}
+				parts[c.Manifest] = part
+				for _, f := range m.Files {
+					all[f.Digest] = true
+				}
+			default:
 				continue
 			}
-			m, err := b.Feeds[0].Manifest(c.Manifest)
+			wanted[b] = append(wanted[b], part)
+		}
+		if len(wanted[b]) == 0 && b.UID != "" {
+			// No feed offers it any more: what was chosen of it is recorded as one.
+			m, err := b.ReadManifest(ctx, s)
 			if err != nil {
 				home.Tell(fmt.Sprintf("%s is left out: %v", b.Name(), err))
 				continue
 			}
-			parts[c.Manifest] = &fetch.Part{Part: c, Manifest: m}
+			wanted[b] = []*fetch.Part{{Part: catalogue.Part{Manifest: b.Manifest}, Manifest: m}}
+			parts[b.Manifest] = wanted[b][0]
 			for _, f := range m.Files {
 				all[f.Digest] = true
 			}
 		}
+		wanted[b] = live.chosen(b, wanted[b])
 	}
-	p := &Presence{Bytes: make(map[*state.Build]int64)}
-	if len(all) == 0 {
-		return p, nil
-	}
-	live, unread, err := liveContent(ctx, home, g)
-	if err != nil {
-		return nil, err
-	}
-	p.Unread = unread
 	var ask []digest.Digest
 	for d := range all {
-		if !live[d] {
+		if !live.content[d] {
 			ask = append(ask, d)
 		}
 	}
@@ -130,15 +150,19 @@ func Here(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, bu
 		}
 	}
 	for _, b := range builds {
-		for _, c := range b.Components {
-			if part := parts[c.Manifest]; part != nil && have[c.Manifest] < part.Manifest.Bytes() && len(b.Feeds) > 0 {
+		if len(wanted[b]) == 0 {
+			p.Wanted[b] = b.Bytes // nothing is known of it but its size
+		}
+		for _, part := range wanted[b] {
+			p.Wanted[b] += part.Manifest.Bytes()
+			p.Bytes[b] += have[part.Part.Manifest]
+			if have[part.Part.Manifest] < part.Manifest.Bytes() && len(b.Feeds) > 0 {
 				n, err := piecesHere(ctx, s, fetch.CachedLayout(b.Feeds[0], *part), part, lacks)
 				if err != nil {
 					return nil, err
 				}
 				p.Bytes[b] += n
 			}
-			p.Bytes[b] += have[c.Manifest]
 		}
 	}
 	return p, nil
@@ -173,43 +197,70 @@ func piecesHere(ctx context.Context, s *store.Store, l *catalogue.Layout, part *
 	return n, err
 }
 
-// liveContent lists the content that the folder of the lane is known to hold, and whether
-// it may hold more.
-func liveContent(ctx context.Context, home *game.Home, g *game.Game) (have map[digest.Digest]bool, unread bool, err error) {
-	have = make(map[digest.Digest]bool)
+// held is what the folder of a lane is known to hold.
+type held struct {
+	content map[digest.Digest]bool
+	unread  bool // it may hold more
+	tree    *scan.Tree
+	pin     state.Pin
+}
+
+// chosen returns those parts of a build that the lane has: that it is held to, or else whose
+// files stand in its folder; all of them where that is none.
+func (h *held) chosen(b *state.Build, parts []*fetch.Part) []*fetch.Part {
+	required, err := requiredOf(b)
+	if err != nil || h.tree == nil || len(b.Feeds) == 0 {
+		return parts
+	}
+	var list []*fetch.Part
+	for _, p := range parts {
+		has := len(h.pin.Components) == 0 && Stands(h.tree, p.Manifest)
+		if has || slices.Contains(h.pin.Components, p.Part.Name) || slices.Contains(required, p.Part.Name) {
+			list = append(list, p)
+		}
+	}
+	if len(list) == 0 {
+		return parts
+	}
+	return list
+}
+
+// liveContent finds out what the folder of the lane is known to hold.
+func liveContent(ctx context.Context, home *game.Home, g *game.Game) (*held, error) {
+	h := &held{content: make(map[digest.Digest]bool)}
 	is, err := home.Lane(ctx, g.Name, "")
 	if err != nil {
-		return nil, false, err
+		return nil, err
 	}
+	h.pin = is.Pin
 	root, err := os.OpenRoot(g.Folder(is))
 	if errors.Is(err, os.ErrNotExist) {
-		return have, false, nil
+		return h, nil
 	}
 	if err != nil {
-		return nil, false, err
+		return nil, err
 	}
 	defer root.Close()
 	cache, err := scan.OpenCache(ctx, home.CacheFile())
 	if err != nil {
-		return nil, false, err
+		return nil, err
 	}
 	defer cache.Close()
-	tree, err := scan.Walk(ctx, root, g.Rules())
-	if err != nil {
-		return nil, false, err
+	if h.tree, err = scan.Walk(ctx, root, g.Rules()); err != nil {
+		return nil, err
 	}
-	if err := cache.Recall(ctx, state.CacheKey(g.Name, is.Name), tree); err != nil {
-		return nil, false, err
+	if err := cache.Recall(ctx, state.CacheKey(g.Name, is.Name), h.tree); err != nil {
+		return nil, err
 	}
 	match := g.Rules().Matcher()
-	for i := range tree.Entries {
-		switch e := &tree.Entries[i]; {
+	for i := range h.tree.Entries {
+		switch e := &h.tree.Entries[i]; {
 		case e.Kind != scan.File:
 		case e.Known:
-			have[e.Digest] = true
+			h.content[e.Digest] = true
 		case !match.Kept(e.Path):
-			unread = true
+			h.unread = true
 		}
 	}
-	return have, unread, nil
+	return h, nil
 }

@@ -1,0 +1,152 @@
+package cli_test
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"morvant/internal/standin"
+)
+
+// forgetAsking makes the copies of all feeds as old as if nobody had asked them for long.
+func (w *world) forgetAsking() {
+	w.t.Helper()
+	list, err := filepath.Glob(filepath.Join(w.home, "feeds", "*", "*", "subscription.json"))
+	require.NoError(w.t, err)
+	require.NotEmpty(w.t, list)
+	for _, file := range list {
+		b, err := os.ReadFile(file)
+		require.NoError(w.t, err)
+		b = regexp.MustCompile(`("refreshed": *)"[^"]*"`).ReplaceAll(b, []byte(`$1"2020-01-01T00:00:00Z"`))
+		require.NoError(w.t, os.WriteFile(file, b, 0o644))
+	}
+}
+
+// TestADateAndBeforeAskWhatIsNew: not only newest.
+func TestADateAndBeforeAskWhatIsNew(t *testing.T) {
+	t.Parallel()
+	for _, ask := range [][]string{{"pin", "@2031-08-05", "--dry-run"}, {"diff", "@2031-08-05"}, {"builds", "--on", "2031-08-05"}, {"pin", "before", "--dry-run"}} {
+		dir := t.TempDir()
+		small := standin.Quay{Bytes: 1_000_000}
+		require.NoError(t, publishFeed(dir, standin.Feed{Quay: small, Upto: "1.1.0"}))
+		m := newMarketOf(t, "1.0.0", &standin.Service{Dir: dir}, small)
+		m.ok("feed", "add", m.address)
+		require.NoError(t, publishFeed(dir, standin.Feed{Quay: small, Upto: "1.2.0"}))
+		m.forgetAsking()
+		r := m.run(ask...)
+		require.Contains(t, []int{0, 3}, r.code, r.err)
+		require.Contains(t, r.out+r.err, "1.1.1", "%v", ask)
+	}
+}
+
+func TestADateSaysWhichChannelsThereAre(t *testing.T) {
+	t.Parallel()
+	m := newMarketOf(t, "1.0.0", &standin.Service{Dir: must(smallFeed())}, standin.Quay{Bytes: 2_000_000})
+	m.ok("feed", "add", m.address)
+	r := m.ok("pin", "@2031-08-05", "--dry-run")
+	require.Contains(t, r.err, "@2031-08-05 is 1.1.1 of 2031-08-05 ")
+	require.Contains(t, r.err, "in channel public")
+	require.Regexp(t, `Other channels had: preview/0\.9\.0 \(.*\)\. Write preview/@2031-08-05 to choose one\.`, r.err)
+	require.NotContains(t, m.ok("pin", "public/@2031-08-05", "--dry-run").err, "Other channels")
+	m.fails(1, "no build is as old as @2020-01-01: the oldest that is known, 1.0.0, is of 20", "pin", "@2020-01-01", "--dry-run")
+}
+
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
+}
+
+// settle makes files old enough for what is read of them to be trusted.
+func (w *world) settle(dir string) {
+	w.t.Helper()
+	require.NoError(w.t, filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		old := time.Now().Add(-time.Hour)
+		return os.Chtimes(p, old, old)
+	}))
+}
+
+// TestWhatIdentifyHasReadIsRead: it remembers for the lane, and never hides what goes missing.
+func TestWhatIdentifyHasReadIsRead(t *testing.T) {
+	t.Parallel()
+	m := newMarketOf(t, "1.1.1", &standin.Service{Dir: must(smallFeed())}, standin.Quay{Bytes: 2_000_000})
+	m.settle(m.live)
+	m.ok("feed", "add", m.address)
+	require.Contains(t, m.ok("builds").out, "?: the game's folder has not been read yet; morvant identify reads it.")
+	require.Eventually(t, func() bool { // what was written just now is not trusted
+		m.ok("identify", m.live)
+		return !strings.Contains(m.ok("builds").out, "?:")
+	}, time.Minute, 10*time.Millisecond)
+	require.NoError(t, os.Remove(m.path("Mods/taller-cranes/mod.txt")))
+	require.Contains(t, m.ok("status").out, "1 file of yours is gone (Mods/taller-cranes/mod.txt)")
+}
+
+func TestAFolderOfTwoBuildsSaysWhichFilesComeFromWhich(t *testing.T) {
+	t.Parallel()
+	m := newMarketOf(t, "1.1.1", &standin.Service{Dir: must(smallFeed())}, standin.Quay{Bytes: 2_000_000})
+	m.ok("feed", "add", m.address)
+	older := t.TempDir()
+	require.NoError(t, m.quay.Write(older, "1.0.0"))
+	b, err := os.ReadFile(filepath.Join(older, "bin", "quay.exe"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(m.path("bin/quay.exe"), b, 0o755))
+	require.Contains(t, m.ok("identify").out, "1 file (bin/quay.exe) is as in 1.0.0 (public).")
+	origins := m.json(0, "identify")["origins"].([]any)
+	require.Equal(t, map[string]any{"build": "1.0.0", "channel": "public", "files": []any{"bin/quay.exe"}}, origins[0])
+}
+
+// TestABuildIsHereWhetherAFeedOffersItOrNot: and components that the game does not have do not count.
+func TestABuildIsHereWhetherAFeedOffersItOrNot(t *testing.T) {
+	t.Parallel()
+	m := newMarketOf(t, "1.1.0", &standin.Service{Dir: must(smallFeed())}, standin.Quay{Bytes: 2_000_000})
+	m.ok("feed", "add", m.address)
+	m.ok("pin", "1.1.1", "--yes")
+	here := func() any {
+		for _, b := range m.json(0, "builds")["builds"].([]any) {
+			if b := b.(map[string]any); b["label"] == "1.1.1" {
+				require.Positive(t, b["here_of_bytes"])
+				return b["here_of_bytes"].(float64) - b["here_bytes"].(float64)
+			}
+		}
+		return "not listed"
+	}
+	require.Zero(t, here(), "voices-fr is not wanted")
+	require.Regexp(t, `(?m)^1\.1\.1 .* all `, m.ok("builds").out)
+	m.ok("feed", "remove", "quay-archive", "--yes")
+	require.Zero(t, here())
+}
+
+// TestACarryTakesNobodysWordForWhatIsYours: where no build is known, everything might be the game's.
+func TestACarryTakesNobodysWordForWhatIsYours(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("bin/quay.exe", "program")
+	w.write("settings.ini", "mine")
+	other := filepath.Join(w.dir, "copy")
+	require.NoError(t, os.CopyFS(other, os.DirFS(w.live)))
+	for p, text := range map[string]string{"bin/quay.exe": "another program", "Mods/a.txt": "theirs", "settings.ini": "theirs"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(other, p)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(other, p), []byte(text), 0o644))
+	}
+	w.ok("add", "quay", w.live)
+	w.fails(1, "nothing tells your own files from the game's", "carry", other, "--yes")
+	r := w.ok("carry", other, "Mods/**", "settings.ini", "--conflict", "mine", "--yes")
+	require.Contains(t, r.out, "1 file was brought from "+other+". 1 file differs and stays as it is here.")
+	require.Equal(t, "mine", w.read("settings.ini"))
+	require.Equal(t, "theirs", w.read("Mods/a.txt"))
+	w.ok("undo", "--yes")
+	w.ok("game", "set", "--keep", "Mods/**")
+	require.EqualValues(t, 0, w.json(0, "carry", other, "--conflict", "theirs", "--yes")["totals"].(map[string]any)["replaced"], "only keep rules say whose it is")
+	require.Equal(t, "program", w.read("bin/quay.exe"))
+	require.Equal(t, "theirs", w.read("Mods/a.txt"))
+}

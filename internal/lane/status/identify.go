@@ -1,0 +1,29 @@
+package status
+
+import (
+	"context"
+
+	"morvant/internal/identify"
+	"morvant/internal/lane"
+	"morvant/internal/lane/compose"
+	"morvant/internal/scan"
+)
+
+// Identify compares the lane's folder with every known build. It reads what changed since the last
+// look, but for files of the player's that can be none of any build, and remembers it for the lane.
+func Identify(ctx context.Context, l *lane.Lane) (*identify.Answer, error) {
+	known, err := compose.Known(ctx, l.Home, l.Store, l.Game)
+	if err != nil {
+		return nil, err
+	}
+	tree, err := l.Walk(ctx)
+	if err != nil {
+		return nil, err
+	}
+	match, impossible := l.Game.Rules().Matcher(), identify.Impossible(known)
+	err = l.Read(ctx, tree, scan.Request{Sink: scan.Hash(), Task: "Reading", Skip: func(e *scan.Entry) bool { return e.Known || match.Kept(e.Path) && impossible(e) }})
+	if err != nil {
+		return nil, err
+	}
+	return identify.Tree(tree, l.Game.Rules(), known), nil
+}
