@@ -87,7 +87,9 @@ func TestWhatIdentifyHasReadIsRead(t *testing.T) {
 		m.ok("identify", m.live)
 		return !strings.Contains(m.ok("builds").out, "?:")
 	}, time.Minute, 10*time.Millisecond)
+	m.ok("status")
 	require.NoError(t, os.Remove(m.path("Mods/taller-cranes/mod.txt")))
+	m.ok("identify")
 	require.Contains(t, m.ok("status").out, "1 file of yours is gone (Mods/taller-cranes/mod.txt)")
 }
 
