@@ -134,7 +134,7 @@ var changers = map[string][]string{
 	"a file that the player names":  {"exchange/exchange.go", "cli/share/pinfile.go"},
 	"a report of a crash, the demo": {"cli/cli.go", "cli/demo/demofeed.go"},
 	"one name, for all of these": {
-		"volume/link_unix.go", "volume/link_windows.go", "volume/fault.go", "volume/traits.go", "volume/volume.go", "volume/write.go", "process/process.go",
+		"volume/link_unix.go", "volume/link_windows.go", "volume/fault.go", "volume/traits.go", "volume/volume.go", "volume/write.go", "volume/spool.go", "process/process.go",
 		"reflink/reflink.go", "reflink/reflink_darwin.go",
 	},
 }

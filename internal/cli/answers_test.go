@@ -152,3 +152,24 @@ func TestACarryTakesNobodysWordForWhatIsYours(t *testing.T) {
 	require.Equal(t, "program", w.read("bin/quay.exe"))
 	require.Equal(t, "theirs", w.read("Mods/a.txt"))
 }
+
+// TestAServerThatIgnoresRangesCostsWhatThePlanSays: each pack comes once, or nothing does.
+func TestAServerThatIgnoresRangesCostsWhatThePlanSays(t *testing.T) {
+	t.Parallel()
+	dir, err := publishedFeed()
+	require.NoError(t, err)
+	m := newMarketOn(t, "1.3.0", &standin.Service{Dir: dir})
+	m.ok("feed", "add", m.address)
+	m.service.Misbehave(standin.Faults{NoRanges: true})
+	plan := m.ok("pin", "1.0.0", "--dry-run").out
+	require.Contains(t, plan, "is wanted: the server sends whole files only")
+	announced := int64(m.json(0, "pin", "1.0.0", "--dry-run")["fetch_bytes"].(float64))
+	packs, err := filepath.Glob(filepath.Join(dir, "packs", "*"))
+	require.NoError(t, err)
+	before := m.service.Stats()
+	m.ok("pin", "1.0.0", "--yes")
+	after := m.service.Stats()
+	m.isBuild("1.0.0", "base", "voices-en")
+	require.LessOrEqual(t, after.Packs-before.Packs, len(packs)+1, "each once, and one head to see what the server does")
+	require.InDelta(t, announced, after.Bytes-before.Bytes, 0.2*float64(announced)+300_000)
+}

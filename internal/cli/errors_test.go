@@ -27,7 +27,7 @@ import (
 var plain = []string{
 	"block.ErrNotBack", "block.ErrPreset", "block.ErrRule", "catalogue.ErrFormat", "catalogue.ErrName", "compose.ErrComponent", "compose.ErrOverlay",
 	"database.ErrNotWritten", "digest.ErrFormat", "edit.ErrTooMuch", "exchange.ErrFormat", "feed.ErrAddress", "feed.ErrExists",
-	"feed.ErrHostile", "feed.ErrMissing", "feed.ErrNoRanges", "game.ErrFolder", "game.ErrNotMine", "keyed.ErrFormat",
+	"feed.ErrHostile", "feed.ErrMissing", "game.ErrFolder", "game.ErrNotMine", "keyed.ErrFormat",
 	"keyed.ErrMissing", "keyed.ErrPath", "keyed.ErrTwice", "keyed.ErrValue", "lane.ErrOtherDisk",
 	"lane.ErrOtherOwner", "lanes.ErrShare", "manifest.ErrFormat", "manifest.ErrPath", "pack.ErrFormat", "pinfile.ErrFormat",
 	"pinfile.ErrRuns", "plan.ErrFormat", "publish.ErrKeyFile", "publish.ErrTaken", "record.ErrNotKnown", "record.ErrOtherContent",

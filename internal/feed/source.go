@@ -17,6 +17,7 @@ import (
 	"strings"
 	"time"
 
+	"morvant/internal/catalogue"
 	"morvant/internal/problem"
 	"morvant/internal/volume"
 )
@@ -63,10 +64,40 @@ type Source interface {
 	// the version that is known.
 	get(ctx context.Context, path string, limit int64, known validators) ([]byte, validators, error)
 	// Open returns the bytes of a file between from and to. at is where the
-	// stream begins: a server that ignores ranges begins at 0.
+	// stream begins: a server that ignores ranges begins at 0. See IgnoresRanges.
 	Open(ctx context.Context, path string, from, to int64) (body io.ReadCloser, at int64, err error)
+	// ranges reports whether parts of a file can be had, without its content.
+	ranges(ctx context.Context, path string) (bool, error)
 	// String returns the address, for messages.
 	String() string
+}
+
+// IgnoresRanges reports whether an answer that begins at at shows that the server sends whole files
+// only, where the bytes from from on were asked for.
+func IgnoresRanges(at, from int64) bool { return at == 0 && from > 0 }
+
+// probeTime is how long a server may take to show whether it sends parts of files.
+const probeTime = 5 * time.Second
+
+// OnlyWhole finds out whether all of the sources that answer send whole files only. It asks for the
+// head of one byte of the feed's description; if that is of all of it, of the file at path too.
+func OnlyWhole(ctx context.Context, sources []Source, path string) bool {
+	ctx, cancel := context.WithTimeout(ctx, probeTime)
+	defer cancel()
+	none := false
+	for _, s := range sources {
+		for _, p := range []string{catalogue.FeedFile, path} {
+			ranges, err := s.ranges(ctx, p)
+			if err != nil {
+				break // not now: the fetch will tell
+			}
+			if ranges {
+				return false
+			}
+			none = p == path
+		}
+	}
+	return none
 }
 
 // newSource returns the source at an address: http(s)://, file:// or a folder.
@@ -146,6 +177,8 @@ func (f *Folder) get(ctx context.Context, path string, limit int64, known valida
 	return b, m, err
 }
 
+func (f *Folder) ranges(context.Context, string) (bool, error) { return true, nil }
+
 func (f *Folder) Open(ctx context.Context, path string, from, to int64) (io.ReadCloser, int64, error) {
 	file, _, err := f.file(ctx, path)
 	if err != nil {
@@ -197,7 +230,7 @@ func (s *web) get(ctx context.Context, path string, limit int64, known validator
 	if known.Modified != "" {
 		header.Set("If-Modified-Since", known.Modified)
 	}
-	resp, done, err := s.ask(ctx, path, header)
+	resp, done, err := s.ask(ctx, http.MethodGet, path, header)
 	if err != nil {
 		return nil, validators{}, err
 	}
@@ -219,10 +252,25 @@ func (s *web) get(ctx context.Context, path string, limit int64, known validator
 	return b, m, nil
 }
 
+func (s *web) ranges(ctx context.Context, path string) (bool, error) {
+	resp, done, err := s.ask(ctx, http.MethodHead, path, http.Header{"Range": {"bytes=1-1"}})
+	if err != nil {
+		return false, err
+	}
+	defer done()
+	switch resp.StatusCode {
+	case http.StatusPartialContent:
+		return true, nil
+	case http.StatusOK:
+		return resp.Header.Get("Accept-Ranges") == "bytes", nil
+	}
+	return false, failure(resp, path)
+}
+
 func (s *web) Open(ctx context.Context, path string, from, to int64) (io.ReadCloser, int64, error) {
 	header := http.Header{}
 	header.Set("Range", fmt.Sprintf("bytes=%d-%d", from, to-1))
-	resp, done, err := s.ask(ctx, path, header)
+	resp, done, err := s.ask(ctx, http.MethodGet, path, header)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -260,7 +308,7 @@ func rangeStart(s string) (int64, error) {
 
 // ask sends a request, signed in if this place may know who asks. A token that is
 // not accepted any more is renewed once.
-func (s *web) ask(ctx context.Context, path string, header http.Header) (*http.Response, func(), error) {
+func (s *web) ask(ctx context.Context, method, path string, header http.Header) (*http.Response, func(), error) {
 	for again := false; ; again = true {
 		token, err := s.wire.token(ctx, s.base, again)
 		if err != nil {
@@ -269,7 +317,7 @@ func (s *web) ask(ctx context.Context, path string, header http.Header) (*http.R
 		if token != "" {
 			header.Set("Authorization", "Bearer "+token)
 		}
-		resp, done, err := s.wire.do(ctx, http.MethodGet, s.base.JoinPath(path), header, nil)
+		resp, done, err := s.wire.do(ctx, method, s.base.JoinPath(path), header, nil)
 		if err != nil {
 			return nil, nil, err
 		}

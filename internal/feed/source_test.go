@@ -16,6 +16,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"morvant/internal/catalogue"
 	"morvant/internal/progress"
 )
 
@@ -33,6 +34,10 @@ func (m *mirrored) get(ctx context.Context, path string, limit int64, known vali
 		return err
 	})
 	return b, is, err
+}
+
+func (m *mirrored) ranges(ctx context.Context, path string) (bool, error) {
+	return !OnlyWhole(ctx, m.list, path), nil
 }
 
 func (m *mirrored) Open(ctx context.Context, path string, from, to int64) (body io.ReadCloser, at int64, err error) {
@@ -153,6 +158,44 @@ func TestEverySourceKeepsTheSameContract(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestALimitIsNoSilence: the time that a limit waits is not the server's.
+func TestALimitIsNoSilence(t *testing.T) {
+	dir := t.TempDir()
+	content := strings.Repeat("tide", 20_000)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.pack"), []byte(content), 0o644))
+	w := newWire(Options{Meter: progress.None{}, Now: time.Now, Silence: 100 * time.Millisecond, Limit: 100_000})
+	t.Cleanup(w.Close)
+	require.Equal(t, content, read(t, at(t, serve(t, fromFolder(t, dir)), w), "a.pack", 0, int64(len(content))))
+}
+
+func TestAServerThatSendsWholeFilesIsKnownByAByte(t *testing.T) {
+	dir := t.TempDir()
+	for _, name := range []string{catalogue.FeedFile, "a.pack"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("a file of some bytes"), 0o644))
+	}
+	w := newWire(Options{Meter: progress.None{}, Now: time.Now, Silence: 5 * time.Second})
+	t.Cleanup(w.Close)
+	inner := fromFolder(t, dir)
+	deaf := at(t, serve(t, http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		r.Header.Del("Range")
+		inner.ServeHTTP(&noRanges{rw}, r)
+	})), w)
+	hears, folder := at(t, serve(t, inner), w), at(t, dir, w)
+	require.True(t, OnlyWhole(t.Context(), []Source{deaf}, "a.pack"))
+	for _, list := range [][]Source{{hears}, {folder}, {deaf, hears}} {
+		require.False(t, OnlyWhole(t.Context(), list, "a.pack"))
+	}
+	require.False(t, OnlyWhole(t.Context(), []Source{deaf}, "no such file"), "nobody knows")
+}
+
+// noRanges takes back what a file server promises.
+type noRanges struct{ http.ResponseWriter }
+
+func (w *noRanges) WriteHeader(code int) {
+	w.Header().Del("Accept-Ranges")
+	w.ResponseWriter.WriteHeader(code)
 }
 
 // read reads a part of a file, as those do who know that a stream may begin earlier.

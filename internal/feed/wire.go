@@ -23,8 +23,9 @@ import (
 	"morvant/internal/progress"
 )
 
-// ErrNoRanges is returned once a server turns out to send whole files only.
-var ErrNoRanges = errors.New("the server does not send parts of files")
+// ErrNoRanges is returned for a server that answers a request for a part of a file with all of it.
+var ErrNoRanges = problem.New("the server sends whole files only",
+	"Add a mirror on a server that answers range requests, as most web servers do, or copy the feed's folder to this computer and add that")
 
 // StoreError is trouble on this computer, which no other server can help with.
 type StoreError struct{ Err error }
@@ -137,13 +138,13 @@ func (w *Wire) do(ctx context.Context, method string, u *url.URL, header http.He
 		}
 		return nil, nil, broken(err)
 	}
-	timer.Reset(w.silence)
+	timer.Stop()
 	w.Answered.Store(true)
 	raw := resp.Body
 	resp.Body = struct {
 		io.Reader
 		io.Closer
-	}{&patient{ctx: ctx, r: w.limit.slow(ctx, &lively{r: raw, window: 2 * w.silence}), wire: w, timer: timer}, raw}
+	}{w.limit.slow(ctx, &patient{ctx: ctx, r: &lively{r: raw, window: 2 * w.silence}, wire: w, timer: timer}), raw}
 	return resp, func() {
 		// Not read to its end: the connection goes with the context.
 		raw.Close()
@@ -151,7 +152,8 @@ func (w *Wire) do(ctx context.Context, method string, u *url.URL, header http.He
 	}, nil
 }
 
-// patient gives the other side more time whenever something arrives.
+// patient gives the other side the same time for each read. While nobody reads, as a limit has it,
+// no time runs.
 type patient struct {
 	ctx   context.Context
 	r     io.Reader
@@ -160,11 +162,10 @@ type patient struct {
 }
 
 func (p *patient) Read(b []byte) (int, error) {
+	p.timer.Reset(p.wire.silence)
 	n, err := p.r.Read(b)
+	p.timer.Stop()
 	p.wire.Received.Add(int64(n))
-	if n > 0 {
-		p.timer.Reset(p.wire.silence)
-	}
 	if err != nil && !errors.Is(err, io.EOF) {
 		if errors.Is(context.Cause(p.ctx), ErrSilent) {
 			return n, ErrSilent
@@ -222,14 +223,17 @@ func secure(u *url.URL) bool {
 // limiter bounds bytes a second.
 type limiter struct{ *rate.Limiter }
 
-// limitBurst is how much may come at once, in bytes.
-const limitBurst = 64 << 10
+// How much may come at once, in bytes: a quarter of a second's worth, within bounds.
+const (
+	leastBurst = 1 << 10
+	mostBurst  = 64 << 10
+)
 
 func newLimiter(perSecond int64) limiter {
 	if perSecond <= 0 {
 		return limiter{}
 	}
-	return limiter{rate.NewLimiter(rate.Limit(perSecond), limitBurst)}
+	return limiter{rate.NewLimiter(rate.Limit(perSecond), int(min(max(perSecond/4, leastBurst), mostBurst)))}
 }
 
 func (l limiter) slow(ctx context.Context, r io.Reader) io.Reader {
@@ -246,7 +250,7 @@ type slowReader struct {
 }
 
 func (s *slowReader) Read(b []byte) (int, error) {
-	n, err := s.r.Read(b[:min(len(b), limitBurst)])
+	n, err := s.r.Read(b[:min(len(b), s.l.Burst())])
 	if n > 0 {
 		if waitErr := s.l.WaitN(s.ctx, n); waitErr != nil {
 			return n, waitErr

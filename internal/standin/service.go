@@ -396,6 +396,9 @@ func (f *faulty) WriteHeader(code int) {
 		fmt.Sscan(f.Header().Get("Content-Length"), &n)
 		f.Header().Set("Content-Length", fmt.Sprint(n+1000))
 	}
+	if f.fault.noRanges {
+		f.Header().Del("Accept-Ranges")
+	}
 	f.ResponseWriter.WriteHeader(code)
 }
 

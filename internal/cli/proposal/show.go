@@ -120,5 +120,8 @@ func ShowFetchPlan(a *app.App, p *fetch.Plan, storeDir string) {
 		room = fmt.Sprintf(", its disk has %s free", view.Size(free))
 	}
 	a.Say("  to fetch: %s from %s, for %s of %s%s", view.Strong(view.Size(p.Fetch)), p.Feed.Name, view.Count(p.Files, "file"), view.Size(p.Bytes), found)
+	if p.Fetch > p.Wanted {
+		a.Say("  only %s of that is wanted: the server sends whole files only", view.Size(p.Wanted))
+	}
 	a.Say("  the store grows by %s%s", view.Size(p.Grow), room)
 }

@@ -32,15 +32,14 @@ const (
 	gap = 16 << 10
 	// gapShare is the largest part of a request that may be unwanted.
 	gapShare = 0.03
-	// readThrough is how many bytes are read and dropped to get to those that were
-	// asked for, where a server sends files from their beginning only.
-	readThrough = 1 << 20
-	// A fetch may read over so many bytes beside those it wants: wasteFactor times as
-	// many, and wasteFree. From skipFree on, and as much as is wanted, packs are read as
-	// wholes instead, each once.
-	wasteFactor = 64
-	wasteFree   = 256 << 20
-	skipFree    = 16 << 20
+	// From servers that send whole files only, so many bytes may be read: worthFactor times as
+	// many as are wanted, and worthFree. That is about two packs.
+	worthFactor = 8
+	worthFree   = 128 << 20
+	// againFactor is how many times as much may be read there when the line breaks again and again.
+	againFactor = 3
+	// skipFree is what may come beside the parts that were asked for, as much as is wanted aside.
+	skipFree = 1 << 20
 	// tries is how often a bad chunk is asked of each source.
 	tries = 2
 )
@@ -109,9 +108,12 @@ type transfer struct {
 	meter   progress.Meter
 	found   atomic.Int64
 	arrived atomic.Int64 // chunks
-	whole   bool         // a server sends whole packs only
 	total   int64        // bytes that are wanted
 	skipped atomic.Int64 // bytes read over
+	maySkip int64
+	deaf    sync.Map // sources that send whole packs only
+	whole   bool     // all of them do
+	spool   *volume.Spool
 
 	mu  sync.Mutex
 	bad map[digest.Digest]*need // arrived wrong
@@ -136,9 +138,12 @@ func (t *transfer) run(ctx context.Context) error {
 	if total == 0 {
 		return nil
 	}
-	t.total = total
+	t.total, t.maySkip = total, total+skipFree
 	t.meter.Begin("Fetching", total)
 	defer t.meter.End()
+	if t.plan.whole {
+		return t.fetchWhole(ctx, levels)
+	}
 	for i, needs := range levels {
 		if i > 0 {
 			// What the next chunks are coded against must be readable.
@@ -146,11 +151,23 @@ func (t *transfer) run(ctx context.Context) error {
 				return err
 			}
 		}
-		if err := t.fetchAll(ctx, needs); err != nil {
+		err := t.fetchAll(ctx, needs)
+		if errors.Is(err, feed.ErrNoRanges) {
+			levels[i] = t.left(needs)
+			return t.fetchWhole(ctx, levels[i:])
+		}
+		if err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// left returns those needs that have not arrived.
+func (t *transfer) left(needs []*need) []*need {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return slices.DeleteFunc(slices.Clone(needs), func(n *need) bool { return n.done || t.bad[n.digest] != nil })
 }
 
 // turn brings everything so far into the store and begins a new session.
@@ -168,42 +185,79 @@ func (t *transfer) turn(ctx context.Context) error {
 
 // fetchAll gets chunks, again from other sources where they arrive wrong.
 func (t *transfer) fetchAll(ctx context.Context, needs []*need) error {
-	list := runsOf(needs, runSize)
-	err := t.fetch(ctx, list, t.sources)
-	if errors.Is(err, feed.ErrNoRanges) {
-		// From a server like that each pack is read once, from its beginning.
-		var left []*need
-		for _, r := range list {
-			left = append(left, r.needs...)
-		}
-		err = t.fetchWhole(ctx, wholePacks(left))
-	}
-	if err != nil {
+	if err := t.fetch(ctx, runsOf(needs, runSize), t.sources); err != nil {
 		return err
 	}
 	return t.again(ctx)
 }
 
-// fetchWhole reads packs from their beginnings, as far as they are needed.
-func (t *transfer) fetchWhole(ctx context.Context, list []*run) error {
-	var read int64
-	for _, r := range list {
-		read += r.to
+// fetchWhole reads each pack once, from its beginning to the last that is needed of it. What is coded
+// against something else waits in a file until all is here.
+func (t *transfer) fetchWhole(ctx context.Context, levels [][]*need) (err error) {
+	list := wholePacks(slices.Concat(levels...))
+	read := toRead(list)
+	if err := worth(read, t.total); err != nil {
+		return err
 	}
-	if read > t.mayWaste() {
-		return t.waste(read)
+	if t.spool, err = volume.NewSpool(t.plan.request.Store.Dir()); err != nil {
+		return &feed.StoreError{Err: err}
 	}
-	t.whole = true
+	defer func() { err = errors.Join(err, t.spool.Close()) }()
+	t.whole, t.maySkip = true, againFactor*read
 	t.meter.End()
 	t.meter.Begin("Fetching whole files, as the server sends no parts of them", read)
-	return t.fetch(ctx, list, t.sources)
+	if err := t.fetch(ctx, list, t.sources); err != nil {
+		return err
+	}
+	for _, needs := range levels {
+		if len(needs) > 0 && needs[0].level > 0 {
+			if err := t.turn(ctx); err != nil {
+				return err
+			}
+			if err := t.unspool(ctx, needs); err != nil {
+				return err
+			}
+		}
+		if err := t.again(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
-func (t *transfer) mayWaste() int64 { return wasteFactor*t.total + wasteFree }
+// unspool takes what has waited for what it is coded against.
+func (t *transfer) unspool(ctx context.Context, needs []*need) error {
+	for _, n := range needs {
+		stored, err := t.spool.Get(n.digest.String())
+		if err == nil {
+			_, err = t.take(ctx, n, stored, nil)
+		}
+		var local *feed.StoreError
+		if errors.As(err, &local) {
+			return err
+		}
+		if err != nil {
+			t.bad[n.digest] = n
+		}
+	}
+	return ctx.Err()
+}
 
-func (t *transfer) waste(n int64) error {
-	return fmt.Errorf("%w: it sends whole files, and %d MB would have to be read to get %d MB; whoever runs it must let parts of files be asked for",
-		feed.ErrHostile, n>>20, t.total>>20)
+// toRead adds up what is read of packs that come whole.
+func toRead(list []*run) int64 {
+	var n int64
+	for _, r := range list {
+		n += r.to
+	}
+	return n
+}
+
+// worth returns an error if too much would have to be read for what is wanted.
+func worth(read, wanted int64) error {
+	if read <= worthFactor*wanted+worthFree {
+		return nil
+	}
+	return fmt.Errorf("%w: %d MB would have to be read to get %d MB", feed.ErrNoRanges, read/1e6, wanted/1e6)
 }
 
 // skip reads over bytes that were not asked for.
@@ -211,11 +265,8 @@ func (t *transfer) skip(in io.Reader, n int64) error {
 	if n <= 0 {
 		return nil
 	}
-	switch skipped := t.skipped.Add(n); {
-	case skipped > t.mayWaste():
-		return t.waste(skipped)
-	case !t.whole && skipped > skipFree+t.total:
-		return feed.ErrNoRanges
+	if t.skipped.Add(n) > t.maySkip {
+		return fmt.Errorf("%w: it sends far more than it is asked for", feed.ErrHostile)
 	}
 	_, err := io.CopyN(io.Discard, in, n)
 	if t.whole {
@@ -342,6 +393,12 @@ func (t *transfer) fetch(ctx context.Context, list []*run, sources []feed.Source
 func (t *transfer) get(ctx context.Context, r *run, sources []feed.Source) error {
 	path := catalogue.PackFile(r.pack)
 	done := func() int64 { return t.arrived.Load() }
+	if !t.whole {
+		hearing := slices.DeleteFunc(slices.Clone(sources), func(s feed.Source) bool { _, deaf := t.deaf.Load(s); return deaf })
+		if len(hearing) > 0 {
+			sources = hearing
+		}
+	}
 	return t.wire.Attempt(ctx, sources, done, func(s feed.Source) error {
 		if len(r.needs) == 0 {
 			return nil
@@ -358,7 +415,8 @@ func (t *transfer) stream(ctx context.Context, s feed.Source, path string, r *ru
 		return err
 	}
 	defer body.Close()
-	if from-at > readThrough && !t.whole {
+	if feed.IgnoresRanges(at, from) && !t.whole {
+		t.deaf.Store(s, true)
 		return feed.ErrNoRanges
 	}
 	in := bufio.NewReaderSize(body, 16<<10) // large chunks pass it by
@@ -376,7 +434,13 @@ func (t *transfer) stream(ctx context.Context, s feed.Source, path string, r *ru
 		}
 		at += e.Size()
 		stored, err := pack.Stored(buf, e)
-		if err == nil {
+		switch {
+		case err != nil:
+		case t.whole && n.level > 0:
+			if err := t.spool.Put(n.digest.String(), stored); err != nil {
+				return &feed.StoreError{Err: err}
+			}
+		default:
 			if plain, err = t.take(ctx, n, stored, plain); err != nil {
 				var local *feed.StoreError
 				if errors.As(err, &local) {
@@ -384,14 +448,14 @@ func (t *transfer) stream(ctx context.Context, s feed.Source, path string, r *ru
 				}
 			}
 		}
+		r.needs = r.needs[1:]
 		if err != nil {
 			t.mu.Lock()
 			t.bad[e.Digest] = n
 			t.mu.Unlock()
-			r.needs = r.needs[1:]
 			continue
 		}
-		r.needs = r.needs[1:]
+		n.done = true
 		t.arrived.Add(1)
 		t.meter.Advance(e.Size(), n.path)
 	}

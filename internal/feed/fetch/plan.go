@@ -60,6 +60,7 @@ type Plan struct {
 	Bytes  int64 // their size
 	Chunks int   // chunks that come over the line
 	Fetch  int64 // bytes that come over the line
+	Wanted int64 // of those, the ones that are wanted: all of them, unless the server sends whole files only
 	Found  int64 // bytes found in files of this computer
 	Grow   int64 // bytes that the store grows by, about
 
@@ -67,6 +68,7 @@ type Plan struct {
 	files    []file
 	needs    []*need
 	programs []string
+	whole    bool // no server sends parts of files
 }
 
 // Empty reports whether there is nothing to be done.
@@ -104,8 +106,9 @@ type need struct {
 	path   string // of a file that it is for
 	local  *Local // holds it at offset; nil: it must be fetched
 	at     int64
-	way        // of fetching it
-	level  int // how many fetched chunks in a row it is coded against
+	way         // of fetching it
+	level  int  // how many fetched chunks in a row it is coded against
+	done   bool // it has arrived
 }
 
 // CachedLayout returns how the files of a part are put together if that is known
@@ -208,7 +211,27 @@ func Make(ctx context.Context, f *feed.Feed, r Request, o feed.Options) (*Plan, 
 		}
 	}
 	slices.Sort(p.programs)
-	return p, p.resolve(ctx, targets, ws, o.Meter)
+	if err := p.resolve(ctx, targets, ws, o.Meter); err != nil {
+		return nil, err
+	}
+	return p, p.probe(ctx, sources)
+}
+
+// probe finds out what the fetch costs from servers that send whole files only.
+func (p *Plan) probe(ctx context.Context, sources []feed.Source) error {
+	p.Wanted = p.Fetch
+	var over []*need
+	for _, n := range p.needs {
+		if n.local == nil {
+			over = append(over, n)
+		}
+	}
+	if len(over) == 0 || !feed.OnlyWhole(ctx, sources, catalogue.PackFile(over[0].pack)) {
+		return ctx.Err()
+	}
+	p.whole = true
+	p.Fetch = toRead(wholePacks(over))
+	return worth(p.Fetch, p.Wanted)
 }
 
 // resolve decides where each chunk comes from.
