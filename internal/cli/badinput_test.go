@@ -36,6 +36,17 @@ func TestFoldersThatCannotBeAddedAreRefused(t *testing.T) {
 	} {
 		w.fails(1, c.words, "add", c.name, c.dir)
 	}
+	if onWindows {
+		w.fails(1, "belongs to the system", "add", "quay", os.Getenv("SystemRoot"))
+		w.fails(1, "belongs to the system", "add", "quay", os.Getenv("ProgramFiles"))
+		w.fails(2, "leave that backslash out", "add", "quay", w.live+`" --keep Mods/**`)
+	} else {
+		w.fails(1, "belongs to the system", "add", "quay", "/usr")
+		w.fails(1, "belongs to the system", "add", "quay", "/etc")
+	}
+	w.fails(1, "keeps this name for a device", "add", "con", w.live)
+	require.NoError(t, os.MkdirAll(filepath.Join(w.dir, "a game"), 0o755))
+	w.fails(2, "A path with spaces needs quotes: \""+w.dir, "add", "quay", filepath.Join(w.dir, "a"), "game")
 	w.fails(1, "the pattern", "add", "quay", w.live, "--keep", "Mods/[")
 	w.fails(1, "must be relative", "add", "quay", w.live, "--scratch", "/logs")
 	require.NoDirExists(t, w.path(".morvant"))
@@ -49,6 +60,9 @@ func TestFoldersThatCannotBeAddedAreRefused(t *testing.T) {
 	require.Contains(t, r.err, "holds Morvant's own folder")
 
 	w.ok("add", "quay", w.live)
+	if onWindows {
+		w.fails(1, "lie within each other", "add", "other", `\\?\`+w.live)
+	}
 	require.NoError(t, os.Mkdir(w.path("inner"), 0o755))
 	w.fails(1, "lie within each other", "add", "other", w.path("inner"))
 	w.fails(1, "already there", "add", "quay", user+"/inside")
@@ -329,4 +343,52 @@ func TestADamagedCacheCostsOnlyTime(t *testing.T) {
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(w.home, "cache.db"), []byte("junk junk junk junk"), 0o644))
 	require.Contains(t, w.ok("status").out, "It is the same as 1.1.1")
+}
+
+// TestATildeIsTheHomeFolderEverywhere: no shell of Windows makes it one.
+func TestATildeIsTheHomeFolderEverywhere(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("a.txt", "1")
+	user := filepath.Join(w.dir, "user")
+	require.NoError(t, os.MkdirAll(user, 0o755))
+	w.ok("add", "quay", w.live)
+	w.ok("snapshot", "1")
+	w.ok("export", "1", "~/1.zip")
+	require.FileExists(t, filepath.Join(user, "1.zip"))
+	w.ok("import", "~/1.zip", "again")
+	w.ok("pin", "1", "--yes")
+	w.ok("pinfile", "write", "~/quay.pin.toml")
+	w.ok("compare-with", "~/quay.pin.toml")
+	w.ok("lane", "new", "other", "--from", "1", "--to", "~/other", "--yes")
+	require.FileExists(t, filepath.Join(user, "other", "a.txt"))
+	w.ok("identify", `~/other`)
+	w.ok("diff", "1", "--report", "~/r.html")
+	require.FileExists(t, filepath.Join(user, "r.html"))
+	w.ok("--home", "~/home", "add", "other", filepath.Join(user, "other"))
+	require.DirExists(t, filepath.Join(user, "home"))
+	require.NoDirExists(t, w.path("~"))
+}
+
+// TestABrokenGameDoesNotHideTheOthers: a word too much in one settings file.
+func TestABrokenGameDoesNotHideTheOthers(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	other := filepath.Join(w.dir, "Other")
+	require.NoError(t, os.Mkdir(other, 0o755))
+	w.ok("add", "quay", w.live)
+	w.ok("add", "other", other)
+	file := filepath.Join(w.home, "games", "quay.toml")
+	b, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, append([]byte("kep = ['Mods/**']\n"), b...), 0o644))
+	r := w.ok("games")
+	require.Regexp(t, `(?m)^other .*not held`, r.out)
+	require.Regexp(t, `(?m)^quay +broken`, r.out)
+	require.Contains(t, r.err, file)
+	list := w.json(0, "games")["games"].([]any)
+	require.Len(t, list, 2)
+	require.Contains(t, list[1].(map[string]any)["broken"], "kep")
+	w.ok("status", "-g", "other")
+	w.fails(1, "lie within each other", "add", "third", w.live)
 }

@@ -162,6 +162,13 @@ func all(complete cli.ShellCompleteFunc, list []*cli.Command) []*cli.Command {
 				c.Action = unknownCommand
 			}
 		}
+		act := c.Action
+		c.Action = func(ctx context.Context, c *cli.Command) error {
+			if err := app.OptionsAtHome(c); err != nil {
+				return err
+			}
+			return act(ctx, c)
+		}
 	}
 	return list
 }

@@ -337,7 +337,8 @@ func resolve(dir string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return filepath.EvalSymlinks(dir)
+	dir, err = filepath.EvalSymlinks(userpath.Plain(dir))
+	return userpath.Plain(dir), err
 }
 
 // CheckFolder returns the real path of dir if it can be the folder of a lane of the
@@ -364,14 +365,17 @@ func (h *Home) CheckFolder(ctx context.Context, name, lane, dir string) (string,
 		return bad("%s is the root of a file system", dir)
 	}
 	if home, err := os.UserHomeDir(); err == nil {
-		if home, err = resolve(home); err == nil && userpath.Within(home, real) {
+		if home, err = resolve(home); err == nil && userpath.Holds(real, home) {
 			return bad("%s is your home folder or holds it", dir)
 		}
 	}
+	if system := userpath.System(real); system != "" {
+		return bad("%s is, holds or lies in %s, which belongs to the system or to many programs; name the folder of the game alone", dir, system)
+	}
 	switch {
-	case userpath.Within(real, h.dir):
+	case userpath.Holds(h.dir, real):
 		return bad("%s is inside Morvant's own folder %s", dir, h.dir)
-	case userpath.Within(h.dir, real):
+	case userpath.Holds(real, h.dir):
 		return bad("%s holds Morvant's own folder %s; choose another with --home", dir, h.dir)
 	}
 	if err := h.overlapping(ctx, real, name, lane); err != nil {

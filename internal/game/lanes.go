@@ -64,7 +64,7 @@ func (h *Home) Holding(ctx context.Context, dir string) (*Game, *state.Lane, err
 			return nil, nil, err
 		}
 		for _, l := range lanes {
-			if userpath.Within(dir, g.Folder(l)) {
+			if folder := g.Folder(l); folder != "" && userpath.Holds(folder, dir) {
 				return g, l, nil
 			}
 		}
@@ -75,9 +75,14 @@ func (h *Home) Holding(ctx context.Context, dir string) (*Game, *state.Lane, err
 // overlapping returns an error if dir lies within a folder of a lane, or the other
 // way round. The lane of that name and game does not count.
 func (h *Home) overlapping(ctx context.Context, dir, game, lane string) error {
-	games, _, err := h.Games()
+	games, broken, err := h.Games()
 	if err != nil {
 		return err
+	}
+	for name := range broken {
+		if g, err := h.LoadFolder(name); err == nil && g.Live != "" {
+			games = append(games, g)
+		}
 	}
 	for _, g := range games {
 		lanes, err := h.Lanes(ctx, g.Name)
@@ -89,7 +94,7 @@ func (h *Home) overlapping(ctx context.Context, dir, game, lane string) error {
 			if g.Name == game && l.Name == lane || folder == "" {
 				continue
 			}
-			if userpath.Within(dir, folder) || userpath.Within(folder, dir) {
+			if userpath.Holds(folder, dir) || userpath.Holds(dir, folder) {
 				return fmt.Errorf("%w: %s and lane %s of %s (%s) lie within each other", ErrFolder, dir, l.Name, g.Name, folder)
 			}
 		}

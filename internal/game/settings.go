@@ -12,6 +12,7 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 
 	"morvant/internal/block"
+	"morvant/internal/manifest"
 	"morvant/internal/rules"
 	"morvant/internal/saves"
 	"morvant/internal/state"
@@ -104,9 +105,20 @@ const settingsHead = `# Settings of this game. Patterns are relative to the live
 # anything within a name, ** for any folders. Unknown keys are errors.
 `
 
+// CheckNewName returns an error unless name can be given to a game: there are files of that name.
+func CheckNewName(name string) error {
+	if err := state.CheckName(name); err != nil {
+		return err
+	}
+	if manifest.CheckPath(name) != nil {
+		return fmt.Errorf("%w: %q: Windows keeps this name for a device; choose another", state.ErrName, name)
+	}
+	return nil
+}
+
 // Create writes the settings of a new game.
 func (h *Home) Create(g *Game) error {
-	if err := state.CheckName(g.Name); err != nil {
+	if err := CheckNewName(g.Name); err != nil {
 		return err
 	}
 	if err := g.check(); err != nil {

@@ -19,6 +19,61 @@ func Within(path, dir string) bool {
 	return err == nil && filepath.IsLocal(rel)
 }
 
+// Holds reports whether path is the folder dir or below it, by any spelling: through links, short
+// names, or another drive letter.
+func Holds(dir, path string) bool {
+	if Within(path, dir) {
+		return true
+	}
+	is, err := os.Stat(dir)
+	if err != nil {
+		return false
+	}
+	for {
+		if at, err := os.Stat(path); err == nil && os.SameFile(is, at) {
+			return true
+		}
+		up := filepath.Dir(path)
+		if up == path {
+			return false
+		}
+		path = up
+	}
+}
+
+// System returns the folder of the system that path is, lies in, or holds, where no game can be;
+// empty if it is none.
+func System(path string) string {
+	for _, dir := range systemFolders() {
+		if dir == "" {
+			continue
+		}
+		if Within(path, dir) {
+			return dir
+		}
+	}
+	for _, dir := range slices.Concat(systemFolders(), sharedFolders()) {
+		if dir != "" && Within(dir, path) {
+			return dir
+		}
+	}
+	return ""
+}
+
+// Plain takes the mark off a path on Windows that makes its system take it literally.
+func Plain(path string) string {
+	if filepath.Separator != '\\' {
+		return path
+	}
+	if rest, ok := strings.CutPrefix(path, `\\?\UNC\`); ok {
+		return `\\` + rest
+	}
+	if rest, ok := strings.CutPrefix(path, `\\?\`); ok && len(rest) > 1 && rest[1] == ':' {
+		return rest
+	}
+	return path
+}
+
 var percent = regexp.MustCompile(`%([A-Za-z_][A-Za-z0-9_()]*)%`)
 
 // Unset lists the variables in path that are not set, each once.

@@ -1,6 +1,7 @@
 package userpath
 
 import (
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -37,5 +38,30 @@ func TestPathsOfPeopleAreMadeFull(t *testing.T) {
 		"100% sure/%NOT_THERE%": filepath.Join(base, "100% sure"),
 	} {
 		require.Equal(t, want, Expand(path, home, base), path)
+	}
+}
+
+// TestAFolderHoldsWhatLiesInItByAnySpelling: a link is one.
+func TestAFolderHoldsWhatLiesInItByAnySpelling(t *testing.T) {
+	dir := t.TempDir()
+	inner := filepath.Join(dir, "game", "bin")
+	require.NoError(t, os.MkdirAll(inner, 0o755))
+	alias := filepath.Join(t.TempDir(), "alias")
+	if volume.Link(filepath.Join(dir, "game"), alias) != nil {
+		t.Skip("links to folders cannot be made here")
+	}
+	require.True(t, Holds(filepath.Join(dir, "game"), filepath.Join(alias, "bin")))
+	require.True(t, Holds(alias, inner))
+	require.True(t, Holds(alias, filepath.Join(inner, "not there yet")))
+	require.False(t, Holds(alias, dir))
+	require.False(t, Holds(inner, alias))
+}
+
+func TestFoldersOfTheSystemAreKnown(t *testing.T) {
+	for path, want := range map[string]bool{
+		systemFolders()[0]: true, filepath.Join(systemFolders()[0], "game"): true,
+		sharedFolders()[0]: true, filepath.Join(sharedFolders()[0], "my game"): false, t.TempDir(): false,
+	} {
+		require.Equal(t, want, System(path) != "", path)
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
+	"morvant/internal/cli/view"
 	"morvant/internal/feed"
 )
 
@@ -50,9 +51,12 @@ func Arguments(c *cli.Command, least, most int) ([]string, error) {
 	case len(list) < least:
 		return nil, Usagef("%s needs %s; see %s --help", c.FullName(), c.ArgsUsage, c.FullName())
 	case len(list) > most:
+		if path := unquoted(list, c.ArgsUsage); path != "" {
+			return nil, Usagef("%q is one argument too many. A path with spaces needs quotes: %s", list[most], view.Quoted(path))
+		}
 		return nil, Usagef("%q is one argument too many; see %s --help", list[most], c.FullName())
 	}
-	return list, nil
+	return atHome(list, c.ArgsUsage), nil
 }
 
 // Number reads the number of a change or a backup; where says what lists them.

@@ -23,7 +23,7 @@ import (
 // Home opens Morvant's home. One that is named, or that there was before, is not made
 // anew unless a game is being added.
 func (a *App) Home(ctx context.Context, c *cli.Command) (*game.Home, error) {
-	dir, err := filepath.Abs(c.String("home"))
+	dir, err := filepath.Abs(Home(c.String("home")))
 	if err != nil {
 		return nil, err
 	}

@@ -2,7 +2,6 @@ package games
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -53,7 +52,7 @@ func (a commands) addCommand() *cli.Command {
 }
 
 func (a commands) add(ctx context.Context, c *cli.Command, home *game.Home, name, dir string) (err error) {
-	if err := state.CheckName(name); err != nil {
+	if err := game.CheckNewName(name); err != nil {
 		return err
 	}
 	if _, err := os.Stat(home.SettingsFile(name)); err == nil {
@@ -225,23 +224,28 @@ func (a commands) games(ctx context.Context, c *cli.Command, home *game.Home) er
 	for _, g := range games {
 		j, err := a.describeGame(ctx, home, g)
 		if err != nil {
-			return err
+			broken[g.Name] = err
+			continue
 		}
 		list = append(list, j)
 		rows = append(rows, []string{g.Name, g.Title, j.Held(), fmt.Sprint(j.Builds), g.Live})
+	}
+	for _, name := range view.SortedKeys(broken) {
+		list = append(list, view.GameJSON{Game: name, Keep: []string{}, Scratch: []string{}, Settings: home.SettingsFile(name), Broken: view.OneLine(broken[name])})
+		rows = append(rows, []string{name, "", view.Paint(view.Bad, "broken"), "", ""})
 	}
 	if c.Bool("json") {
 		err = a.Emit(struct {
 			Schema string          `json:"schema"`
 			Games  []view.GameJSON `json:"games"`
 		}{"morvant-games/1", list})
-	} else if len(rows) == 0 && len(broken) == 0 {
+	} else if len(rows) == 0 {
 		a.Say("No game is registered yet. Register one: morvant add NAME FOLDER")
-	} else if len(rows) > 0 {
+	} else {
 		a.Say("%s", view.Grid([]string{"Game", "Title", "State", ">Builds", "Live folder"}, rows))
 	}
 	for _, name := range view.SortedKeys(broken) {
-		err = errors.Join(err, broken[name])
+		a.Note("Note: %s is broken: %s", name, view.OneLine(broken[name]))
 	}
 	return err
 }

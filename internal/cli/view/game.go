@@ -13,6 +13,8 @@ type GameJSON struct {
 	Builds   int      `json:"builds"`
 	// Absent says that the live folder is not there, or its disk.
 	Absent bool `json:"absent,omitempty"`
+	// Broken says why the game cannot be worked with.
+	Broken string `json:"broken,omitempty"`
 }
 
 // Held says what the game is held to, for a table.

@@ -1,0 +1,94 @@
+package app
+
+import (
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+)
+
+// places are the words that stand in help for a file or a folder.
+var places = []string{"FOLDER", "FILE", "SOURCE", "FROM", "ADDRESS", "MIRROR", "STATE"}
+
+// place reports whether a word of help stands for a file or a folder.
+func place(word string) bool {
+	word = strings.Trim(word, "[].")
+	for _, p := range places {
+		if word == p || strings.HasPrefix(word, p+".") {
+			return true
+		}
+	}
+	return false
+}
+
+// Home makes ~ at the beginning of a path the home folder, as many shells do, and some do not.
+func Home(path string) string {
+	rest, found := strings.CutPrefix(path, "~")
+	if !found || rest != "" && !os.IsPathSeparator(rest[0]) && rest[0] != '/' {
+		return path
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return path
+	}
+	return home + filepath.FromSlash(rest)
+}
+
+// atHome applies Home to those arguments that are files or folders, by what help calls them.
+func atHome(list []string, usage string) []string {
+	words := strings.Fields(usage)
+	out := make([]string, len(list))
+	for i, text := range list {
+		word := ""
+		if len(words) > 0 {
+			word = words[min(i, len(words)-1)]
+		}
+		if i >= len(words) && !strings.Contains(word, "...") {
+			word = ""
+		}
+		if out[i] = text; place(word) {
+			out[i] = Home(text)
+		}
+	}
+	return out
+}
+
+var placeholder = regexp.MustCompile("`([^`]+)`")
+
+// OptionsAtHome applies Home to those options of a command that are files or folders.
+func OptionsAtHome(c *cli.Command) error {
+	for _, f := range c.Flags {
+		option, ok := f.(*cli.StringFlag)
+		if !ok || !c.IsSet(option.Name) {
+			continue
+		}
+		m := placeholder.FindStringSubmatch(option.Usage)
+		if text := c.String(option.Name); m != nil && place(m[1]) && Home(text) != text {
+			if err := c.Set(option.Name, Home(text)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// unquoted returns the path with spaces that surplus arguments seem to be parts of; empty if they
+// do not look like one.
+func unquoted(list []string, usage string) string {
+	words := strings.Fields(usage)
+	for i := range list {
+		if i < len(words) && place(words[i]) && strings.ContainsAny(list[i], `/\~.`) {
+			whole := strings.Join(list[i:], " ")
+			for end := len(list); end > i+1; end-- {
+				path := strings.Join(list[i:end], " ")
+				if _, err := os.Stat(Home(path)); err == nil {
+					return path
+				}
+			}
+			return whole
+		}
+	}
+	return ""
+}
