@@ -49,7 +49,7 @@ func TestAPinOfOnesOwn(t *testing.T) {
 	w.ok("verify", "--repair", "--yes")
 	require.Equal(t, "[display]\r\nfog = low\r\nmore = 1\r\n", w.read("settings.ini"), "what else was changed stays")
 	require.Equal(t, program, w.read("bin/quay.exe"))
-	w.fails(2, "is held to", "builds", "forget", "overlay", "--yes")
+	w.fails(4, "is held at", "builds", "forget", "overlay", "--yes")
 	w.ok("undo", "--yes")
 	w.ok("undo", "--yes")
 	require.NoError(t, os.RemoveAll(w.path("Mods")))

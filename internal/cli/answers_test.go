@@ -1,6 +1,8 @@
 package cli_test
 
 import (
+	"archive/zip"
+	"errors"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -172,4 +174,99 @@ func TestAServerThatIgnoresRangesCostsWhatThePlanSays(t *testing.T) {
 	m.isBuild("1.0.0", "base", "voices-en")
 	require.LessOrEqual(t, after.Packs-before.Packs, len(packs)+1, "each once, and one head to see what the server does")
 	require.InDelta(t, announced, after.Bytes-before.Bytes, 0.2*float64(announced)+300_000)
+}
+
+// TestAnArchiveWithOneTopFolderIsTakenFromInside: else its files would stand beside the game.
+func TestAnArchiveWithOneTopFolderIsTakenFromInside(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	file := filepath.Join(w.dir, "friend.zip")
+	zipOf := func(prefix string) {
+		f, err := os.Create(file)
+		require.NoError(t, err)
+		z := zip.NewWriter(f)
+		require.NoError(t, filepath.WalkDir(w.live, func(p string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() {
+				return err
+			}
+			rel, _ := filepath.Rel(w.live, p)
+			out, err := z.Create(prefix + filepath.ToSlash(rel))
+			require.NoError(t, err)
+			b, err := os.ReadFile(p)
+			require.NoError(t, err)
+			_, err = out.Write(b)
+			return err
+		}))
+		require.NoError(t, errors.Join(z.Close(), f.Close()))
+	}
+	zipOf("Cinder Quay/")
+	w.fails(4, `say which folder of it is the game: --inside "Cinder Quay"`, "import", file, "friend")
+	require.NotContains(t, w.ok("builds").out, "friend")
+	require.Contains(t, w.ok("import", file, "friend", "--yes").err, "does not resemble")
+	require.Contains(t, w.ok("diff", "1.1.1", "friend").out, "are the same")
+	w.ok("import", file, "nested", "--inside", ".")
+	require.Equal(t, 3, w.run("diff", "1.1.1", "nested", "--quiet").code)
+
+	// Of a folder that is managed, Morvant's own part is left out.
+	zipOf("")
+	require.Contains(t, w.ok("import", file, "managed").err, ".morvant in it is Morvant's own")
+	require.Equal(t, 0, w.run("diff", "friend", "managed", "--quiet").code)
+
+	// Mods are not the game.
+	f, err := os.Create(file)
+	require.NoError(t, err)
+	z := zip.NewWriter(f)
+	out, err := z.Create("Brighter Lamps/lamps.dat")
+	require.NoError(t, err)
+	_, err = out.Write([]byte("bright"))
+	require.NoError(t, errors.Join(err, z.Close(), f.Close()))
+	require.Contains(t, w.ok("import", file, "mods").err, "does not resemble")
+}
+
+// TestAFetchedBuildCanBeForgotten: its space comes back, and the feed still offers it.
+func TestAFetchedBuildCanBeForgotten(t *testing.T) {
+	t.Parallel()
+	m := newMarketOf(t, "1.1.0", &standin.Service{Dir: must(smallFeed())}, standin.Quay{Bytes: 2_000_000})
+	m.ok("feed", "add", m.address)
+	m.ok("fetch", "1.0.0")
+	m.ok("pin", "1.1.0", "--yes")
+	m.fails(4, "is held", "builds", "forget", "public/1.1.0", "--yes")
+	m.fails(4, "nothing of it is recorded here", "builds", "forget", "1.3.0", "--yes")
+	require.Contains(t, m.ok("store", "show").out, "1.0.0")
+	m.ok("builds", "forget", "1.0.0", "--yes")
+	require.NotContains(t, m.ok("store", "show").out, "1.0.0")
+	require.Contains(t, m.ok("builds").out, "1.0.0")
+	m.ok("store", "trim", "--yes")
+	m.ok("verify")
+	m.ok("fetch", "1.0.0")
+}
+
+// TestOneComponentGoesIntoAnyFolder: without what no build works without.
+func TestOneComponentGoesIntoAnyFolder(t *testing.T) {
+	t.Parallel()
+	m := newMarketOf(t, "1.3.0", &standin.Service{Dir: must(smallFeed())}, standin.Quay{Bytes: 2_000_000})
+	m.ok("feed", "add", m.address)
+	out := filepath.Join(m.dir, "french")
+	m.fails(2, "--only goes with --component", "export", "1.1.1", out, "--only")
+	m.fails(1, "not fetched yet", "export", "1.1.1", out, "--component", "voices-fr", "--only")
+	m.ok("fetch", "1.1.1", "--component", "voices-fr", "--only")
+	require.NoError(t, os.MkdirAll(out, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(out, "mine.txt"), []byte("mine"), 0o644))
+	m.ok("export", "1.1.1", out, "--component", "voices-fr", "--only")
+	want := t.TempDir()
+	require.NoError(t, m.quay.Write(want, "1.1.1"))
+	got := contentOf(t, out, nil)
+	require.Contains(t, got, "mine.txt")
+	delete(got, "mine.txt")
+	require.Equal(t, contentOf(t, want, []string{"voices-fr"}), got)
+	m.ok("export", "1.1.1", out, "--component", "voices-fr", "--only") // all of it is there
+	for p := range got {
+		require.NoError(t, os.WriteFile(filepath.Join(out, filepath.FromSlash(p)), []byte("changed"), 0o644))
+		break
+	}
+	m.fails(1, "and not the same", "export", "1.1.1", out, "--component", "voices-fr", "--only")
+	m.fails(1, "it lies in lane main of quay", "export", "1.1.1", m.path("french"), "--component", "voices-fr", "--only")
+	m.ok("fetch", "1.1.1")
+	m.ok("feed", "remove", "quay-archive", "--yes")
+	m.fails(1, "no feed offers it any more", "export", "1.1.1", filepath.Join(m.dir, "english"), "--component", "voices-en", "--only")
 }

@@ -24,6 +24,7 @@ import (
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/guard"
+	"morvant/internal/lane/record"
 	"morvant/internal/pack"
 	"morvant/internal/problem"
 	"morvant/internal/process"
@@ -64,7 +65,7 @@ func report(a *app.App, err error) int {
 	switch {
 	case errors.As(err, &wrong):
 		return app.ExitUsage
-	case errors.Is(err, app.ErrUnanswered), errors.As(err, new(*change.MovedOnError)):
+	case errors.Is(err, app.ErrUnanswered), errors.As(err, new(*change.MovedOnError)), errors.As(err, new(app.Refusal)):
 		return app.ExitUnanswered
 	}
 	return app.ExitFailed
@@ -174,6 +175,7 @@ var commands = []struct {
 	{lane.ErrNotHeld, "Hold it with morvant pin BUILD"},
 	{lane.ErrNothing, "morvant history shows what was done"},
 	{change.ErrWhose, "Name what is yours (morvant carry FROM \"Mods/**\"), or make it a keep rule: morvant game set --keep \"Mods/**\""},
+	{record.ErrLane, "Choose an empty folder; to bring the game itself to a build: morvant pin BUILD"},
 	{lane.ErrNames, "Rename these files, or leave their folder out with: morvant game set --scratch \"FOLDER/**\""},
 	{game.ErrNoHome, "Is the folder spelled right, and its disk attached? morvant add makes a new home there"},
 	{lane.ErrAway, "Attach the disk and run the command again; if the folder is elsewhere now: morvant game set --live FOLDER"},

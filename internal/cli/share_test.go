@@ -180,7 +180,7 @@ func TestBuildsInOpenFormats(t *testing.T) {
 	}
 	w.write("readme.txt", "altered")
 	require.Contains(t, w.run("compare-with", filepath.Join(w.dir, "sums.b3sums")).out, "differs        readme.txt")
-	w.fails(2, "say in which format", "export", "all", filepath.Join(w.dir, "x"))
+	w.fails(2, "say in which format", "export", "all", filepath.Join(w.dir, "x.rar"))
 	w.fails(1, "in no format that can be read", "import", filepath.Join(w.dir, "sums.b3sums"))
 	w.fails(1, "no bag", "import", w.live)
 	w.fails(1, "already there", "import", filepath.Join(w.dir, "quay.zip"), "all")

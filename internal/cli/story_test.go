@@ -324,7 +324,7 @@ func TestTrimKeepsWhatBuildsAndUndoNeed(t *testing.T) {
 	updated := w.picture()
 	w.ok("pin", "1.2.0", "--yes") // 1.3.0 is now in the store for undo's sake only
 	w.ok("builds", "forget", "1.0.0", "--yes")
-	w.fails(2, "held to", "builds", "forget", "1.2.0", "--yes")
+	w.fails(4, "held at", "builds", "forget", "1.2.0", "--yes")
 	require.Contains(t, w.ok("store", "trim", "--dry-run").out, "dry run")
 	w.ok("store", "trim", "--yes")
 	w.ok("store", "check")

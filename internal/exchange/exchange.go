@@ -38,10 +38,11 @@ const (
 	BagIt      = "bagit"
 	B3Sums     = "b3sums"
 	SHA256Sums = "sha256sums"
+	Folder     = "folder" // the files as they are, in a plain folder
 )
 
 // Formats lists the formats.
-func Formats() []string { return []string{Zip, TarZstd, BagIt, B3Sums, SHA256Sums} }
+func Formats() []string { return []string{Zip, TarZstd, BagIt, Folder, B3Sums, SHA256Sums} }
 
 // Errors that callers test for.
 var (
@@ -71,8 +72,11 @@ type Export struct {
 func (e *Export) Write(ctx context.Context, format, dest string) error {
 	e.Meter.Begin("Writing", e.Manifest.Bytes())
 	defer e.Meter.End()
-	if format == BagIt {
+	switch format {
+	case BagIt:
 		return e.bag(ctx, dest)
+	case Folder:
+		return e.folder(ctx, dest)
 	}
 	write := map[string]func(context.Context, io.Writer) error{
 		Zip: e.zip, TarZstd: e.tarZstd, B3Sums: e.b3sums, SHA256Sums: e.sha256sums,
@@ -272,39 +276,105 @@ func (e *Export) bag(ctx context.Context, dest string) error {
 	return nil
 }
 
+// folder writes the files into a plain folder. What is there already and the same stays; nothing
+// else is replaced.
+func (e *Export) folder(ctx context.Context, dest string) error {
+	if err := volume.MkdirAll(dest, 0o755); err != nil {
+		return err
+	}
+	root, err := os.OpenRoot(dest)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	there := make(map[string]bool) // and the same
+	for _, f := range e.Manifest.Files {
+		if _, err := root.Lstat(f.Path); errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if is, _, err := sumOf(root, f.Path); err != nil || is != f.Digest {
+			return fmt.Errorf("%s: %w, and not the same", filepath.Join(dest, filepath.FromSlash(f.Path)), fs.ErrExist)
+		}
+		there[f.Path] = true
+	}
+	for _, l := range e.Manifest.Links {
+		if is, err := root.Readlink(l.Path); err == nil && is == l.Target {
+			there[l.Path] = true
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("%s: %w, and not the same", filepath.Join(dest, filepath.FromSlash(l.Path)), fs.ErrExist)
+		}
+	}
+	for _, d := range e.Manifest.EmptyDirs {
+		if err := root.MkdirAll(d, 0o755); err != nil {
+			return err
+		}
+	}
+	for _, f := range e.Manifest.Files {
+		if there[f.Path] {
+			e.Meter.Advance(f.Size, f.Path)
+			continue
+		}
+		if err := e.place(ctx, root, f.Path, f, io.Discard); err != nil {
+			return err
+		}
+	}
+	for _, l := range e.Manifest.Links {
+		if there[l.Path] {
+			continue
+		}
+		if err := errors.Join(root.MkdirAll(path.Dir(l.Path), 0o755), root.Symlink(l.Target, l.Path)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sumOf reads a file and returns its digests.
+func sumOf(root *os.Root, name string) (digest.Digest, []byte, error) {
+	f, err := volume.OpenIn(root, name)
+	if err != nil {
+		return digest.Digest{}, nil, err
+	}
+	defer f.Close()
+	is, sum := digest.NewHasher(), sha256.New()
+	_, err = io.Copy(io.MultiWriter(is, sum), f)
+	return is.Digest(), sum.Sum(nil), err
+}
+
+// place writes a file under a name, whole or not at all, and its content to w as well.
+func (e *Export) place(ctx context.Context, root *os.Root, name string, f manifest.File, w io.Writer) error {
+	if err := root.MkdirAll(path.Dir(name), 0o755); err != nil {
+		return err
+	}
+	// Not named for the file, whose name may be as long as the disk allows.
+	part := path.Join(path.Dir(name), volume.PartPrefix+"export")
+	out, err := root.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, e.mode(f.Path))
+	if err != nil {
+		return err
+	}
+	err = e.file(ctx, io.MultiWriter(out, w), f)
+	if err = errors.Join(err, out.Sync(), out.Close()); err == nil {
+		err = volume.RenameIn(root, part, name)
+	}
+	if err != nil {
+		root.Remove(part)
+		return err
+	}
+	when := e.time(f.Path)
+	return root.Chtimes(name, when, when)
+}
+
 // bagEscape writes a path as RFC 8493 wants it in a list.
 func bagEscape(p string) string { return strings.ReplaceAll(p, "%", "%25") }
 
 // bagFile writes one file of the payload, unless it is there, and returns its sum.
 func (e *Export) bagFile(ctx context.Context, root *os.Root, f manifest.File) (string, error) {
 	name := "data/" + f.Path
-	if there, err := volume.OpenIn(root, name); err == nil {
-		is, sum := digest.NewHasher(), sha256.New()
-		_, err := io.Copy(io.MultiWriter(is, sum), there)
-		there.Close()
-		if err == nil && is.Digest() == f.Digest {
-			e.Meter.Advance(f.Size, f.Path)
-			return hex.EncodeToString(sum.Sum(nil)), nil
-		}
-	}
-	if err := root.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-		return "", err
-	}
-	// Not named for the file, whose name may be as long as the disk allows.
-	part := path.Join(path.Dir(name), volume.PartPrefix+"export")
-	out, err := root.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, e.mode(f.Path))
-	if err != nil {
-		return "", err
+	if is, sum, err := sumOf(root, name); err == nil && is == f.Digest {
+		e.Meter.Advance(f.Size, f.Path)
+		return hex.EncodeToString(sum), nil
 	}
 	sum := sha256.New()
-	err = e.file(ctx, io.MultiWriter(out, sum), f)
-	if err = errors.Join(err, out.Sync(), out.Close()); err == nil {
-		err = volume.RenameIn(root, part, name)
-	}
-	if err != nil {
-		root.Remove(part)
-		return "", err
-	}
-	when := e.time(f.Path)
-	return hex.EncodeToString(sum.Sum(nil)), root.Chtimes(name, when, when)
+	err := e.place(ctx, root, name, f, sum)
+	return hex.EncodeToString(sum.Sum(nil)), err
 }

@@ -51,7 +51,7 @@ type Sink func(ctx context.Context, r io.Reader, read func(n int)) (digest.Diges
 
 // Import is a build to be read.
 type Import struct {
-	Inside string // only what is in this folder of it; empty: all
+	Inside string // only what is in this folder of it; empty or ".": all
 	Sink   Sink
 	Meter  progress.Meter
 }
@@ -60,6 +60,39 @@ type Import struct {
 type Imported struct {
 	Manifest   *manifest.Manifest
 	Attributes *manifest.Attributes
+	// Private counts entries that were left out, as they are Morvant's own: it was made of a
+	// folder that is managed.
+	Private int
+}
+
+// In returns what is in a folder of it.
+func (i *Imported) In(folder string) *Imported {
+	out := &Imported{Manifest: &manifest.Manifest{}, Attributes: manifest.NewAttributes(), Private: i.Private}
+	for _, f := range i.Manifest.Files {
+		if rest, ok := strings.CutPrefix(f.Path, folder+"/"); ok {
+			out.Attributes.Files[rest] = i.Attributes.Files[f.Path]
+			f.Path = rest
+			out.Manifest.Files = append(out.Manifest.Files, f)
+		}
+	}
+	for _, l := range i.Manifest.Links {
+		if rest, ok := strings.CutPrefix(l.Path, folder+"/"); ok && manifest.CheckTarget(rest, l.Target) == nil {
+			l.Path = rest
+			out.Manifest.Links = append(out.Manifest.Links, l)
+		}
+	}
+	for _, d := range i.Manifest.EmptyDirs {
+		if rest, ok := strings.CutPrefix(d, folder+"/"); ok {
+			out.Manifest.EmptyDirs = append(out.Manifest.EmptyDirs, rest)
+		}
+	}
+	out.Manifest.Sort()
+	return out
+}
+
+// private reports whether a path lies in a folder that is Morvant's own.
+func private(p string) bool {
+	return slices.ContainsFunc(strings.Split(p, "/"), func(name string) bool { return strings.EqualFold(name, manifest.PrivateDir) })
 }
 
 // reading is one import under way.
@@ -162,13 +195,18 @@ func (r *reading) name(raw string) (p string, ok bool, err error) {
 	if p == "" || p == "." {
 		return "", false, nil
 	}
+	if private(p) {
+		r.out.Private++
+		return "", false, nil
+	}
 	if err := manifest.CheckPath(p); err != nil {
 		return "", false, fmt.Errorf("%w: %w", ErrHostile, err)
 	}
-	if r.Inside == "" {
+	inside := strings.Trim(r.Inside, "/")
+	if inside == "" || inside == "." {
 		return p, true, nil
 	}
-	p, ok = strings.CutPrefix(p, strings.Trim(r.Inside, "/")+"/")
+	p, ok = strings.CutPrefix(p, inside+"/")
 	return p, ok, nil
 }
 

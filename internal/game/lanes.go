@@ -2,7 +2,9 @@ package game
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
 
 	"morvant/internal/state"
@@ -50,10 +52,20 @@ func (h *Home) LaneName(ctx context.Context, game string) (string, error) {
 
 // Holding returns the game and the lane whose folder holds dir; nil if none does.
 func (h *Home) Holding(ctx context.Context, dir string) (*Game, *state.Lane, error) {
-	dir, err := resolve(dir)
+	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, nil, err
 	}
+	// What is not there yet is where its folder is.
+	real, err := resolve(dir)
+	for errors.Is(err, fs.ErrNotExist) && filepath.Dir(dir) != dir {
+		dir = filepath.Dir(dir)
+		real, err = resolve(dir)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	dir = real
 	games, _, err := h.Games()
 	if err != nil {
 		return nil, nil, err

@@ -107,3 +107,16 @@ func (a *App) FeedOptions(c *cli.Command) feed.Options {
 func ComponentFlag() cli.Flag {
 	return &cli.StringSliceFlag{Name: "component", Usage: "a `COMPONENT` of the build; none: those that the game has"}
 }
+
+// OnlyFlag is --only, which takes no component but those named.
+func OnlyFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "only", Usage: "nothing but what --component names, not even what no build works without"}
+}
+
+// CheckOnly returns an error where --only has nothing to go by.
+func CheckOnly(c *cli.Command) error {
+	if c.Bool("only") && len(c.StringSlice("component")) == 0 {
+		return Usagef("--only goes with --component NAME")
+	}
+	return nil
+}

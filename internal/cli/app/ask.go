@@ -25,6 +25,18 @@ var ErrUnanswered = problem.New("this changes files and needs an answer", "Look 
 // ErrDeclined ends a command whose question was answered with no.
 var ErrDeclined = errors.New("nothing was changed")
 
+// Refusal ends a command that does not go on unless it is told more: nothing was changed.
+type Refusal struct{ error }
+
+// AsRefusal makes an error one.
+func AsRefusal(err error) error { return Refusal{err} }
+
+// Refusef returns one that says why.
+func Refusef(format string, args ...any) error { return Refusal{fmt.Errorf(format, args...)} }
+
+// Unwrap returns what it was made of.
+func (r Refusal) Unwrap() error { return r.error }
+
 // Rights says how a player comes by the right to change a game's folder.
 func Rights() string {
 	const move = "Move the game to a folder of your own"

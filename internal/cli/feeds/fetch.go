@@ -19,10 +19,13 @@ func (a commands) fetchCommand() *cli.Command {
 		Description: "Example: morvant fetch 1.1.1 --limit 5MB/s\n\n" +
 			"Only what neither the store nor any file of the game holds comes over the line. What has arrived stays when the\n" +
 			"fetch is interrupted, and is not fetched again.",
-		Flags: append(append(app.ChangeFlags(), app.LineFlags()...), app.ComponentFlag()),
+		Flags: append(append(app.ChangeFlags(), app.LineFlags()...), app.ComponentFlag(), app.OnlyFlag()),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 1, 1)
 			if err != nil {
+				return err
+			}
+			if err := app.CheckOnly(c); err != nil {
 				return err
 			}
 			session, err := a.OpenLane(ctx, c, app.ToLook)
@@ -35,7 +38,7 @@ func (a commands) fetchCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			f, err := compose.ProposeFetch(ctx, l, b, c.StringSlice("component"))
+			f, err := compose.ProposeFetch(ctx, l, b, c.StringSlice("component"), c.Bool("only"))
 			if err != nil {
 				return err
 			}

@@ -123,5 +123,5 @@ func ShowFetchPlan(a *app.App, p *fetch.Plan, storeDir string) {
 	if p.Fetch > p.Wanted {
 		a.Say("  only %s of that is wanted: the server sends whole files only", view.Size(p.Wanted))
 	}
-	a.Say("  the store grows by %s%s", view.Size(p.Grow), room)
+	a.Say("  the store grows by at most %s%s", view.Size(p.Grow), room)
 }

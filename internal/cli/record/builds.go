@@ -64,7 +64,7 @@ func (a commands) buildsCommand() *cli.Command {
 				}),
 			},
 			{
-				Name: "forget", Usage: "forget a snapshot; store trim then gives its space back", ArgsUsage: "BUILD",
+				Name: "forget", Usage: "forget a snapshot or what was fetched of a build; store trim then gives its space back", ArgsUsage: "BUILD",
 				Description: "Example: morvant builds forget 1.0.0",
 				Action: func(ctx context.Context, c *cli.Command) error {
 					args, err := app.Arguments(c, 1, 1)
@@ -284,19 +284,29 @@ func (a commands) forgetBuild(ctx context.Context, c *cli.Command, home *game.Ho
 	if err != nil {
 		return err
 	}
-	if found.UID == "" {
-		return app.Usagef("%s is not a snapshot but what a feed offers; morvant feed remove forgets the feed", found.Name())
+	records := []*state.Build{found.Build}
+	if found.Components != nil {
+		recorded, err := home.Recorded(ctx, name)
+		if err != nil {
+			return err
+		}
+		records = slices.DeleteFunc(recorded, func(b *state.Build) bool { return !b.Same(found.Build) })
+	}
+	if len(records) == 0 {
+		return app.Refusef("a feed offers %s, and nothing of it is recorded here; morvant feed remove forgets the feed", found.Name())
 	}
 	for _, l := range lanes {
-		if found.Is(l.Pin) || l.Pin.Lays(found.Build) {
-			return app.Usagef("%s is what lane %s of %s is held to; run morvant unpin or pin another build first", found.Label, l.Name, name)
+		if found.Is(l.Pin) || slices.ContainsFunc(records, l.Pin.Lays) {
+			return app.Refusef("lane %s of %s is held at %s; run morvant unpin or pin another build first", l.Name, name, found.Label)
 		}
 	}
 	if err := a.Ask(c, fmt.Sprintf("Forget %s (%s, %s)?", found.Label, view.Day(found.Made), view.Size(found.Bytes))); err != nil {
 		return err
 	}
-	if err := home.ForgetBuild(ctx, found.Build); err != nil {
-		return err
+	for _, b := range records {
+		if err := home.ForgetBuild(ctx, b); err != nil {
+			return err
+		}
 	}
 	if c.Bool("json") {
 		return a.Emit(struct {

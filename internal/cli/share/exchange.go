@@ -3,6 +3,8 @@ package share
 import (
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -18,16 +20,20 @@ import (
 func (a commands) exportCommand() *cli.Command {
 	return &cli.Command{
 		Name: "export", Usage: "write a build in an open format", ArgsUsage: "BUILD FILE", Category: app.GroupShare,
-		Description: "Example: morvant export 1.1.1 quay-1.1.1.zip\n         morvant export 1.1.1 sums.txt --format b3sums\n\n" +
-			"Formats: " + strings.Join(exchange.Formats(), ", ") + ". Without --format the end of FILE says which. A bag (RFC 8493) is a folder, and goes\n" +
-			"on where it was cut off. Lists of checksums fit b3sum --check and sha256sum --check.",
+		Description: "Example: morvant export 1.1.1 quay-1.1.1.zip\n         morvant export 1.1.1 sums.txt --format b3sums\n         morvant export 1.1.1 ~/server --component server --only\n\n" +
+			"Formats: " + strings.Join(exchange.Formats(), ", ") + ". Without --format the end of FILE says which; a name without\n" +
+			"one is a folder, which gets the files as they are. A bag (RFC 8493) is a folder, too. Both go on where they were cut off.\n" +
+			"Lists of checksums fit b3sum --check and sha256sum --check.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "format", Usage: "the `FORMAT`", Validator: app.OneOf(exchange.Formats()...)},
-			app.ComponentFlag(),
+			app.ComponentFlag(), app.OnlyFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 2, 2)
 			if err != nil {
+				return err
+			}
+			if err := app.CheckOnly(c); err != nil {
 				return err
 			}
 			format, err := formatOf(c.String("format"), args[1])
@@ -44,7 +50,7 @@ func (a commands) exportCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if err := record.Export(ctx, l, b, c.StringSlice("component"), format, args[1]); err != nil {
+			if err := record.Export(ctx, l, b, record.Exports{Components: c.StringSlice("component"), Only: c.Bool("only"), Format: format, Dest: args[1]}); err != nil {
 				return err
 			}
 			return a.Done(c, fmt.Sprintf("%s has %s of %s.", args[1], b.Label, l.Game.Display()))
@@ -61,6 +67,9 @@ func formatOf(named, file string) (string, error) {
 			return format, nil
 		}
 	}
+	if info, err := os.Stat(file); err == nil && info.IsDir() || filepath.Ext(file) == "" || strings.HasSuffix(file, "/") {
+		return exchange.Folder, nil
+	}
 	return "", app.Usagef("say in which format: --format %s", strings.Join(exchange.Formats(), "|"))
 }
 
@@ -70,7 +79,7 @@ func (a commands) importCommand() *cli.Command {
 		Description: "Example: morvant import quay-1.1.1.zip 1.1.1 --note \"from Ada\"\n\nNothing in the game's folder is changed; morvant pin LABEL goes there.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "note", Usage: "a `NOTE` on it"},
-			&cli.StringFlag{Name: "inside", Usage: "only what is in this `FOLDER` of it"},
+			&cli.StringFlag{Name: "inside", Usage: "only what is in this folder of it: `PATH`, or . for all of it"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 1, 2)
@@ -87,6 +96,13 @@ func (a commands) importCommand() *cli.Command {
 			}
 			defer session.Close(&err)
 			l := session.Lane
+			from.Nested = func(folder string) error {
+				a.Note("%s does not resemble %s as it is; its folder %s does. --inside . takes it as it is.", filepath.Base(from.Source), l.Game.Display(), folder)
+				if a.Ask(c, "Take only what is in "+folder+"?") != nil {
+					return app.Refusef("nothing was recorded; say which folder of it is the game: --inside %s, or --inside . for all of it", view.Quoted(folder))
+				}
+				return nil
+			}
 			b, err := record.Import(ctx, l, from)
 			if err != nil {
 				return err

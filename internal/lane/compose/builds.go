@@ -76,6 +76,9 @@ func Of(ctx context.Context, l *lane.Lane, b *state.Build, names []string) (*Com
 	if c.Parts, err = parts(l, b); err != nil {
 		return nil, err
 	}
+	if len(c.Parts) < len(names) {
+		return nil, fmt.Errorf("%s of %s: %w", strings.Join(names, ", "), b.Label, ErrNotOffered)
+	}
 	return c, c.merge()
 }
 
@@ -236,6 +239,25 @@ func Choose(ctx context.Context, l *lane.Lane, b *state.Build, asked []string) (
 	for _, name := range offered {
 		if !slices.Contains(c.Names, name) {
 			c.Others = append(c.Others, name)
+		}
+	}
+	return c, nil
+}
+
+// ChooseOnly is Choose; with only, it takes the components that were asked for and no others, be
+// they required.
+func ChooseOnly(ctx context.Context, l *lane.Lane, b *state.Build, names []string, only bool) (*Choice, error) {
+	if !only {
+		return Choose(ctx, l, b, names)
+	}
+	if b.Components == nil {
+		return nil, fmt.Errorf("%w: %s is a snapshot, of the whole folder", ErrComponent, b.Label)
+	}
+	c := &Choice{Names: slices.Sorted(slices.Values(names))}
+	offered := b.ComponentNames()
+	for _, name := range c.Names {
+		if !slices.Contains(offered, name) {
+			return nil, fmt.Errorf("%w: %s of %s; it has %s", ErrComponent, name, b.Label, strings.Join(offered, ", "))
 		}
 	}
 	return c, nil
@@ -407,8 +429,9 @@ type Fetch struct {
 }
 
 // ProposeFetch plans to bring all content of a build into the store.
-func ProposeFetch(ctx context.Context, l *lane.Lane, b *state.Build, asked []string) (*Fetch, error) {
-	choice, err := Choose(ctx, l, b, asked)
+// only takes no other components than those asked for.
+func ProposeFetch(ctx context.Context, l *lane.Lane, b *state.Build, asked []string, only bool) (*Fetch, error) {
+	choice, err := ChooseOnly(ctx, l, b, asked, only)
 	if err != nil {
 		return nil, err
 	}

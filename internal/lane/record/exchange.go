@@ -7,10 +7,12 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
 	"morvant/internal/exchange"
+	"morvant/internal/identify"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/manifest"
@@ -23,11 +25,24 @@ import (
 var (
 	ErrOtherContent = errors.New("the label means other content here")
 	ErrNotKnown     = errors.New("this build is not known here")
+	// ErrLane is returned for an export into the folder of a lane.
+	ErrLane = errors.New("an export goes into a folder of its own")
 )
 
+// Exports says what to export.
+type Exports struct {
+	Components []string // none: those that the lane has
+	Only       bool     // no others, be they required
+	Format     string
+	Dest       string
+}
+
 // Export writes a build in an open format. All of its content must be in the store.
-func Export(ctx context.Context, l *lane.Lane, b *state.Build, components []string, format, dest string) error {
-	choice, err := compose.Choose(ctx, l, b, components)
+func Export(ctx context.Context, l *lane.Lane, b *state.Build, x Exports) error {
+	if g, at, err := l.Home.Holding(ctx, x.Dest); x.Format == exchange.Folder && err == nil && g != nil {
+		return fmt.Errorf("%s: %w: it lies in lane %s of %s", x.Dest, ErrLane, at.Name, g.Name)
+	}
+	choice, err := compose.ChooseOnly(ctx, l, b, x.Components, x.Only)
 	if err != nil {
 		return err
 	}
@@ -35,6 +50,7 @@ func Export(ctx context.Context, l *lane.Lane, b *state.Build, components []stri
 	if err != nil {
 		return err
 	}
+	format, dest := x.Format, x.Dest
 	if format != exchange.B3Sums {
 		lacks, err := l.Store.Lacks(ctx, compose.Contents(c.Manifest))
 		if err != nil {
@@ -51,9 +67,12 @@ func Export(ctx context.Context, l *lane.Lane, b *state.Build, components []stri
 // Imports says what to import.
 type Imports struct {
 	Source string // archive or bag
-	Inside string // only this folder of it
+	Inside string // only this folder of it; ".": all of it, whatever it looks like
 	Label  string
 	Note   string
+	// Nested is asked whether only a folder of the source is to be taken, which resembles the game
+	// where the whole does not. An error ends the import.
+	Nested func(folder string) error
 }
 
 // Import records an archive or a bag as a snapshot.
@@ -68,7 +87,13 @@ func Import(ctx context.Context, l *lane.Lane, from Imports) (*state.Build, erro
 	session := l.Store.Begin()
 	b := &state.Build{UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: from.Note, Made: l.Now()}
 	in, err := (&exchange.Import{Inside: from.Inside, Sink: session.Put, Meter: l.Meter}).Read(ctx, from.Source)
+	if err == nil && from.Inside == "" {
+		in, err = likeTheGame(ctx, l, in, from)
+	}
 	if err == nil {
+		if in.Private > 0 {
+			l.Meter.Warn(fmt.Sprintf("%s in it is Morvant's own, of the folder that it was made of, and is left out", manifest.PrivateDir))
+		}
 		b.Files, b.Bytes = len(in.Manifest.Files), in.Manifest.Bytes()
 		err = compose.Describe(ctx, l, session, b, in.Manifest.Encode(), in.Attributes.Encode())
 	}
@@ -76,6 +101,41 @@ func Import(ctx context.Context, l *lane.Lane, from Imports) (*state.Build, erro
 		return nil, err
 	}
 	return b, l.Home.AddBuild(context.WithoutCancel(ctx), b)
+}
+
+// likeTheGame takes the folder of an import that resembles the game, where the whole does not.
+func likeTheGame(ctx context.Context, l *lane.Lane, in *exchange.Imported, from Imports) (*exchange.Imported, error) {
+	paths, err := gamePaths(ctx, l)
+	if err != nil || len(paths) == 0 {
+		return in, err
+	}
+	switch folder, like := identify.Resembles(in.Manifest, paths); {
+	case folder != "":
+		if err := from.Nested(folder); err != nil {
+			return nil, err
+		}
+		return in.In(folder), nil
+	case !like:
+		l.Meter.Warn(fmt.Sprintf("%s does not resemble %s: hardly any of its files has a place in a known build or in the folder", filepath.Base(from.Source), l.Game.Display()))
+	}
+	return in, nil
+}
+
+// gamePaths lists the paths of all known builds; of the folder, if none is known.
+func gamePaths(ctx context.Context, l *lane.Lane) (map[string]bool, error) {
+	known, err := compose.Known(ctx, l.Home, l.Store, l.Game)
+	if err != nil {
+		return nil, err
+	}
+	paths := identify.Paths(known)
+	if len(paths) > 0 || l.Root == nil {
+		return paths, nil
+	}
+	t, err := l.Walk(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return identify.Paths([]identify.Known{{Parts: []identify.Part{{Manifest: t.Manifest()}}}}), nil
 }
 
 var _ exchange.Content = (*store.Store)(nil)
