@@ -148,6 +148,14 @@ func commandTree(a *app.App) *cli.Command {
 	}
 }
 
+// takeLane lists the commands that work on one lane, and so take --lane. All others refuse it.
+var takeLane = []string{
+	"snapshot", "builds", "identify", "diff", "status", "verify",
+	"pin", "unpin", "undo", "history", "block", "unblock", "launch", "watch", "let-update",
+	"lane new", "lane switch", "lane share", "lane unshare", "carry", "saves backup", "saves restore", "saves stash",
+	"fetch", "pinfile write", "pinfile show", "pinfile apply", "compare-with", "export",
+}
+
 // all gives every command the same manner with wrong usage.
 func all(complete cli.ShellCompleteFunc, list []*cli.Command) []*cli.Command {
 	for _, c := range list {
@@ -164,6 +172,11 @@ func all(complete cli.ShellCompleteFunc, list []*cli.Command) []*cli.Command {
 		}
 		act := c.Action
 		c.Action = func(ctx context.Context, c *cli.Command) error {
+			if !slices.Contains(takeLane, strings.TrimPrefix(c.FullName(), "morvant ")) {
+				if err := app.RefuseLane(c); err != nil {
+					return err
+				}
+			}
 			if err := app.OptionsAtHome(c); err != nil {
 				return err
 			}

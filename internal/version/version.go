@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 	"unicode/utf16"
 
 	"morvant/internal/edit"
@@ -204,8 +205,64 @@ func (r Rule) Check() error {
 // maxLog bounds how much of a text file is read, from its end, in bytes.
 const maxLog = 4 << 20
 
+// Seen is what a file that a rule reads was like at one moment.
+type Seen struct {
+	size int64
+	time time.Time
+	end  []byte // its last bytes
+}
+
+// endSize is how much of the end of a file tells whether more was added to it, in bytes.
+const endSize = 64 << 10
+
+// Look remembers what the rule's file is like; nothing of one that cannot be read.
+func Look(root *os.Root, r Rule) Seen {
+	f, err := volume.OpenIn(root, r.File)
+	if err != nil {
+		return Seen{}
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return Seen{}
+	}
+	s := Seen{size: info.Size(), time: info.ModTime()}
+	s.end, err = io.ReadAll(io.NewSectionReader(f, max(0, s.size-endSize), min(s.size, endSize)))
+	if err != nil {
+		return Seen{}
+	}
+	return s
+}
+
+// Since returns the last version that the rule finds in what was written since: what was added, or
+// all of a file that was written anew. ErrNone if that is nothing.
+func Since(root *os.Root, r Rule, was Seen) (string, error) {
+	f, err := volume.OpenIn(root, r.File)
+	if err != nil {
+		return "", err
+	}
+	info, err := f.Stat()
+	if err == nil && info.Size() == was.size && info.ModTime().Equal(was.time) {
+		err = fmt.Errorf("%s: %w", r.File, ErrNone)
+	}
+	end := make([]byte, len(was.end))
+	if err == nil && info.Size() > was.size {
+		_, err = f.ReadAt(end, was.size-int64(len(end)))
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		return "", err
+	}
+	if info.Size() > was.size && bytes.Equal(end, was.end) {
+		return lastOf(root, r, was.size)
+	}
+	return lastOf(root, r, 0)
+}
+
 // OfText returns the last version that the rule finds below root.
-func OfText(root *os.Root, r Rule) (string, error) {
+func OfText(root *os.Root, r Rule) (string, error) { return lastOf(root, r, 0) }
+
+// lastOf returns the last version that the rule finds from an offset on.
+func lastOf(root *os.Root, r Rule, from int64) (string, error) {
 	p, err := edit.Compile(r.Find)
 	if err != nil {
 		return "", err
@@ -222,7 +279,7 @@ func OfText(root *os.Root, r Rule) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	b, err := io.ReadAll(io.NewSectionReader(f, max(0, info.Size()-maxLog), maxLog))
+	b, err := io.ReadAll(io.NewSectionReader(f, max(from, info.Size()-maxLog), maxLog))
 	if err != nil {
 		return "", err
 	}

@@ -119,8 +119,11 @@ const (
 	// ToChange is ToLook, and lets go of files that a block has made immutable, unless it is
 	// a dry run.
 	ToChange
-	// TheLiveOne takes the live lane, wherever the command is given.
+	// TheLiveOne takes the live lane, wherever the command is given; another that is named is refused.
 	TheLiveOne
+	// ForUpdates is TheLiveOne for what an update goes into: the lane that follows updates may be
+	// named, too.
+	ForUpdates
 )
 
 // OpenLane opens the lane that the command is about.
@@ -129,10 +132,38 @@ func (a *App) OpenLane(ctx context.Context, c *cli.Command, why Purpose) (*Sessi
 	if err != nil {
 		return nil, err
 	}
-	if why == TheLiveOne {
+	if why == TheLiveOne || why == ForUpdates {
+		if err := onlyLive(ctx, c, home, name, why); err != nil {
+			home.Close()
+			return nil, err
+		}
 		home.UseLane("")
 	}
 	return a.openOwn(ctx, c, home, name, why)
+}
+
+// onlyLive refuses a lane that is named and not the live one.
+func onlyLive(ctx context.Context, c *cli.Command, home *game.Home, name string, why Purpose) error {
+	if !c.IsSet("lane") {
+		return nil
+	}
+	named, err := home.Lane(ctx, name, c.String("lane"))
+	if err != nil || named.Live || why == ForUpdates && named.Follows {
+		return err
+	}
+	live, err := home.LiveLane(ctx, name)
+	if err != nil {
+		return err
+	}
+	return Usagef("%s works on the live lane, which is %s, and not on lane %s; switch to it first: morvant lane switch %s", c.FullName(), live, named.Name, named.Name)
+}
+
+// RefuseLane refuses --lane for a command that does not work on one lane.
+func RefuseLane(c *cli.Command) error {
+	if !c.IsSet("lane") {
+		return nil
+	}
+	return Usagef("%s is not about one lane; leave --lane %s out", c.FullName(), c.String("lane"))
 }
 
 // OpenLaneNamed opens the lane of that name.
@@ -327,7 +358,7 @@ func (a *App) movedHere(ctx context.Context, home *game.Home, c *cli.Command, di
 
 // SetLive makes a folder the live one of a game.
 func (a *App) SetLive(ctx context.Context, home *game.Home, g *game.Game, dir string) error {
-	live, err := home.LaneName(ctx, g.Name)
+	live, err := home.LiveLane(ctx, g.Name)
 	if err != nil {
 		return err
 	}

@@ -176,7 +176,7 @@ const searchDepth = 4
 
 // searchLive looks for the live folder, and makes what it finds the live one, after a question.
 func (a commands) searchLive(ctx context.Context, c *cli.Command, home *game.Home, g *game.Game) error {
-	live, err := home.LaneName(ctx, g.Name)
+	live, err := home.LiveLane(ctx, g.Name)
 	if err != nil {
 		return err
 	}

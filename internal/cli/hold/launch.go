@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -33,7 +34,7 @@ func (a commands) launchCommand() *cli.Command {
 			"own folder, and says which build reported itself. The program's exit code is passed on.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "check-only", Usage: "check, and start nothing"},
-			&cli.StringFlag{Name: "through", Usage: "start this `COMMAND` instead: the launcher"},
+			&cli.StringFlag{Name: "through", Usage: "start this `COMMAND` instead, with its arguments: the launcher, say"},
 			&cli.DurationFlag{Name: "wait", Usage: "how long to wait until the game has said its version", Value: 3 * time.Second},
 			&cli.DurationFlag{Name: "look-again", Usage: "how long after its end to look once more: some launchers update then; 0: look only at its end", Value: 3 * time.Second},
 		},
@@ -41,6 +42,12 @@ func (a commands) launchCommand() *cli.Command {
 			to, args, err := a.laneToLaunch(c)
 			if err != nil {
 				return err
+			}
+			if named := c.String("lane"); named != "" {
+				if to != "" && to != named {
+					return app.Usagef("--lane %s and %s name two lanes; choose one", named, to)
+				}
+				to = named
 			}
 			home, name, err := a.OpenGame(ctx, c)
 			if err != nil {
@@ -51,10 +58,8 @@ func (a commands) launchCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if to != "" {
-				if err := a.switchTo(ctx, c, home, name, to); err != nil {
-					return err
-				}
+			if err := a.laneFor(ctx, c, home, name, to); err != nil {
+				return err
 			}
 			if err := a.fit(ctx, c, home, name); err != nil {
 				return err
@@ -85,6 +90,29 @@ func (a commands) laneToLaunch(c *cli.Command) (to string, args []string, err er
 		return args[0], args[1:], nil
 	}
 	return "", args, nil
+}
+
+// laneFor sees to it that the lane to be launched is the live one. It is looked at where it stands if
+// nothing is to be started.
+func (a commands) laneFor(ctx context.Context, c *cli.Command, home *game.Home, name, to string) error {
+	if to == "" {
+		is, err := home.Lane(ctx, name, "")
+		if err != nil {
+			return err
+		}
+		if !is.Live && !c.Bool("check-only") {
+			return app.Refusef("you are in the folder of lane %s, which is parked; morvant launch %s switches to it and starts it", is.Name, is.Name)
+		}
+		return nil
+	}
+	if c.Bool("check-only") {
+		if _, err := home.Lane(ctx, name, to); err != nil {
+			return err
+		}
+		home.UseLane(to)
+		return nil
+	}
+	return a.switchTo(ctx, c, home, name, to)
 }
 
 // switchTo makes a lane the live one, if it is not.
@@ -174,12 +202,19 @@ func (a commands) launch(ctx context.Context, c *cli.Command, g *game.Game, args
 		name = filepath.Join(g.Live, filepath.FromSlash(g.Program))
 	}
 	cmd := process.Program(name, args...)
-	cmd.Dir = g.Live
-	if c.String("through") == "" {
-		cmd.Dir = filepath.Dir(name)
+	cmd.Dir = filepath.Dir(name)
+	if through := c.String("through"); through != "" {
+		if _, err := exec.LookPath(through); err != nil && strings.ContainsAny(through, " \t") { // a command line
+			cmd = process.Shell(ctx, through)
+			cmd.Cancel = func() error { return nil } // the game gets the Ctrl-C as well
+			if len(args) > 0 {
+				return app.Usagef("arguments for the game go into --through itself: --through %s", view.Quoted(through+" "+view.QuotedAll(args)))
+			}
+		}
+		cmd.Dir = g.Live
 	}
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = a.In, a.Stdout, a.Stderr
-	started := a.Now()
+	before := a.lookAtReports(g)
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("start %s: %w", name, err)
 	}
@@ -193,7 +228,7 @@ func (a commands) launch(ctx context.Context, c *cli.Command, g *game.Game, args
 	case <-time.After(c.Duration("wait")):
 	case <-ctx.Done(): // the game gets the Ctrl-C as well
 	}
-	a.reported(g, started)
+	a.reported(g, before)
 	if !over {
 		err = <-ended
 	}
@@ -246,19 +281,29 @@ func (a commands) glance(ctx context.Context, c *cli.Command, home *game.Home, n
 	return status.Of(ctx, session.Lane, status.Glance)
 }
 
+// lookAtReports remembers where the game says its version, as it is before it is started.
+func (a commands) lookAtReports(g *game.Game) []version.Seen {
+	list := make([]version.Seen, len(g.Version))
+	root, err := os.OpenRoot(g.Live)
+	if err != nil {
+		return list
+	}
+	defer root.Close()
+	for i, r := range g.Version {
+		list[i] = version.Look(root, r)
+	}
+	return list
+}
+
 // reported says which version the game has said to be since it was started.
-func (a commands) reported(g *game.Game, started time.Time) {
+func (a commands) reported(g *game.Game, before []version.Seen) {
 	root, err := os.OpenRoot(g.Live)
 	if err != nil {
 		return
 	}
 	defer root.Close()
-	for _, r := range g.Version {
-		info, err := root.Stat(filepath.FromSlash(r.File))
-		if err != nil || info.ModTime().Before(started.Add(-2*time.Second)) {
-			continue // from another time
-		}
-		if v, err := version.OfText(root, r); err == nil {
+	for i, r := range g.Version {
+		if v, err := version.Since(root, r, before[i]); err == nil {
 			a.Note("It says that it is %s (%s).", view.Strong(v), r.File)
 			return
 		}

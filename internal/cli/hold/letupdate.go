@@ -54,7 +54,7 @@ func (a commands) letUpdateCommand() *cli.Command {
 			if c.Bool("done") {
 				return a.sayDone(ctx, c)
 			}
-			session, err := a.OpenLane(ctx, c, app.TheLiveOne)
+			session, err := a.OpenLane(ctx, c, app.ForUpdates)
 			if err != nil {
 				return err
 			}
