@@ -3,6 +3,7 @@ package cli_test
 import (
 	"archive/zip"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -269,4 +270,58 @@ func TestOneComponentGoesIntoAnyFolder(t *testing.T) {
 	m.ok("fetch", "1.1.1")
 	m.ok("feed", "remove", "quay-archive", "--yes")
 	m.fails(1, "no feed offers it any more", "export", "1.1.1", filepath.Join(m.dir, "english"), "--component", "voices-en", "--only")
+}
+
+// TestAPlayersFileStaysThePlayersAfterAnEdit: and a pin says what it does not take over from the last.
+func TestAPlayersFileStaysThePlayersAfterAnEdit(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("data.pak", "game")
+	w.write("tide.txt", "low")
+	w.ok("add", "quay", w.live)
+	w.ok("snapshot", "1")
+	w.write("tide.txt", "high")
+	w.ok("snapshot", "2")
+	w.write("settings.ini", "width = 800\n")
+	w.ok("pin", "1", "--edit", `settings.ini:^width = (\d+)=1280`, "--overlay", "2:tide.txt", "--companion", "note.txt=x", "--yes")
+	require.Equal(t, "width = 1280\n", w.read("settings.ini"))
+	require.Equal(t, "high", w.read("tide.txt"))
+	r := w.ok("pin", "1", "--yes")
+	require.Contains(t, w.read("settings.ini"), "width = ", "it is not the game's to remove")
+	for _, words := range []string{`the edit of settings.ini that sets "1280" is not part of the new pin`, "the overlay tide.txt of snapshot/2 is not part", "the companion note.txt is not part"} {
+		require.Contains(t, r.err, words)
+	}
+	require.Equal(t, "low", w.read("tide.txt"))
+}
+
+// TestFilesForAnOverlayAreNoBuild: neither what a drift leads to, nor the newest, nor something to pin.
+func TestFilesForAnOverlayAreNoBuild(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	for i := range 6 {
+		w.write(fmt.Sprintf("data/%d.pak", i), fmt.Sprint("game ", i))
+	}
+	w.ok("add", "quay", w.live)
+	w.ok("snapshot", "1")
+	patch := filepath.Join(w.dir, "patch")
+	require.NoError(t, os.MkdirAll(filepath.Join(patch, "data"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(patch, "data", "0.pak"), []byte("patched"), 0o644))
+	builds := len(w.json(0, "builds")["builds"].([]any))
+	for _, args := range [][]string{{"pin", "1", "--overlay", patch + ":**", "--dry-run"}, {"pin", "1", "--overlay", patch + ":**"}} {
+		w.run(args...)
+		require.Len(t, w.json(0, "builds")["builds"], builds, "%v leaves no record", args)
+	}
+	w.ok("pin", "1", "--overlay", patch+":**", "--yes")
+	require.Equal(t, "patched", w.read("data/0.pak"))
+	require.Regexp(t, `overlay .*for overlays`, w.ok("builds").out)
+	for i := 1; i < 4; i++ {
+		require.NoError(t, os.Remove(w.path(fmt.Sprintf("data/%d.pak", i))))
+	}
+	require.NotContains(t, w.run("status").out, "looks like an update")
+	require.NotContains(t, w.ok("identify").out, "overlay")
+	require.Contains(t, w.ok("pin", "newest", "--dry-run").out, "pin to 1 of")
+	w.fails(1, "no build", "pin", "overlay", "--yes")
+	w.ok("verify", "--repair", "--yes")
+	w.ok("lane", "new", "two", "--from", "lane/main", "--dry-run")
+	require.Len(t, w.json(0, "builds")["builds"], builds+1)
 }

@@ -175,6 +175,7 @@ var commands = []struct {
 	{lane.ErrNotHeld, "Hold it with morvant pin BUILD"},
 	{lane.ErrNothing, "morvant history shows what was done"},
 	{change.ErrWhose, "Name what is yours (morvant carry FROM \"Mods/**\"), or make it a keep rule: morvant game set --keep \"Mods/**\""},
+	{change.ErrFragment, "Lay them over the build that they belong to: morvant pin BUILD --overlay \"LABEL:**\""},
 	{record.ErrLane, "Choose an empty folder; to bring the game itself to a build: morvant pin BUILD"},
 	{lane.ErrNames, "Rename these files, or leave their folder out with: morvant game set --scratch \"FOLDER/**\""},
 	{game.ErrNoHome, "Is the folder spelled right, and its disk attached? morvant add makes a new home there"},

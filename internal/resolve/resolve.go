@@ -55,6 +55,9 @@ func Build(ctx context.Context, h *game.Home, name string, r ref.Ref) (Found, er
 	inLine := func(line string) []*state.Build {
 		return slices.DeleteFunc(slices.Clone(builds), func(b *state.Build) bool { return b.Line() != line })
 	}
+	if r.Relative() { // what is no build of itself has a name only
+		builds = slices.DeleteFunc(builds, func(b *state.Build) bool { return b.Fragment })
+	}
 	candidates := builds
 	if line != "" {
 		candidates = inLine(line)

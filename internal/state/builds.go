@@ -39,6 +39,9 @@ type Build struct {
 	// Doubt says what spoke against a snapshot's being a whole build when it was recorded;
 	// empty: nothing, or it has been seen whole since.
 	Doubt string `json:"doubt,omitempty"`
+	// Fragment says that it is files of a folder that were recorded to be laid over a build, or had
+	// to be put aside, and no build itself: it is never the answer to which build something is.
+	Fragment bool `json:"fragment,omitempty"`
 	// Record is the note in the store from which the build can be found again.
 	Record digest.Digest `json:"-"`
 	// Partial says that not all of its content was brought into the store: files
@@ -194,11 +197,11 @@ func (st *State) AddBuild(ctx context.Context, b *Build) error {
 		return err
 	}
 	// The same build of the same feed may belong to several games here.
-	_, err = st.DB.ExecContext(ctx, `INSERT INTO build (uid, game, label, note, made, manifest, attributes, files, bytes, record, channel, components, chosen, partial, doubt)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+	_, err = st.DB.ExecContext(ctx, `INSERT INTO build (uid, game, label, note, made, manifest, attributes, files, bytes, record, channel, components, chosen, partial, doubt, fragment)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
 		ON CONFLICT (game, uid) DO UPDATE SET note = excluded.note, partial = min(partial, excluded.partial), attributes = excluded.attributes, record = excluded.record`,
 		b.UID, b.Game, b.Label, b.Note, b.Made.UnixNano(), b.Manifest[:], b.Attributes[:], b.Files, b.Bytes, b.Record[:],
-		b.Channel, string(components), string(chosen), b.Partial, b.Doubt)
+		b.Channel, string(components), string(chosen), b.Partial, b.Doubt, b.Fragment)
 	return err
 }
 
@@ -210,7 +213,7 @@ func (st *State) Recorded(ctx context.Context, name string) ([]*Build, error) {
 
 // builds lists the recorded builds for which a condition holds, the newest first.
 func (st *State) builds(ctx context.Context, where string, args ...any) ([]*Build, error) {
-	rows, err := st.DB.QueryContext(ctx, `SELECT uid, game, label, note, made, manifest, attributes, files, bytes, record, channel, components, chosen, partial, doubt
+	rows, err := st.DB.QueryContext(ctx, `SELECT uid, game, label, note, made, manifest, attributes, files, bytes, record, channel, components, chosen, partial, doubt, fragment
 		FROM build WHERE `+where+` ORDER BY made DESC, id DESC`, args...)
 	if err != nil {
 		return nil, err
@@ -222,7 +225,7 @@ func (st *State) builds(ctx context.Context, where string, args ...any) ([]*Buil
 		var made int64
 		var m, a, r []byte
 		var components, chosen string
-		err := rows.Scan(&b.UID, &b.Game, &b.Label, &b.Note, &made, &m, &a, &b.Files, &b.Bytes, &r, &b.Channel, &components, &chosen, &b.Partial, &b.Doubt)
+		err := rows.Scan(&b.UID, &b.Game, &b.Label, &b.Note, &made, &m, &a, &b.Files, &b.Bytes, &r, &b.Channel, &components, &chosen, &b.Partial, &b.Doubt, &b.Fragment)
 		if err != nil {
 			return nil, err
 		}

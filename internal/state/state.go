@@ -63,6 +63,10 @@ CREATE TABLE own (
 	manifest BLOB NOT NULL, attributes BLOB NOT NULL, files INTEGER NOT NULL, bytes INTEGER NOT NULL
 );
 CREATE TABLE gone (game TEXT, lane TEXT, path TEXT, bytes INTEGER NOT NULL, noticed INTEGER NOT NULL, PRIMARY KEY (game, lane, path)) WITHOUT ROWID;
+`, `
+ALTER TABLE build ADD COLUMN fragment INTEGER NOT NULL DEFAULT 0;
+UPDATE build SET fragment = 1 WHERE channel = '' AND (
+	(label = 'overlay' OR label GLOB 'overlay-[0-9]*') AND note LIKE 'files of %' OR label GLOB 'set-aside-*' AND note = 'written while a change was unfinished');
 `}}
 
 // State is the open database of what is remembered: builds, lanes, changes, backups.

@@ -2,6 +2,7 @@ package hold
 
 import (
 	"context"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -29,13 +30,34 @@ func additionFlags() []cli.Flag {
 	}
 }
 
+// additions is what a pin is to have beside its build.
+type additions struct {
+	state.Pin
+	recorded []*state.Build // of folders, to be laid over it
+}
+
+// forget forgets what was recorded for a pin that was not made.
+func (add *additions) forget(ctx context.Context, c *cli.Command, home *game.Home, err error) error {
+	if !c.Bool("dry-run") && !errors.Is(err, app.ErrDeclined) && !errors.Is(err, app.ErrUnanswered) {
+		return nil
+	}
+	var errs []error
+	for _, b := range add.recorded {
+		errs = append(errs, home.ForgetBuild(context.WithoutCancel(ctx), b))
+	}
+	return errors.Join(errs...)
+}
+
 // additions reads what the command line wants beside the build.
-func (a commands) additions(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) (state.Pin, error) {
-	add := state.Pin{Keep: c.StringSlice("keep")}
+func (a commands) additions(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) (*additions, error) {
+	add := &additions{Pin: state.Pin{Keep: c.StringSlice("keep")}}
 	for _, text := range c.StringSlice("overlay") {
-		o, err := a.parseOverlay(ctx, c, l, home, text)
+		o, b, err := a.parseOverlay(ctx, c, l, home, text)
 		if err != nil {
 			return add, err
+		}
+		if b.Fragment {
+			add.recorded = append(add.recorded, b)
 		}
 		add.Overlays = append(add.Overlays, o)
 	}
@@ -59,30 +81,30 @@ func (a commands) additions(ctx context.Context, c *cli.Command, l *lane.Lane, h
 
 // parseOverlay reads BUILD:PATTERN. A folder is recorded as a snapshot first, so that
 // what is laid over can be restored later.
-func (a commands) parseOverlay(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, text string) (state.Overlay, error) {
+func (a commands) parseOverlay(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, text string) (state.Overlay, *state.Build, error) {
 	at := strings.LastIndexByte(text, ':')
 	if at <= 0 || at == len(text)-1 {
-		return state.Overlay{}, app.Usagef("%q is not BUILD:PATTERN", text)
+		return state.Overlay{}, nil, app.Usagef("%q is not BUILD:PATTERN", text)
 	}
 	ref, pattern := text[:at], text[at+1:]
 	if err := (rules.Rules{Keep: []string{pattern}}).Check(); err != nil {
-		return state.Overlay{}, app.AsUsage(err)
+		return state.Overlay{}, nil, app.AsUsage(err)
 	}
 	b, err := a.overlayBuild(ctx, c, l, home, ref, pattern)
 	if err != nil {
-		return state.Overlay{}, err
+		return state.Overlay{}, nil, err
 	}
 	o := state.Overlay{Name: b.Name(), Digest: b.Digest(), Pattern: pattern}
 	if b.Components != nil {
 		choice, err := compose.Choose(ctx, l, b, nil)
 		if err != nil {
-			return o, err
+			return o, nil, err
 		}
 		o.Components = choice.Names
 		b = b.With(choice.Names)
 	}
 	o.Build = b.UID
-	return o, nil
+	return o, b, nil
 }
 
 func (a commands) overlayBuild(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, text, pattern string) (*state.Build, error) {

@@ -91,11 +91,11 @@ func (a commands) history(ctx context.Context, c *cli.Command, home *game.Home, 
 	if err != nil {
 		return err
 	}
-	is, err := home.LaneName(ctx, name)
+	is, err := home.Lane(ctx, name, "")
 	if err != nil {
 		return err
 	}
-	list, err := home.History(ctx, name, is)
+	list, err := home.History(ctx, name, is.Name)
 	if err != nil {
 		return err
 	}

@@ -214,7 +214,7 @@ func (a commands) launch(ctx context.Context, c *cli.Command, g *game.Game, args
 		cmd.Dir = g.Live
 	}
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = a.In, a.Stdout, a.Stderr
-	before := a.lookAtReports(g)
+	before := lookAtReports(g)
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("start %s: %w", name, err)
 	}
@@ -282,7 +282,7 @@ func (a commands) glance(ctx context.Context, c *cli.Command, home *game.Home, n
 }
 
 // lookAtReports remembers where the game says its version, as it is before it is started.
-func (a commands) lookAtReports(g *game.Game) []version.Seen {
+func lookAtReports(g *game.Game) []version.Seen {
 	list := make([]version.Seen, len(g.Version))
 	root, err := os.OpenRoot(g.Live)
 	if err != nil {

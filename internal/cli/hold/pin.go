@@ -2,6 +2,7 @@ package hold
 
 import (
 	"context"
+	"errors"
 
 	"github.com/urfave/cli/v3"
 
@@ -55,12 +56,12 @@ func (a commands) pinCommand() *cli.Command {
 				return err
 			}
 			p, err := change.ProposePin(ctx, l, b, change.PinOptions{
-				Clean: c.Bool("clean"), Whole: c.Bool("exact"), Hold: true, Components: c.StringSlice("component"), Open: c.Bool("no-block"), Add: add,
+				Clean: c.Bool("clean"), Whole: c.Bool("exact"), Hold: true, Components: c.StringSlice("component"), Open: c.Bool("no-block"), Add: add.Pin,
 			})
-			if err != nil {
-				return err
+			if err == nil {
+				err = proposal.CarryOut(ctx, a.App, c, l, p)
 			}
-			return proposal.CarryOut(ctx, a.App, c, l, p)
+			return errors.Join(err, add.forget(ctx, c, home, err))
 		},
 	}
 }

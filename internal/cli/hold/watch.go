@@ -38,7 +38,7 @@ func (a commands) watchCommand() *cli.Command {
 			&cli.BoolFlag{Name: "install", Usage: "print how to have it run by itself"},
 		),
 		Action: a.OnHome(func(ctx context.Context, c *cli.Command, home *game.Home) error {
-			names, err := a.watchedGames(ctx, c, home)
+			names, err := watchedGames(ctx, a.App, c, home)
 			if err != nil {
 				return err
 			}
@@ -51,7 +51,7 @@ func (a commands) watchCommand() *cli.Command {
 }
 
 // watchedGames lists the games to watch: the one that is meant, or all where none is.
-func (a commands) watchedGames(ctx context.Context, c *cli.Command, home *game.Home) ([]string, error) {
+func watchedGames(ctx context.Context, a *app.App, c *cli.Command, home *game.Home) ([]string, error) {
 	name, err := a.ChooseGame(ctx, home, c)
 	var which *app.WhichGame
 	if errors.As(err, &which) && !c.Bool("install") {

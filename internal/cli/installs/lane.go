@@ -373,6 +373,9 @@ func (a commands) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 	if err != nil || c.Bool("dry-run") {
 		// Nothing is in it yet that anybody would miss.
 		err = errors.Join(err, lanes.Discard(context.WithoutCancel(ctx), o))
+		if from.lane != "" {
+			err = errors.Join(err, home.ForgetBuild(context.WithoutCancel(ctx), from.build))
+		}
 		return errors.Join(err, o.Close())
 	}
 	if err = lanes.Made(ctx, o); err == nil && c.IsSet("like") {

@@ -223,6 +223,9 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 		if b.Doubt != "" {
 			state = strings.TrimPrefix(state+", "+view.Paint(view.Bad, "perhaps not whole"), ", ")
 		}
+		if b.Fragment {
+			state = strings.TrimPrefix(state+", for overlays", ", ")
+		}
 		note := b.Note
 		if b.Own != "" {
 			note = strings.TrimPrefix(note+"; yours: "+b.Own, "; ")

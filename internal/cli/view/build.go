@@ -16,16 +16,17 @@ type partJSON struct {
 
 // BuildJSON is a build in documents.
 type BuildJSON struct {
-	Label   string    `json:"label"`
-	Channel string    `json:"channel"` // "snapshot" for what was recorded here
-	Date    time.Time `json:"date"`
-	Digest  string    `json:"digest"`
-	Files   int       `json:"files"`
-	Bytes   int64     `json:"bytes"`
-	Note    string    `json:"note,omitempty"`
-	OwnNote string    `json:"own_note,omitempty"`
-	Doubt   string    `json:"doubt,omitempty"` // what spoke against its being whole when it was recorded
-	Pinned  bool      `json:"pinned"`
+	Label    string    `json:"label"`
+	Channel  string    `json:"channel"` // "snapshot" for what was recorded here
+	Date     time.Time `json:"date"`
+	Digest   string    `json:"digest"`
+	Files    int       `json:"files"`
+	Bytes    int64     `json:"bytes"`
+	Note     string    `json:"note,omitempty"`
+	OwnNote  string    `json:"own_note,omitempty"`
+	Doubt    string    `json:"doubt,omitempty"`    // what spoke against its being whole when it was recorded
+	Fragment bool      `json:"fragment,omitempty"` // files for an overlay, no build itself
+	Pinned   bool      `json:"pinned"`
 	// Of a feed's build.
 	Feeds      []string   `json:"feeds,omitempty"`
 	Components []partJSON `json:"components,omitempty"`
@@ -46,7 +47,7 @@ func Named(b *state.Build) string {
 func ToBuildJSON(b *state.Build, pin state.Pin) BuildJSON {
 	j := BuildJSON{
 		Label: b.Label, Channel: b.Line(), Date: b.Made, Digest: b.Digest().String(), Files: b.Files, Bytes: b.Bytes,
-		Note: b.Note, OwnNote: b.Own, Doubt: b.Doubt, Pinned: b.Is(pin), Download: Download(b),
+		Note: b.Note, OwnNote: b.Own, Doubt: b.Doubt, Fragment: b.Fragment, Pinned: b.Is(pin), Download: Download(b),
 	}
 	for _, f := range b.Feeds {
 		j.Feeds = append(j.Feeds, f.Name)

@@ -2,6 +2,7 @@ package change
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -106,12 +107,18 @@ type PinOptions struct {
 	Add state.Pin
 }
 
+// ErrFragment is returned for a pin to what is no build.
+var ErrFragment = errors.New("these are files to be laid over a build, and no build")
+
 // ProposePin plans to bring the lane to a build.
 func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions) (*Proposal, error) {
 	if !o.Hold {
 		if err := mayFollow(ctx, l); err != nil {
 			return nil, err
 		}
+	}
+	if b.Fragment {
+		return nil, fmt.Errorf("%s: %w", b.Label, ErrFragment)
 	}
 	choice, err := compose.Choose(ctx, l, b, o.Components)
 	if err != nil {
@@ -153,10 +160,32 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions)
 		return nil, err
 	}
 	p.Build, p.Choice = to.Build, choice
+	p.Notes = append(p.Notes, dropped(before, c.After)...)
 	if o.Hold && !before.Held() {
 		p.Change.After.First = p.Change.UID
 	}
 	return p, nil
+}
+
+// dropped says what the pin before had beside its build that the next one has not.
+func dropped(before, after state.Pin) []string {
+	var notes []string
+	for _, o := range before.Overlays {
+		if !slices.ContainsFunc(after.Overlays, func(n state.Overlay) bool { return n.Name == o.Name && n.Pattern == o.Pattern }) {
+			notes = append(notes, fmt.Sprintf("the overlay %s of %s is not part of the new pin", o.Pattern, o.Name))
+		}
+	}
+	for _, k := range before.Companions {
+		if !slices.ContainsFunc(after.Companions, func(n state.Companion) bool { return n.Path == k.Path }) {
+			notes = append(notes, fmt.Sprintf("the companion %s is not part of the new pin", k.Path))
+		}
+	}
+	for _, e := range before.Edits {
+		if !slices.ContainsFunc(after.Edits, func(n state.Edit) bool { return n.File == e.File && n.Find == e.Find }) {
+			notes = append(notes, fmt.Sprintf("the edit of %s that sets %q is not part of the new pin", e.File, e.Set))
+		}
+	}
+	return notes
 }
 
 // gamesOwn adds to owned what else in the folder is surely the game's and not the

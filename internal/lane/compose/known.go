@@ -19,7 +19,7 @@ import (
 )
 
 // Known reads the manifests of every build of a game, for identify. The player's
-// own files are left out of snapshots.
+// own files are left out of snapshots, and what is no build is left out itself.
 func Known(ctx context.Context, home *game.Home, s *store.Store, g *game.Game) ([]identify.Known, error) {
 	builds, err := home.Builds(ctx, g.Name)
 	if err != nil {
@@ -28,6 +28,9 @@ func Known(ctx context.Context, home *game.Home, s *store.Store, g *game.Game) (
 	match := g.Rules().Matcher()
 	var list []identify.Known
 	for _, b := range builds {
+		if b.Fragment {
+			continue
+		}
 		k := identify.Known{Build: b}
 		if len(b.Feeds) > 0 {
 			k.Parts, err = OfferedParts(b)

@@ -3,6 +3,7 @@ package compose
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"morvant/internal/lane"
 	"morvant/internal/plan"
@@ -23,7 +24,13 @@ func Pinned(ctx context.Context, l *lane.Lane) (state.Pin, plan.State, error) {
 	if err != nil {
 		return pin, nil, err
 	}
-	return pin, c.State(), nil
+	return pin, c.Owned(), nil
+}
+
+// Owned is State without the files that were the player's before the pin edited them: they are
+// the player's still.
+func (c *Composed) Owned() plan.State {
+	return plan.FromManifest(c.Manifest.Without(func(p string) bool { return slices.Contains(c.edited, p) }), c.Attributes)
 }
 
 // HeldState returns what the lane is held to; nothing if that cannot be told now.

@@ -116,7 +116,7 @@ func take(ctx context.Context, l *lane.Lane, label, note, doubt string) (*Taken,
 	return s, l.Home.AddBuild(context.WithoutCancel(ctx), s.Build)
 }
 
-// RecordFolder records the files of another folder that are in the set, as a snapshot.
+// RecordFolder records the files of another folder that are in the set, as a fragment.
 func RecordFolder(ctx context.Context, l *lane.Lane, dir, label, note string, only *rules.Set) (*state.Build, error) {
 	label, err := NextLabel(ctx, l, label)
 	if err != nil {
@@ -139,7 +139,7 @@ func RecordFolder(ctx context.Context, l *lane.Lane, dir, label, note string, on
 	err = t.Read(ctx, root, scan.Request{Sink: session.Put, Task: "Recording", Meter: l.Meter, Now: l.Now})
 	var b *state.Build
 	if err == nil {
-		b, err = record(ctx, l, session, t, &state.Build{UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: note, Made: l.Now()})
+		b, err = record(ctx, l, session, t, &state.Build{UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: note, Made: l.Now(), Fragment: true})
 	}
 	if err := errors.Join(err, session.Close()); err != nil {
 		return nil, err

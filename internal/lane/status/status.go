@@ -172,7 +172,7 @@ func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 	}
 	if lane.AllRead(tree) {
 		d := tree.Manifest().Digest()
-		if i := slices.IndexFunc(builds, func(b *state.Build) bool { return b.Manifest == d }); i >= 0 {
+		if i := slices.IndexFunc(builds, func(b *state.Build) bool { return b.Manifest == d && !b.Fragment }); i >= 0 {
 			s.Equals = builds[i]
 		}
 	}
