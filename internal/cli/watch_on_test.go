@@ -260,3 +260,19 @@ func TestAnUpdateAtTheGamesEndIsSeen(t *testing.T) {
 	r = w.ok("launch", "--wait", "0s", "--look-again", "5s", "--through", "/bin/sh", "--", "-c", "("+helper+") >/dev/null 2>&1 &")
 	require.Contains(t, r.err, "After the game: ")
 }
+
+// TestAWatchSeesTheLaneThatIsSwitchedTo: at once, and not with the next look in any case.
+func TestAWatchSeesTheLaneThatIsSwitchedTo(t *testing.T) {
+	t.Parallel()
+	w, events, end := watched(t, "--every", "2h")
+	defer end()
+	w.ok("lane", "new", "old", "--from", "1.1.1", "--yes")
+	w.ok("lane", "switch", "old")
+	altered := func() {
+		require.NoError(t, os.WriteFile(w.path("readme.txt"), []byte("altered"), 0o644))
+		require.Contains(t, w.mended(events).Message, "brought back to 1.1.1")
+	}
+	altered()
+	w.ok("lane", "switch", "main")
+	altered()
+}

@@ -14,6 +14,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/manifest"
 	"morvant/internal/rules"
+	"morvant/internal/userpath"
 )
 
 // news tells that something has changed in a lane, or in a folder of the files that block
@@ -26,6 +27,7 @@ type news struct {
 	// the player's: they do not say that somebody is changing it.
 	beside  <-chan struct{}
 	watcher *fsnotify.Watcher
+	tree    *tree
 }
 
 // newsOf watches every folder of the lane in dir, and those that are named beside it. limit is told
@@ -36,29 +38,55 @@ func newsOf(g *game.Game, dir string, limit func(why string), also ...string) *n
 		limit(limitAdvice(err))
 		return &news{}
 	}
-	errs := []error{addFolders(watcher, dir)}
+	t, err := watchTree(watcher, dir)
+	errs := []error{err}
+	if g.Live != "" && g.Live != dir { // a link, which may come to lead to another lane
+		errs = append(errs, watcher.Add(filepath.Dir(g.Live)))
+	}
+	whole := make(map[string]bool) // folders of which everything is news
 	for _, p := range also {
-		errs = append(errs, addFolders(watcher, p))
+		if !userpath.Within(p, dir) {
+			errs = append(errs, addFolders(watcher, p))
+			whole[p] = true
+		}
 	}
 	home, _ := os.UserHomeDir()
 	at := block.Site{Dir: dir, Home: home}
 	for _, r := range g.Block {
 		if p := at.Watched(r); p != "" {
 			errs = append(errs, watcher.Add(filepath.Dir(p)))
+			whole[filepath.Dir(p)] = true
 		}
 	}
 	if err := errors.Join(errs...); err != nil {
 		limit(limitAdvice(err))
 	}
 	come, beside := make(chan error, 1), make(chan struct{}, 1)
-	go (&passing{watcher, dir, g.Rules().Matcher(), come, beside}).run()
-	return &news{come, beside, watcher}
+	go (&passing{watcher, t, dir, g.Live, whole, g.Rules().Matcher(), come, beside}).run()
+	return &news{come, beside, watcher, t}
+}
+
+// tree tells of changes anywhere below a folder, where the system can; nil: the watcher does.
+type tree struct {
+	changed chan string // full paths
+	lost    chan error
+	stop    func()
+}
+
+func (t *tree) channels() (<-chan string, <-chan error) {
+	if t == nil {
+		return nil, nil
+	}
+	return t.changed, t.lost
 }
 
 // passing passes on what a watcher tells.
 type passing struct {
 	watcher *fsnotify.Watcher
+	tree    *tree
 	dir     string
+	live    string          // the live folder, which may be a link to dir
+	whole   map[string]bool // folders of which everything is news
 	match   *rules.Matcher
 	come    chan<- error
 	beside  chan<- struct{}
@@ -67,31 +95,36 @@ type passing struct {
 // run goes on until the watcher is closed, and closes come then.
 func (p *passing) run() {
 	defer close(p.come)
+	changed, treeLost := p.tree.channels()
 	for {
 		var err error
+		name := ""
 		select {
 		case e, open := <-p.watcher.Events:
 			if !open {
 				return
 			}
-			if own(p.dir, e.Name) {
-				continue
+			name = e.Name
+			if info, statErr := os.Lstat(name); e.Has(fsnotify.Create) && statErr == nil && info.IsDir() && name != p.dir && !p.aside(name) {
+				err = addFolders(p.watcher, name)
 			}
-			if info, statErr := os.Lstat(e.Name); e.Has(fsnotify.Create) && statErr == nil && info.IsDir() {
-				err = addFolders(p.watcher, e.Name)
-			}
-			if err == nil && p.isBeside(e.Name) {
-				select {
-				case p.beside <- struct{}{}:
-				default: // one is waiting to be taken already
-				}
-				continue
-			}
+		case name = <-changed:
+		case err = <-treeLost:
 		case lost, open := <-p.watcher.Errors:
 			if !open {
 				return
 			}
 			err = lost
+		}
+		if err == nil && (own(p.dir, name) || p.aside(name)) {
+			continue
+		}
+		if err == nil && p.isBeside(name) {
+			select {
+			case p.beside <- struct{}{}:
+			default: // one is waiting to be taken already
+			}
+			continue
 		}
 		select {
 		case p.come <- err:
@@ -100,7 +133,17 @@ func (p *passing) run() {
 	}
 }
 
+// aside reports whether a path only happens to lie beside the lane's folder, in one that is watched
+// for its sake.
+func (p *passing) aside(path string) bool {
+	around := filepath.Dir(path)
+	return !p.whole[around] && path != p.dir && path != p.live && (around == filepath.Dir(p.dir) || around == filepath.Dir(p.live))
+}
+
 func (p *passing) isBeside(path string) bool {
+	if path == p.live {
+		return false
+	}
 	rel, err := filepath.Rel(p.dir, path)
 	if err != nil || !filepath.IsLocal(rel) {
 		return true
@@ -112,6 +155,9 @@ func (p *passing) isBeside(path string) bool {
 func (n *news) close() {
 	if n.watcher != nil {
 		n.watcher.Close()
+	}
+	if n.tree != nil {
+		n.tree.stop()
 	}
 }
 

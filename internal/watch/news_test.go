@@ -13,7 +13,8 @@ import (
 )
 
 func TestChangesAnywhereInALaneAreTold(t *testing.T) {
-	dir, launcher := t.TempDir(), t.TempDir()
+	dir, launcher := filepath.Join(t.TempDir(), "Quay"), t.TempDir()
+	require.NoError(t, os.Mkdir(dir, 0o755))
 	require.NoError(t, os.Mkdir(filepath.Join(dir, ".morvant"), 0o755))
 	staging := filepath.Join(launcher, "staging")
 	g := &game.Game{Settings: game.Settings{Block: []block.Rule{{Kind: block.Occupy, Path: staging}}}}
@@ -38,6 +39,10 @@ func TestChangesAnywhereInALaneAreTold(t *testing.T) {
 	case <-time.After(20 * time.Second):
 		require.Fail(t, "nothing is told of the launcher's staging folder")
 	}
+	// The lane is parked, and another one takes its place.
+	require.NoError(t, os.Rename(dir, dir+" [parked]"))
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	comes("another folder in its place")
 	n.close()
 	for range n.come { // closed with the watcher
 	}

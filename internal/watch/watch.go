@@ -103,7 +103,9 @@ func (w *Watch) Run(ctx context.Context, home *game.Home, name string, o lane.Op
 		case ctx.Err() != nil:
 			return nil
 		case errors.Is(err, game.ErrBusy):
-			// Another command is at work; its changes are looked at later.
+			// Another command is at work; its changes are looked at once it is done.
+			t.put(max(w.Quiet, time.Second), 0)
+			continue
 		case err != nil && !at.waits(err):
 			return err
 		case err == nil && at.trouble != "":
