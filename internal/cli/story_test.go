@@ -260,7 +260,7 @@ func TestBuildsAreFoundByEveryName(t *testing.T) {
 	w.fails(1, "nearest: 1.1.0", "pin", "1.1.2", "--yes")
 	w.fails(1, "at least 6 characters", "pin", "=12", "--yes")
 	w.fails(1, "is not a date", "pin", "@yesterday", "--yes")
-	w.fails(1, `no build "@1999-01-01"`, "pin", "@1999-01-01", "--yes")
+	w.fails(1, `no build is as old as @1999-01-01`, "pin", "@1999-01-01", "--yes")
 	require.Equal(t, 3, w.run("--quiet", "diff", "1.0.0", "1.1.0").code)
 	require.Equal(t, 0, w.run("--quiet", "diff", "1.1.0", "here").code)
 }

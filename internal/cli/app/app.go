@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"charm.land/lipgloss/v2"
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
@@ -108,23 +107,11 @@ func (a *App) Width() int {
 	return w
 }
 
-// Fitted is grid with the last column, of plain text, cut so that rows fit the
-// terminal.
-func (a *App) Fitted(headings []string, rows [][]string) string {
-	width := a.Width()
-	if width == 0 {
-		return view.Grid(headings, rows)
+// Table writes a table that fits the window.
+func (a *App) Table(columns []view.Column, rows [][]string) {
+	text, hidden := view.Table(columns, rows, a.Width())
+	a.Say("%s", text)
+	if hint := view.Hidden(columns, hidden); hint != "" {
+		a.Say("%s", view.Faint(hint))
 	}
-	last := len(headings) - 1
-	for i := range last {
-		column := lipgloss.Width(strings.TrimPrefix(headings[i], ">"))
-		for _, r := range rows {
-			column = max(column, lipgloss.Width(r[i]))
-		}
-		width -= column + 2
-	}
-	for _, r := range rows {
-		r[last] = view.Clip(r[last], max(8, width-2))
-	}
-	return view.Grid(headings, rows)
 }

@@ -111,21 +111,37 @@ func pace(done, total int64, took time.Duration) string {
 
 // open draws the bar; m.mu is held.
 func (m *meter) open() {
-	m.show = mpb.New(mpb.WithOutput(m.file), mpb.WithWidth(30), mpb.WithRefreshRate(120*time.Millisecond))
+	bar, name := barRoom(m.file, m.task)
+	m.show = mpb.New(mpb.WithOutput(m.file), mpb.WithWidth(bar), mpb.WithRefreshRate(120*time.Millisecond))
 	started, total := m.started, m.total
-	bar := m.show.New(total, mpb.BarStyle().Lbound(" ").Filler("━").Tip("━").Padding("─").Rbound(" "),
+	shown := m.show.New(total, mpb.BarStyle().Lbound(" ").Filler("━").Tip("━").Padding("─").Rbound(" "),
 		mpb.PrependDecorators(decor.Name(m.task), decor.Percentage(decor.WCSyncSpace)),
 		mpb.AppendDecorators(decor.Any(func(s decor.Statistics) string {
 			text := pace(s.Current, total, time.Since(started))
-			if name := m.name.Load(); name != nil {
-				text += "  " + view.Clip(string(view.MadeVisible([]byte(path.Base(*name)))), 32)
+			if file := m.name.Load(); file != nil && name >= least {
+				text += "  " + view.Shorten(string(view.MadeVisible([]byte(path.Base(*file)))), name, view.CutMiddle)
 			}
 			return text
 		})),
 		mpb.BarRemoveOnComplete(),
 	)
-	bar.SetCurrent(m.done.Load())
-	m.shown.Store(bar)
+	shown.SetCurrent(m.done.Load())
+	m.shown.Store(shown)
+}
+
+// least is the fewest cells in which the name of a file says something.
+const least = 10
+
+// barRoom says how many cells the window has for the bar itself and for the name of a file.
+func barRoom(file *os.File, task string) (bar, name int) {
+	width, _, err := term.GetSize(int(file.Fd()))
+	if err != nil {
+		width = 80
+	}
+	const words = len(" 100% 999.9 MB of 999.9 MB, 999.9 MB/s, 59m59s left  ")
+	left := width - len(task) - words
+	bar = min(max(left, 8), 30)
+	return bar, min(left-bar, 32)
 }
 
 // End takes the bar away.

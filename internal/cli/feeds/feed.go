@@ -239,9 +239,16 @@ func (a commands) feedList(c *cli.Command, home *game.Home, name string) error {
 		if !j.Expires.After(a.Now()) {
 			expires = view.Paint(view.Bad, expires+" expired")
 		}
-		rows = append(rows, []string{j.Feed, strings.Join(channels, ", "), who, view.Day(j.Refreshed), expires, strings.Join(j.Addresses, "\n")})
+		rows = append(rows, []string{j.Feed, strings.Join(channels, ", "), who, view.Day(j.Refreshed), expires, strings.Join(j.Addresses, ", ")})
 	}
-	a.Say("%s", a.Fitted([]string{"Feed", "Channels", "Signed in", "Last answer", "Valid until", "Address"}, rows))
+	a.Table([]view.Column{
+		{Head: "Feed", Cut: view.CutMiddle},
+		{Head: "Channels", Cut: view.CutEnd},
+		{Head: "Signed in", Cut: view.CutEnd},
+		{Head: "Last answer", Spare: 2},
+		{Head: "Valid until", Spare: 1},
+		{Head: "Address", Spare: 3, Cut: view.CutStart},
+	}, rows)
 	return nil
 }
 

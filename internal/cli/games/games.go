@@ -242,7 +242,13 @@ func (a commands) games(ctx context.Context, c *cli.Command, home *game.Home) er
 	} else if len(rows) == 0 {
 		a.Say("No game is registered yet. Register one: morvant add NAME FOLDER")
 	} else {
-		a.Say("%s", view.Grid([]string{"Game", "Title", "State", ">Builds", "Live folder"}, rows))
+		a.Table([]view.Column{
+			{Head: "Game", Cut: view.CutMiddle},
+			{Head: "Title", Spare: 1, Cut: view.CutEnd},
+			{Head: "State", Cut: view.CutEnd},
+			{Head: "Builds", Right: true, Spare: 2},
+			{Head: "Live folder", Cut: view.CutStart},
+		}, rows)
 	}
 	for _, name := range view.SortedKeys(broken) {
 		a.Note("Note: %s is broken: %s", name, view.OneLine(broken[name]))

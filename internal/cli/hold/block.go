@@ -219,7 +219,11 @@ func (a commands) showPresets(c *cli.Command, home *game.Home) error {
 			Presets []presetJSON `json:"presets"`
 		}{"morvant-presets/1", out})
 	}
-	a.Say("%s", a.Fitted([]string{"Preset", "Needs", "For"}, rows))
+	a.Table([]view.Column{
+		{Head: "Preset"},
+		{Head: "Needs", Cut: view.CutWrap},
+		{Head: "For", Cut: view.CutWrap},
+	}, rows)
 	return nil
 }
 
@@ -270,7 +274,11 @@ func (a commands) block(ctx context.Context, c *cli.Command, l *lane.Lane) error
 		}
 		rows = append(rows, []string{s.Rule.Kind, how, view.FirstNonEmpty(view.Broke(s), s.Rule.Describe()+view.LeftAlone(s.Left))})
 	}
-	a.Say("%s", a.Fitted([]string{"Rule", "State", "What"}, rows))
+	a.Table([]view.Column{
+		{Head: "Rule"},
+		{Head: "State"},
+		{Head: "What", Cut: view.CutWrap},
+	}, rows)
 	return nil
 }
 

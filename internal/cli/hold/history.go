@@ -120,7 +120,17 @@ func (a commands) history(ctx context.Context, c *cli.Command, home *game.Home, 
 			view.Comma(t.Replaced), view.Comma(t.Added), view.Comma(t.Removed), view.Comma(t.Moved), view.Size(t.Written), standing,
 		})
 	}
-	a.Say("%s", view.Grid([]string{">No", "Date", "Change", ">Replaced", ">Added", ">Removed", ">Moved", ">Written", "State"}, rows))
+	a.Table([]view.Column{
+		{Head: "No", Right: true},
+		{Head: "Date"},
+		{Head: "Change", Cut: view.CutMiddle, Least: 24},
+		{Head: "Replaced", Right: true, Spare: 3},
+		{Head: "Added", Right: true, Spare: 4},
+		{Head: "Removed", Right: true, Spare: 5},
+		{Head: "Moved", Right: true, Spare: 6},
+		{Head: "Written", Right: true, Spare: 2},
+		{Head: "State", Cut: view.CutEnd},
+	}, rows)
 	for _, h := range list {
 		if h.Notes != "" {
 			a.Say("Change %d: %s.", h.ID, h.Notes)

@@ -159,7 +159,16 @@ func (a commands) showConflicts(found *change.Carrying) {
 		}
 		rows = append(rows, []string{k.Path, view.Size(k.Here), view.Stamp(k.HereTime), view.Size(k.There), view.Stamp(k.ThereTime), which})
 	}
-	a.Say("\n%s\n", a.Fitted([]string{"Different", ">Here", "", ">There", "", "Newer"}, rows))
+	a.Say("")
+	a.Table([]view.Column{
+		{Head: "Different", Cut: view.CutStart},
+		{Head: "Here", Right: true},
+		{Head: "Changed here", Spare: 2},
+		{Head: "There", Right: true},
+		{Head: "Changed there", Spare: 1},
+		{Head: "Newer"},
+	}, rows)
+	a.Say("")
 }
 
 // carryKept brings the files under keep rules of another lane.

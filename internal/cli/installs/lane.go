@@ -216,7 +216,16 @@ func (a commands) laneList(ctx context.Context, c *cli.Command, l *lane.Lane) er
 	for _, g := range list {
 		rows = append(rows, view.LaneRow(g))
 	}
-	a.Say("%s", a.Fitted([]string{"Lane", "Where", "Build", "State", ">Size", ">Shared", "Last live", "Folder"}, rows))
+	a.Table([]view.Column{
+		{Head: "Lane", Cut: view.CutMiddle},
+		{Head: "Where"},
+		{Head: "Build", Cut: view.CutMiddle},
+		{Head: "State", Cut: view.CutEnd},
+		{Head: "Size", Right: true, Spare: 2},
+		{Head: "Shared", Right: true, Spare: 3},
+		{Head: "Last live", Spare: 4},
+		{Head: "Folder", Spare: 1, Cut: view.CutStart, Least: 20},
+	}, rows)
 	for _, g := range list {
 		if g.Err != nil {
 			a.Note("Lane %s: %s", g.Name, view.OneLine(g.Err))

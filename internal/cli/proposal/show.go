@@ -51,7 +51,9 @@ func ShowPlan(a *app.App, c *cli.Command, l *lane.Lane, p *change.Proposal) {
 		moved[p.Plan.Steps[i].From] = true
 	}
 	if rows := view.PlanRows(p.Plan, moved, c.Bool("verbose")); len(rows) > 0 {
-		a.Say("\n%s\n", view.Grid([]string{"Action", ">Size", "File"}, rows))
+		a.Say("")
+		a.Table(view.FileColumns("Action"), rows)
+		a.Say("")
 	}
 	showLeft(a, c, p)
 	showSteps(a, l, p)

@@ -241,7 +241,7 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 					fetch = "not offered"
 				}
 			}
-			row = append(row, fetch, have, a.shorten(c, strings.Join(b.ComponentNames(), ", "), 26))
+			row = append(row, fetch, have, strings.Join(b.ComponentNames(), ", "))
 		} else {
 			row = append(row, view.Count(b.Files, "file"), "="+b.Digest().Short()[:8])
 		}
@@ -250,28 +250,39 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 		}
 		rows = append(rows, append(row, state, note))
 	}
-	head := []string{"Build", "Channel", "Date", ">Size", ">Files", "Digest", "State", "Note"}
+	columns := []view.Column{
+		{Head: "Build", Cut: view.CutMiddle},
+		{Head: "Channel", Spare: 2, Cut: view.CutEnd},
+		{Head: "Date"},
+		{Head: "Size", Right: true, Spare: 4},
+		{Head: "Files", Right: true, Spare: 5},
+		{Head: "Digest", Spare: 6},
+		{Head: "State", Cut: view.CutEnd},
+		{Head: "Note", Spare: 1, Cut: view.CutEnd, Least: 28},
+	}
 	if feeds {
-		head = []string{"Build", "Channel", "Date", ">Size", ">Download", ">Here", "Components", "State", "Note"}
+		columns = []view.Column{
+			{Head: "Build", Cut: view.CutMiddle},
+			{Head: "Channel", Spare: 2, Cut: view.CutEnd},
+			{Head: "Date"},
+			{Head: "Size", Right: true, Spare: 5},
+			{Head: "Download", Right: true, Spare: 4},
+			{Head: "Here", Right: true},
+			{Head: "Components", Spare: 3, Cut: view.CutEnd},
+			{Head: "State", Cut: view.CutEnd},
+			{Head: "Note", Spare: 1, Cut: view.CutEnd, Least: 28},
+		}
 		if c.Bool("verbose") {
-			head = slices.Insert(head, 7, "Digest")
+			columns = slices.Insert(columns, 7, view.Column{Head: "Digest"})
 		}
 	}
-	a.Say("%s", a.Fitted(head, rows))
+	a.Table(columns, rows)
 	switch {
 	case here.Unread && here.Fresh:
 		a.Say("%s", view.Faint("?: the game's folder has not been read yet; morvant identify reads it."))
 	case here.Unread:
 		a.Say("%s", view.Faint("?: files of the folder have changed since they were last read; morvant identify reads them."))
 	}
-}
-
-// shorten shortens a text on a terminal, unless everything is wanted.
-func (a commands) shorten(c *cli.Command, text string, n int) string {
-	if c.Bool("verbose") || a.Width() == 0 {
-		return text
-	}
-	return view.Clip(text, n)
 }
 
 func (a commands) forgetBuild(ctx context.Context, c *cli.Command, home *game.Home, name, text string) error {

@@ -126,13 +126,14 @@ func (a commands) showDiff(c *cli.Command, l *lane.Lane, d *status.Difference) {
 		a.Say("%s: from %s to %s", view.Strong(l.Game.Display()), from, to)
 		a.Say("  %s changed, %s added, %s removed, %s moved, %s the same; %s of new content",
 			view.Comma(len(d.Build.Changed)), view.Comma(len(d.Build.Added)), view.Comma(len(d.Build.Removed)), view.Comma(len(d.Build.Moved)), view.Comma(d.Build.Same), view.Size(d.Build.BytesIn()))
-		a.Say("\n%s", view.Grid([]string{"Change", ">Size", "File"}, view.DiffRows(d.Build, c.Bool("all") || c.Bool("verbose"))))
+		a.Say("")
+		a.Table(view.FileColumns("Change"), view.DiffRows(d.Build, c.Bool("all") || c.Bool("verbose")))
 	}
 	if k := d.Kept; !k.Empty() {
 		a.Say("\nYour own files (keep rules): %s changed, %s added, %s removed, %s moved. A pin leaves them alone.",
 			view.Comma(len(k.Changed)), view.Comma(len(k.Added)), view.Comma(len(k.Removed)), view.Comma(len(k.Moved)))
 		if c.Bool("all") || c.Bool("verbose") {
-			a.Say("%s", view.Grid([]string{"Change", ">Size", "File"}, view.DiffRows(k, true)))
+			a.Table(view.FileColumns("Change"), view.DiffRows(k, true))
 		}
 	}
 }

@@ -202,7 +202,17 @@ func (a commands) showMatches(c *cli.Command, dir string, found *identify.Answer
 		}
 		rows = append(rows, []string{m.Build.Label, m.Build.Line(), view.Day(m.Build.Made), state, view.Comma(m.Same), view.Comma(len(m.Altered)), view.Comma(len(m.Missing)), parts})
 	}
-	a.Say("\n%s", view.Grid([]string{"Build", "Channel", "Date", ">Match", ">As built", ">Altered", ">Missing", "Components there"}, rows))
+	a.Say("")
+	a.Table([]view.Column{
+		{Head: "Build", Cut: view.CutMiddle},
+		{Head: "Channel", Spare: 3},
+		{Head: "Date", Spare: 4},
+		{Head: "Match", Right: true},
+		{Head: "As built", Right: true, Spare: 2},
+		{Head: "Altered", Right: true},
+		{Head: "Missing", Right: true},
+		{Head: "Components there", Spare: 1, Cut: view.CutEnd},
+	}, rows)
 	if len(shown) < len(list) {
 		a.Say("%s", view.Faint(fmt.Sprintf("and %s more; --verbose lists all", view.Comma(len(list)-len(shown)))))
 	}

@@ -123,7 +123,8 @@ func (a commands) showDrift(c *cli.Command, d *status.Drift) {
 		rows = append(rows, view.FileRows(group.word, group.list, c.Bool("verbose"))...)
 	}
 	if len(rows) > 0 {
-		a.Say("\n%s", view.Grid([]string{"State", ">Size", "File"}, rows))
+		a.Say("")
+		a.Table(view.FileColumns("State"), rows)
 	}
 	if !d.Sure() {
 		a.Say("morvant verify reads what is unread.")

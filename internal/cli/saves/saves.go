@@ -163,7 +163,16 @@ func (a commands) showSaves(l *lane.Lane, now, none []string, list []*saves.Back
 	for _, b := range list {
 		rows = append(rows, []string{fmt.Sprint(b.ID), view.Day(b.Made), b.Lane, b.Build, view.Comma(b.Files), view.Size(b.Bytes), b.Why})
 	}
-	a.Say("\n%s", a.Fitted([]string{">No", "Date", "Lane", "Build", ">Files", ">Size", "Why"}, rows))
+	a.Say("")
+	a.Table([]view.Column{
+		{Head: "No", Right: true},
+		{Head: "Date"},
+		{Head: "Lane", Spare: 2, Cut: view.CutMiddle},
+		{Head: "Build", Spare: 1, Cut: view.CutMiddle},
+		{Head: "Files", Right: true, Spare: 3},
+		{Head: "Size", Right: true},
+		{Head: "Why", Cut: view.CutEnd, Least: 24},
+	}, rows)
 }
 
 func (a commands) savesBackup(ctx context.Context, c *cli.Command, l *lane.Lane, why string) error {
@@ -223,7 +232,9 @@ func (a commands) carrySaves(ctx context.Context, c *cli.Command, l *lane.Lane, 
 		} else {
 			t := p.Totals()
 			a.Say("%s replaced, %s added, %s removed:", view.Comma(t.Replaced), view.Comma(t.Added), view.Comma(t.Removed))
-			a.Say("\n%s\n", view.Grid([]string{"Action", ">Size", "File"}, view.PlanRows(p, nil, c.Bool("verbose"))))
+			a.Say("")
+			a.Table(view.FileColumns("Action"), view.PlanRows(p, nil, c.Bool("verbose")))
+			a.Say("")
 		}
 	}
 	if !c.Bool("dry-run") && !change.Empty() {

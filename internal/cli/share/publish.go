@@ -319,7 +319,14 @@ func (a commands) showPublish(c *cli.Command, r *publish.Request) error {
 	if c.Bool("json") {
 		return a.Emit(view.PublishedJSON{Schema: "morvant-published/1", Folder: r.Dest, Feed: r.Name, Added: names, Same: []string{}, Builds: view.ToSeen(r)})
 	}
-	a.Say("%s", view.Grid([]string{"Build", "Channel", "Date", "Component", ">Files", ">Size"}, rows))
+	a.Table([]view.Column{
+		{Head: "Build", Cut: view.CutMiddle},
+		{Head: "Channel", Spare: 1},
+		{Head: "Date", Spare: 2},
+		{Head: "Component", Cut: view.CutMiddle},
+		{Head: "Files", Right: true, Spare: 3},
+		{Head: "Size", Right: true},
+	}, rows)
 	a.Say("\nWhat others will see:")
 	for _, b := range r.Builds {
 		note := b.Note

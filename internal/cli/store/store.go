@@ -91,7 +91,14 @@ func (a commands) storeShow(ctx context.Context, c *cli.Command, home *game.Home
 		rows = append(rows, []string{b.Game, b.Label, view.Size(b.Bytes), shared, view.Size(b.OnlyStored)})
 	}
 	if len(rows) > 0 {
-		a.Say("\n%s", view.Grid([]string{"Game", "Build", ">Size", ">Shared", ">Space only it takes"}, rows))
+		a.Say("")
+		a.Table([]view.Column{
+			{Head: "Game", Cut: view.CutMiddle},
+			{Head: "Build", Cut: view.CutMiddle},
+			{Head: "Size", Right: true},
+			{Head: "Shared", Right: true, Spare: 1},
+			{Head: "Space only it takes", Right: true},
+		}, rows)
 	}
 	return nil
 }
@@ -170,7 +177,12 @@ func (a commands) showHealth(c *cli.Command, h *upkeep.Health) {
 		rows = append(rows, []string{state, l.Owner, path})
 	}
 	if len(rows) > 0 {
-		a.Say("\n%s", view.Grid([]string{"State", "Needed by", "File"}, rows))
+		a.Say("")
+		a.Table([]view.Column{
+			{Head: "State"},
+			{Head: "Needed by", Cut: view.CutMiddle},
+			{Head: "File", Cut: view.CutStart},
+		}, rows)
 	}
 	switch left := h.Unmended(); {
 	case len(h.Losses) == 0:

@@ -11,7 +11,6 @@ import (
 	"unicode/utf8"
 
 	"charm.land/lipgloss/v2"
-	"charm.land/lipgloss/v2/table"
 	"github.com/dustin/go-humanize"
 
 	"morvant/internal/database"
@@ -48,13 +47,7 @@ const Few = 8
 func Size(n int64) string { return humanize.Bytes(uint64(max(n, 0))) }
 
 // Clip shortens a text to n cells.
-func Clip(s string, n int) string {
-	r := []rune(s)
-	if len(r) <= n {
-		return s
-	}
-	return string(r[:n-1]) + "…"
-}
+func Clip(s string, n int) string { return Shorten(s, n, CutEnd) }
 
 // IsText reports whether bytes can be shown as text.
 func IsText(b []byte) bool { return utf8.Valid(b) && bytes.IndexByte(b, 0) < 0 }
@@ -74,32 +67,6 @@ func Strong(s string) string { return lipgloss.NewStyle().Bold(true).Render(s) }
 
 // Faint makes a text faint.
 func Faint(s string) string { return lipgloss.NewStyle().Faint(true).Render(s) }
-
-// Grid lays rows out under headings. Columns whose heading starts with ">" are
-// set to the right.
-func Grid(headings []string, rows [][]string) string {
-	right := make([]bool, len(headings))
-	clean := make([]string, len(headings))
-	for i, h := range headings {
-		clean[i], right[i] = strings.CutPrefix(h, ">")
-	}
-	t := table.New().
-		Headers(clean...).Rows(rows...).
-		Border(lipgloss.NormalBorder()).
-		BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).BorderColumn(false).
-		BorderStyle(lipgloss.NewStyle().Faint(true)).
-		StyleFunc(func(row, column int) lipgloss.Style {
-			s := lipgloss.NewStyle().PaddingRight(2)
-			if right[column] {
-				s = s.Align(lipgloss.Right)
-			}
-			if row == table.HeaderRow {
-				s = s.Faint(true)
-			}
-			return s
-		})
-	return t.String()
-}
 
 // Count writes "1 file" or "12 files".
 func Count(n int, word string) string {

@@ -194,7 +194,8 @@ func blocked(have map[string]plan.Node, p string) bool {
 }
 
 // gamesPaths lists the paths of what this lane is held to, and of what the feeds
-// offer: what stands there is not the player's, unless a keep rule says so.
+// offer; where there is neither, of all snapshots. What stands there is not the
+// player's, unless a keep rule says so.
 func gamesPaths(ctx context.Context, l *lane.Lane) (map[string]bool, error) {
 	paths := make(map[string]bool)
 	_, owned, err := compose.Pinned(ctx, l)
@@ -215,6 +216,20 @@ func gamesPaths(ctx context.Context, l *lane.Lane) (map[string]bool, error) {
 			continue
 		}
 		for _, p := range parts {
+			for _, f := range p.Manifest.Files {
+				paths[f.Path] = true
+			}
+		}
+	}
+	if len(paths) > 0 {
+		return paths, nil
+	}
+	known, err := compose.Known(ctx, l.Home, l.Store, l.Game)
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range known {
+		for _, p := range k.Parts {
 			for _, f := range p.Manifest.Files {
 				paths[f.Path] = true
 			}
