@@ -129,9 +129,9 @@ func decodeJournal(b []byte) (*journal, error) {
 	}
 	if j.Format != journalFormat {
 		if strings.HasPrefix(j.Format, "morvant-journal/") {
-			return nil, fmt.Errorf("journal of format %q: %w", j.Format, problem.ErrNewer)
+			return nil, fmt.Errorf("journal of format \"%s\": %w", j.Format, problem.ErrNewer)
 		}
-		return nil, fmt.Errorf("%w: format %q", ErrJournal, j.Format)
+		return nil, fmt.Errorf("%w: format \"%s\"", ErrJournal, j.Format)
 	}
 	j.index()
 	for i := range j.Steps {

@@ -67,7 +67,7 @@ func (r Rule) Check() error {
 		}
 		if r.Key != "" {
 			if !slices.Contains(keyed.Formats(), keyed.Format(r.Format)) {
-				return bad("there is no format %q, only %s", r.Format, listFormats())
+				return bad("there is no format \"%s\", only %s", r.Format, listFormats())
 			}
 			if _, err := keyed.ParsePath(r.Key); err != nil {
 				return bad("%v", err)
@@ -86,7 +86,7 @@ func (r Rule) Check() error {
 			return bad("it has path, nothing else")
 		}
 	default:
-		return fmt.Errorf("%w: there is no kind %q, only %s, %s and %s", ErrRule, r.Kind, Setting, ReadOnly, Occupy)
+		return fmt.Errorf("%w: there is no kind \"%s\", only %s, %s and %s", ErrRule, r.Kind, Setting, ReadOnly, Occupy)
 	}
 	return nil
 }
@@ -111,9 +111,9 @@ func (r Rule) Describe() string {
 	switch r.Kind {
 	case Setting:
 		if r.Key != "" {
-			return fmt.Sprintf("sets %s to %q in %s, so that the launcher itself holds back", r.Key, r.Set, r.File)
+			return fmt.Sprintf("sets %s to \"%s\" in %s, so that the launcher itself holds back", r.Key, r.Set, r.File)
 		}
-		return fmt.Sprintf("sets %q in %s, so that the launcher itself holds back", r.Set, r.File)
+		return fmt.Sprintf("sets \"%s\" in %s, so that the launcher itself holds back", r.Set, r.File)
 	case ReadOnly:
 		if r.Immutable {
 			return "makes the build's files unwritable and immutable, so that an updater cannot replace or remove them"
@@ -135,7 +135,7 @@ type Site struct {
 // check returns an error unless a rule may have to do with a path: a variable in it must
 // be set, and nothing may be held that holds the game, a home or a disk.
 func (p Site) check(path string) error {
-	bad := func(why string) error { return fmt.Errorf("%w: %q %s", ErrRule, path, why) }
+	bad := func(why string) error { return fmt.Errorf("%w: \"%s\" %s", ErrRule, path, why) }
 	if unset := userpath.Unset(path, p.Home); len(unset) > 0 {
 		return bad("names " + unset[0] + ", which is not set on this computer")
 	}
@@ -227,10 +227,10 @@ func (h *Applied) ByHand() string {
 	switch h.Rule.Kind {
 	case Setting:
 		if h.Missing {
-			return fmt.Sprintf("%s was not in %s, and Morvant has added it as %q: take it out there", h.Rule.Key, h.Path, h.Rule.Set)
+			return fmt.Sprintf("%s was not in %s, and Morvant has added it as \"%s\": take it out there", h.Rule.Key, h.Path, h.Rule.Set)
 		}
-		found := strings.Trim(fmt.Sprintf("%q", h.Values), "[]") // each in quotes, in their order
-		return fmt.Sprintf("in %s it was %s, and Morvant has set %q: where that stands, write back what it was", h.Path, found, h.Rule.Set)
+		found := `"` + strings.Join(h.Values, `" "`) + `"` // in their order
+		return fmt.Sprintf("in %s it was %s, and Morvant has set \"%s\": where that stands, write back what it was", h.Path, found, h.Rule.Set)
 	case Occupy:
 		if h.Aside != "" {
 			return fmt.Sprintf("Morvant holds %s, and what was there before is in %s: move it back", h.Path, h.Aside)

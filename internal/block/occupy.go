@@ -21,7 +21,7 @@ func (h *Applied) prepareOccupy(at Site) error {
 	}
 	h.Path = at.resolve(h.Rule.Path)
 	if p := at.holdsBuild(h.Path); p != "" {
-		return fmt.Errorf("%w: %q holds files of the game itself, such as %s", ErrRule, h.Rule.Path, p)
+		return fmt.Errorf("%w: \"%s\" holds files of the game itself, such as %s", ErrRule, h.Rule.Path, p)
 	}
 	if h.ours() {
 		return fmt.Errorf("%s is held already, by an earlier block: %w", h.Path, ErrTouched)

@@ -158,7 +158,7 @@ func (h *Applied) spot() (*spot, error) {
 
 func (h *Applied) prepareSetting(at Site) error {
 	if unset := userpath.Unset(h.Rule.File, at.Home); len(unset) > 0 {
-		return fmt.Errorf("%w: %q names %s, which is not set on this computer", ErrRule, h.Rule.File, unset[0])
+		return fmt.Errorf("%w: \"%s\" names %s, which is not set on this computer", ErrRule, h.Rule.File, unset[0])
 	}
 	h.Path = at.resolve(h.Rule.File)
 	s, err := h.spot()
@@ -230,7 +230,7 @@ func (h *Applied) checkSetting() string {
 	case s.missing():
 		return fmt.Sprintf("%s has no %s any more", h.Path, h.Rule.Key)
 	case !h.Rule.holds(s):
-		return fmt.Sprintf("%s says %q again, not %q", h.Path, s.texts[0], h.Rule.Set)
+		return fmt.Sprintf("%s says \"%s\" again, not \"%s\"", h.Path, s.texts[0], h.Rule.Set)
 	}
 	return ""
 }
@@ -247,7 +247,7 @@ func (h *Applied) liftSetting(force bool) error {
 	case !h.Missing && slices.Equal(s.texts, h.Values), h.Rule.holds(s), force:
 		return h.restore(s)
 	}
-	return fmt.Errorf("%s says %q: %w", h.Path, s.texts[0], ErrTouched)
+	return fmt.Errorf("%s says \"%s\": %w", h.Path, s.texts[0], ErrTouched)
 }
 
 // FoundAsWanted reports whether what a rule about a setting found is what it wants.

@@ -48,7 +48,7 @@ const NotTaken = "Nothing of it is taken; what was known before stays. Try again
 var (
 	ErrFormat    = errors.New("not a file of a feed")
 	ErrSignature = problem.New("the signature does not fit", NotTaken)
-	ErrName      = errors.New("name not allowed")
+	ErrName      = errors.New("this name cannot be used")
 )
 
 // Feed describes a feed: the file feed.json.
@@ -138,7 +138,7 @@ var (
 // CheckName returns an error unless s can name a feed, a channel, a component or a game.
 func CheckName(s string) error {
 	if !namePattern.MatchString(s) {
-		return fmt.Errorf("%w: %q: lower-case letters, digits and dashes, at most 64", ErrName, s)
+		return fmt.Errorf("%w: \"%s\": lower-case letters, digits and dashes, at most 64", ErrName, s)
 	}
 	return nil
 }
@@ -160,7 +160,7 @@ const (
 // nothing else where a build is named.
 func CheckChannel(s string) error {
 	if s == SnapshotLine || s == LaneLine {
-		return fmt.Errorf("%w: %q means something else wherever a build is named", ErrName, s)
+		return fmt.Errorf("%w: \"%s\" means something else wherever a build is named", ErrName, s)
 	}
 	return CheckName(s)
 }
@@ -168,10 +168,10 @@ func CheckChannel(s string) error {
 // CheckLabel returns an error unless s can be the label of a build.
 func CheckLabel(s string) error {
 	if s == Newest || s == Before || s == Here {
-		return fmt.Errorf("%w: %q means something else wherever a build is named", ErrName, s)
+		return fmt.Errorf("%w: \"%s\" means something else wherever a build is named", ErrName, s)
 	}
 	if !labelPattern.MatchString(s) || utf8.RuneCountInString(s) > 80 {
-		return fmt.Errorf("%w: %q: a label has letters, digits, dots, dashes, underscores and plus signs, at most 80, and starts with a letter or digit", ErrName, s)
+		return fmt.Errorf("%w: \"%s\": a label has letters, digits, dots, dashes, underscores and plus signs, at most 80, and starts with a letter or digit", ErrName, s)
 	}
 	return nil
 }
@@ -213,9 +213,9 @@ func checkFormat(b []byte, want string) error {
 	}
 	name, _, _ := strings.Cut(want, "/")
 	if strings.HasPrefix(head.Format, name+"/") {
-		return fmt.Errorf("format %q: %w", head.Format, problem.ErrNewer)
+		return fmt.Errorf("format \"%s\": %w", head.Format, problem.ErrNewer)
 	}
-	return fmt.Errorf("%w: format %q instead of %q", ErrFormat, head.Format, want)
+	return fmt.Errorf("%w: format \"%s\" instead of \"%s\"", ErrFormat, head.Format, want)
 }
 
 // DecodeFeed reads and checks the description of a feed.
@@ -249,7 +249,7 @@ func (f *Feed) check() error {
 			return err
 		}
 		if seen[c.Name] {
-			return fmt.Errorf("%w: the channel %q appears twice", ErrFormat, c.Name)
+			return fmt.Errorf("%w: the channel \"%s\" appears twice", ErrFormat, c.Name)
 		}
 		seen[c.Name] = true
 	}
@@ -259,7 +259,7 @@ func (f *Feed) check() error {
 			return err
 		}
 		if seen[c.Name] {
-			return fmt.Errorf("%w: the component %q appears twice", ErrFormat, c.Name)
+			return fmt.Errorf("%w: the component \"%s\" appears twice", ErrFormat, c.Name)
 		}
 		seen[c.Name] = true
 	}
@@ -295,7 +295,7 @@ func (c *Channel) check() error {
 			return err
 		}
 		if seen[b.Label] {
-			return fmt.Errorf("%w: the build %q appears twice", ErrFormat, b.Label)
+			return fmt.Errorf("%w: the build \"%s\" appears twice", ErrFormat, b.Label)
 		}
 		seen[b.Label] = true
 	}
@@ -308,13 +308,13 @@ func (b *Build) check() error {
 	}
 	// What can be counted in nanoseconds since 1970.
 	if y := b.Date.Year(); y < 1678 || y > 2261 {
-		return fmt.Errorf("%w: the build %q is of the year %d", ErrFormat, b.Label, y)
+		return fmt.Errorf("%w: the build \"%s\" is of the year %d", ErrFormat, b.Label, y)
 	}
 	if len(b.Components) == 0 || len(b.Components) > maxComponents {
-		return fmt.Errorf("%w: build %q has %d components", ErrFormat, b.Label, len(b.Components))
+		return fmt.Errorf("%w: build \"%s\" has %d components", ErrFormat, b.Label, len(b.Components))
 	}
 	if !slices.IsSortedFunc(b.Components, func(x, y Part) int { return strings.Compare(x.Name, y.Name) }) {
-		return fmt.Errorf("%w: the components of %q are not in order", ErrFormat, b.Label)
+		return fmt.Errorf("%w: the components of \"%s\" are not in order", ErrFormat, b.Label)
 	}
 	var files, bytes int64
 	for i, p := range b.Components {
@@ -322,16 +322,16 @@ func (b *Build) check() error {
 			return err
 		}
 		if i > 0 && p.Name == b.Components[i-1].Name {
-			return fmt.Errorf("%w: the component %q of %q appears twice", ErrFormat, p.Name, b.Label)
+			return fmt.Errorf("%w: the component \"%s\" of \"%s\" appears twice", ErrFormat, p.Name, b.Label)
 		}
 		if p.Files < 0 || p.Files > manifest.MaxEntries || p.Bytes < 0 || p.Bytes > manifest.MaxSize || p.Download < 0 || p.Download > manifest.MaxSize {
-			return fmt.Errorf("%w: %d files of %d bytes, %d to fetch, in %s of %q", ErrFormat, p.Files, p.Bytes, p.Download, p.Name, b.Label)
+			return fmt.Errorf("%w: %d files of %d bytes, %d to fetch, in %s of \"%s\"", ErrFormat, p.Files, p.Bytes, p.Download, p.Name, b.Label)
 		}
 		files += int64(p.Files)
 		bytes += p.Bytes
 	}
 	if files > manifest.MaxEntries || bytes > manifest.MaxSize {
-		return fmt.Errorf("%w: %d files of %d bytes in %q", ErrFormat, files, bytes, b.Label)
+		return fmt.Errorf("%w: %d files of %d bytes in \"%s\"", ErrFormat, files, bytes, b.Label)
 	}
 	return nil
 }

@@ -244,7 +244,7 @@ func (l *Layout) fill(files []filePieces, m *manifest.Manifest) error {
 	sizes := make(map[digest.Digest]int64, len(m.Files))
 	for _, f := range m.Files {
 		if size, known := sizes[f.Digest]; known && size != f.Size {
-			return fmt.Errorf("%w: %q has another size than a file of the same content", ErrFormat, f.Path)
+			return fmt.Errorf("%w: \"%s\" has another size than a file of the same content", ErrFormat, f.Path)
 		}
 		sizes[f.Digest] = f.Size
 	}
@@ -273,7 +273,7 @@ func (l *Layout) fill(files []filePieces, m *manifest.Manifest) error {
 	}
 	for i, p := range l.Programs {
 		if _, ok := m.File(p); !ok || i > 0 && p <= l.Programs[i-1] {
-			return fmt.Errorf("%w: the program %q is not of the build or out of order", ErrFormat, p)
+			return fmt.Errorf("%w: the program \"%s\" is not of the build or out of order", ErrFormat, p)
 		}
 	}
 	return nil

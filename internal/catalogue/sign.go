@@ -15,7 +15,7 @@ type PublicKey = minisign.PublicKey
 func ParseKey(s string) (PublicKey, error) {
 	var k PublicKey
 	if err := k.UnmarshalText([]byte(strings.TrimSpace(s))); err != nil {
-		return k, fmt.Errorf("%w: %q is not a public key", ErrFormat, s)
+		return k, fmt.Errorf("%w: \"%s\" is not a public key", ErrFormat, s)
 	}
 	return k, nil
 }

@@ -105,7 +105,7 @@ func TestOwnFilesAreCarried(t *testing.T) {
 	require.Contains(t, plan, "2 files new here, 1 the same, 1 different")
 	require.Contains(t, plan, "Mods/older.txt")
 	require.Equal(t, before, w.picture())
-	w.fails(4, "needs an answer", "carry", "lane/old")
+	w.fails(4, "needs a yes", "carry", "lane/old")
 	w.ok("carry", "lane/old", "--conflict", "mine", "--yes")
 	require.Equal(t, "taller", w.read("Mods/cranes.txt"))
 	require.Equal(t, "own", w.read("extra/map.txt"))

@@ -308,7 +308,7 @@ func TestAnUpdateIsTakenOnPurpose(t *testing.T) {
 	require.Equal(t, "1.3.0", status["build"].(map[string]any)["label"], "a build that comes again is that build")
 	require.Contains(t, w.stateText(), "updates = by-hand")
 	w.launcher(0, "offer", "1.2.0")
-	w.fails(4, "needs an answer", update...)
+	w.fails(4, "needs a yes", update...)
 	require.Contains(t, w.ok("builds").out, "1.2.0", "it is recorded all the same")
 }
 

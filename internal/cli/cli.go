@@ -30,6 +30,7 @@ import (
 	"morvant/internal/cli/share"
 	"morvant/internal/cli/store"
 	"morvant/internal/cli/view"
+	"morvant/internal/state"
 )
 
 // memoryLimit is what the garbage collector aims to stay below, in bytes.
@@ -165,6 +166,7 @@ func all(complete cli.ShellCompleteFunc, list []*cli.Command) []*cli.Command {
 			c.ShellComplete = complete
 		}
 		if len(c.Commands) > 0 {
+			ofItself(c.Flags)
 			all(complete, c.Commands)
 			if c.Action == nil {
 				c.Action = unknownCommand
@@ -184,6 +186,24 @@ func all(complete cli.ShellCompleteFunc, list []*cli.Command) []*cli.Command {
 		}
 	}
 	return list
+}
+
+// ofItself makes options those of a command alone, and not of the commands within it.
+func ofItself(flags []cli.Flag) {
+	for _, f := range flags {
+		switch f := f.(type) {
+		case *cli.StringFlag:
+			f.Local = true
+		case *cli.BoolFlag:
+			f.Local = true
+		case *cli.IntFlag:
+			f.Local = true
+		case *cli.DurationFlag:
+			f.Local = true
+		case *cli.StringSliceFlag:
+			f.Local = true
+		}
+	}
 }
 
 // before sets up the output once the global flags are known.
@@ -211,7 +231,13 @@ func usageError(_ context.Context, c *cli.Command, err error, _ bool) error {
 
 func unknownCommand(_ context.Context, c *cli.Command) error {
 	if c.Args().Present() {
-		return app.Usagef("there is no command %q; see %s --help", c.Args().First(), c.FullName())
+		var names []string
+		for _, sub := range c.Commands {
+			if !sub.Hidden {
+				names = append(names, sub.Name)
+			}
+		}
+		return app.Usagef("%v; see %s --help", &state.UnknownError{Kind: "command", Name: c.Args().First(), Near: state.Nearest(c.Args().First(), names)}, c.FullName())
 	}
 	return cli.ShowSubcommandHelp(c)
 }

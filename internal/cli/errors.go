@@ -42,7 +42,7 @@ import (
 func report(a *app.App, err error) int {
 	var wrong app.Usage
 	switch {
-	case err == nil:
+	case err == nil, errors.Is(err, app.ErrDryRun):
 		return app.ExitDone
 	case errors.Is(err, app.ErrDifferent):
 		return app.ExitDifferent
@@ -63,9 +63,9 @@ func report(a *app.App, err error) int {
 	}
 	fmt.Fprintln(a.Err, line)
 	switch {
-	case errors.As(err, &wrong):
+	case errors.As(err, &wrong), mistyped(err):
 		return app.ExitUsage
-	case errors.Is(err, app.ErrUnanswered), errors.As(err, new(*change.MovedOnError)), errors.As(err, new(app.Refusal)):
+	case errors.Is(err, app.ErrUnanswered), errors.Is(err, lane.ErrStranger), errors.As(err, new(*change.MovedOnError)), errors.As(err, new(app.Refusal)):
 		return app.ExitUnanswered
 	}
 	return app.ExitFailed

@@ -256,7 +256,7 @@ func TestAnEmptyFolderIsFilledAfterAYesAndAStrangersNotOnTrust(t *testing.T) {
 	held := w.picture()
 	require.NoError(t, os.RemoveAll(w.live))
 	require.NoError(t, os.Mkdir(w.live, 0o755))
-	w.fails(4, "needs an answer", "pin", "1.1.1")
+	w.fails(4, "needs a yes", "pin", "1.1.1")
 	require.Empty(t, w.picture())
 	require.Contains(t, w.ok("pin", "1.1.1", "--yes").err, "is empty")
 	require.Equal(t, len(held), len(w.picture()))
@@ -268,7 +268,7 @@ func TestAnEmptyFolderIsFilledAfterAYesAndAStrangersNotOnTrust(t *testing.T) {
 	w.write("photos/harbour.jpg", "a picture")
 	before := w.picture()
 	for _, c := range [][]string{{"pin", "1.1.1", "--yes"}, {"verify", "--repair", "--yes"}, {"undo", "--yes"}} {
-		w.fails(1, "this may not be the game's folder", c...)
+		w.fails(4, "this may not be the game's folder", c...)
 		require.Equal(t, before, w.picture())
 	}
 	w.ok("game", "set", "--live", w.live)

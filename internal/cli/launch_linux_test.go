@@ -93,7 +93,7 @@ func TestImmutableFilesAreLetGoForMorvantsOwnWork(t *testing.T) {
 	w.ok("pin", "again", "--yes")
 	require.NoError(t, exec.Command("chattr", "-i", w.path("version.txt")).Run())
 	require.NoError(t, os.Remove(w.path("version.txt")))
-	w.fails(4, "needs an answer", "verify", "--repair")
+	w.fails(4, "needs a yes", "verify", "--repair")
 	require.Error(t, os.Remove(w.path("data/cargo.pak")), "also after a change that was declined")
 	w.ok("verify", "--repair", "--yes")
 	w.ok("unpin", "--stay")

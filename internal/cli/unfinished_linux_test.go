@@ -172,11 +172,11 @@ func TestPlacesOfSavesAreCheckedWhenTheyAreSet(t *testing.T) {
 		"~": "is your home folder or holds it", w.live: "is the game's folder or holds it", w.home: "lies in or around",
 		"%SAVED_GAMEZ%/Quay": "SAVED_GAMEZ is not set", "$NOWHERE/Quay": "NOWHERE is not set",
 	} {
-		w.fails(1, words, "game", "set", "--saves", pattern)
+		w.fails(2, words, "game", "set", "--saves", pattern)
 	}
 	other := filepath.Join(w.dir, "other")
 	require.NoError(t, os.Mkdir(other, 0o755))
-	w.fails(1, "NOWHERE is not set", "add", "other", other, "--saves", "$NOWHERE/Quay")
+	w.fails(2, "NOWHERE is not set", "add", "other", other, "--saves", "$NOWHERE/Quay")
 	w.ok("game", "set", "--saves", "~/Saved Games/Quay") // not there yet, which is no mistake
 	w.ok("snapshot", "1")
 	w.write("a.txt", "two")

@@ -29,10 +29,10 @@ func Of(b []byte) Digest { return blake3.Sum256(b) }
 func Parse(s string) (Digest, error) {
 	var d Digest
 	if len(s) != 2*Size {
-		return d, fmt.Errorf("%q: %w", clip(s), ErrFormat)
+		return d, fmt.Errorf("\"%s\": %w", clip(s), ErrFormat)
 	}
 	if _, err := hex.Decode(d[:], []byte(s)); err != nil || d.String() != s {
-		return Digest{}, fmt.Errorf("%q: %w", clip(s), ErrFormat)
+		return Digest{}, fmt.Errorf("\"%s\": %w", clip(s), ErrFormat)
 	}
 	return d, nil
 }

@@ -178,7 +178,7 @@ func (d *Document) Find(ctx context.Context, find string, count int) (*Values, e
 		v.Raw = append(v.Raw, bytes.Clone(d.raw[at[0]:at[1]]))
 	}
 	if len(v.Texts) != count {
-		return nil, fmt.Errorf("%w: %q matches %d times, and %d were expected", ErrMatches, find, len(v.Texts), count)
+		return nil, fmt.Errorf("%w: \"%s\" matches %d times, and %d were expected", ErrMatches, find, len(v.Texts), count)
 	}
 	return v, nil
 }

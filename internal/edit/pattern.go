@@ -37,7 +37,7 @@ func Compile(find string) (*Pattern, error) {
 		return nil, err
 	}
 	if re.NumSubexp() != 1 {
-		return nil, fmt.Errorf("the pattern %q must capture one value", find)
+		return nil, fmt.Errorf("the pattern \"%s\" must capture one value", find)
 	}
 	tree, err := syntax.Parse(text, syntax.Perl)
 	if err != nil {
@@ -48,7 +48,7 @@ func Compile(find string) (*Pattern, error) {
 		return nil, err
 	}
 	if n := len(program.Inst); n > maxProgram {
-		return nil, fmt.Errorf("the pattern %q repeats too much: %w", find, ErrTooMuch)
+		return nil, fmt.Errorf("the pattern \"%s\" repeats too much: %w", find, ErrTooMuch)
 	}
 	return &Pattern{re: re, program: len(program.Inst)}, nil
 }
@@ -57,7 +57,7 @@ func Compile(find string) (*Pattern, error) {
 // ends with the context.
 func (p *Pattern) All(ctx context.Context, text string) ([][]int, error) {
 	if int64(len(text))*int64(p.program) > maxSteps {
-		return nil, fmt.Errorf("%d KB are too many for the pattern %q: %w", len(text)>>10, p.re, ErrTooMuch)
+		return nil, fmt.Errorf("%d KB are too many for the pattern \"%s\": %w", len(text)>>10, p.re, ErrTooMuch)
 	}
 	found := make(chan [][]int, 1)
 	go func() { found <- p.re.FindAllStringSubmatchIndex(text, -1) }()

@@ -82,7 +82,7 @@ func (e *Export) Write(ctx context.Context, format, dest string) error {
 		Zip: e.zip, TarZstd: e.tarZstd, B3Sums: e.b3sums, SHA256Sums: e.sha256sums,
 	}[format]
 	if write == nil {
-		return fmt.Errorf("%w: %q, only %s", ErrFormat, format, strings.Join(Formats(), ", "))
+		return fmt.Errorf("%w: \"%s\", only %s", ErrFormat, format, strings.Join(Formats(), ", "))
 	}
 	if _, err := os.Lstat(dest); err == nil {
 		return fmt.Errorf("%s: %w", dest, fs.ErrExist)

@@ -468,7 +468,7 @@ func (r *reading) bag(dir string) error {
 		raw := unescapeBag(s.Path)
 		rel, ok := strings.CutPrefix(raw, "data/")
 		if !ok {
-			return fmt.Errorf("%w: %s lists %q, which is no payload", ErrHostile, name, s.Path)
+			return fmt.Errorf("%w: %s lists \"%s\", which is no payload", ErrHostile, name, s.Path)
 		}
 		seen[raw] = true
 		p, ok, err := r.name(rel)

@@ -122,7 +122,7 @@ func Find(base, name string) (*Feed, error) {
 	case name == "":
 		return nil, fmt.Errorf("there are several feeds, say which: %s: %w", strings.Join(names, ", "), ErrUnknown)
 	}
-	return nil, fmt.Errorf("there is no feed %q, only %s: %w", name, strings.Join(names, ", "), ErrUnknown)
+	return nil, fmt.Errorf("there is no feed \"%s\", only %s: %w", name, strings.Join(names, ", "), ErrUnknown)
 }
 
 func load(dir, name string) (*Feed, error) {

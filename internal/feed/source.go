@@ -280,7 +280,7 @@ func (s *web) Open(ctx context.Context, path string, from, to int64) (io.ReadClo
 	case http.StatusPartialContent:
 		if at, err = rangeStart(resp.Header.Get("Content-Range")); err != nil || at > from {
 			done()
-			return nil, 0, fmt.Errorf("%s: %w: the range %q instead of %d to %d", path, ErrHostile, resp.Header.Get("Content-Range"), from, to-1)
+			return nil, 0, fmt.Errorf("%s: %w: the range \"%s\" instead of %d to %d", path, ErrHostile, resp.Header.Get("Content-Range"), from, to-1)
 		}
 	default:
 		defer done()

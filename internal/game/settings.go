@@ -62,7 +62,7 @@ func (g *Game) Display() string {
 
 func (s *Settings) check() error {
 	if s.Live == "" || !filepath.IsAbs(s.Live) {
-		return fmt.Errorf("%w: live must be the full path of a folder, not %q", ErrSettings, s.Live)
+		return fmt.Errorf("%w: live must be the full path of a folder, not \"%s\"", ErrSettings, s.Live)
 	}
 	if err := s.Rules().Check(); err != nil {
 		return fmt.Errorf("%w: %v", ErrSettings, err)
@@ -88,7 +88,7 @@ func (s *Settings) check() error {
 		}
 	}
 	if s.Program != "" && !filepath.IsLocal(filepath.FromSlash(s.Program)) {
-		return fmt.Errorf("%w: program must be a path inside the live folder, not %q", ErrSettings, s.Program)
+		return fmt.Errorf("%w: program must be a path inside the live folder, not \"%s\"", ErrSettings, s.Program)
 	}
 	return nil
 }
@@ -111,7 +111,7 @@ func CheckNewName(name string) error {
 		return err
 	}
 	if manifest.CheckPath(name) != nil {
-		return fmt.Errorf("%w: %q: Windows keeps this name for a device; choose another", state.ErrName, name)
+		return fmt.Errorf("%w: \"%s\": Windows keeps this name for a device; choose another", state.ErrName, name)
 	}
 	return nil
 }

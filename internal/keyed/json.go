@@ -130,7 +130,7 @@ func jsonString(text string) (string, error) {
 func literal(text string) (string, error) {
 	v := jsontext.Value(text)
 	if strings.TrimSpace(text) != text || !v.IsValid() || strings.ContainsAny(text, "\"{[") {
-		return "", fmt.Errorf("%w: %q is no number and none of true, false, null", ErrValue, text)
+		return "", fmt.Errorf("%w: \"%s\" is no number and none of true, false, null", ErrValue, text)
 	}
 	return text, nil
 }

@@ -56,7 +56,7 @@ func ParsePath(path string) ([]string, error) {
 	}
 	names = append(names, b.String())
 	if slices.Contains(names, "") || strings.ContainsAny(path, "\x00\r\n") {
-		return nil, fmt.Errorf("%w: %q", ErrPath, path)
+		return nil, fmt.Errorf("%w: \"%s\"", ErrPath, path)
 	}
 	return names, nil
 }
@@ -142,7 +142,7 @@ func parse(f Format, text string, path []string) (*structure, error) {
 	case Nested:
 		return parseNested(text, start, path)
 	}
-	return nil, fmt.Errorf("%w: there is no format %q", ErrFormat, f)
+	return nil, fmt.Errorf("%w: there is no format \"%s\"", ErrFormat, f)
 }
 
 // mark is what some files in UTF-8 begin with.
@@ -179,7 +179,7 @@ func Find(f Format, text string, path []string) (*Value, error) {
 	case 1:
 		return &found[0].Value, nil
 	}
-	return nil, fmt.Errorf("%s: %w: %q in line %d, %q in line %d", strings.Join(path, "/"), ErrTwice,
+	return nil, fmt.Errorf("%s: %w: \"%s\" in line %d, \"%s\" in line %d", strings.Join(path, "/"), ErrTwice,
 		found[0].Text, line(text, found[0].Start), found[1].Text, line(text, found[1].Start))
 }
 
@@ -215,7 +215,7 @@ func eol(text string) string {
 // plain is the raw form of a value that stands in a line as it is.
 func plain(text string) (string, error) {
 	if strings.ContainsAny(text, "\r\n\x00") {
-		return "", fmt.Errorf("%w: %q is more than a line", ErrValue, text)
+		return "", fmt.Errorf("%w: \"%s\" is more than a line", ErrValue, text)
 	}
 	return text, nil
 }

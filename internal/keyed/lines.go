@@ -81,7 +81,7 @@ func lineValue(text string, v, entry span) Value {
 		if raw, err := plain(text); err != nil || strings.TrimSpace(raw) == raw {
 			return raw, err
 		}
-		return "", fmt.Errorf("%w: %q begins or ends with blanks", ErrValue, text)
+		return "", fmt.Errorf("%w: \"%s\" begins or ends with blanks", ErrValue, text)
 	}}
 }
 
@@ -97,7 +97,7 @@ func addLine(text string, at int, path, names []string, separator, value string,
 	case len(names) == 2 && len(path) == 0 && sections:
 		return atEnd(text, len(text), "["+names[0]+"]", entry), nil
 	}
-	return Edit{}, fmt.Errorf("%w: %q", ErrPath, strings.Join(names, "/"))
+	return Edit{}, fmt.Errorf("%w: \"%s\"", ErrPath, strings.Join(names, "/"))
 }
 
 // parseRegistry reads registry text: [key], then "name"=value, @ for a value without a name. A
@@ -202,5 +202,5 @@ func addRegistry(text string, at int, path, names []string, value string) (Edit,
 	case len(names) == 2:
 		return atEnd(text, len(text), "["+names[0]+"]", entry), nil
 	}
-	return Edit{}, fmt.Errorf("%w: %q", ErrPath, strings.Join(names, "/"))
+	return Edit{}, fmt.Errorf("%w: \"%s\"", ErrPath, strings.Join(names, "/"))
 }

@@ -110,7 +110,7 @@ func parseNested(text string, at int, path []string) (*structure, error) {
 // bareRaw is a word without quotes.
 func bareRaw(text string) (string, error) {
 	if text == "" || strings.ContainsAny(text, " \t\r\n{}\"\x00") || strings.HasPrefix(text, "//") {
-		return "", fmt.Errorf("%w: %q would need quotes", ErrValue, text)
+		return "", fmt.Errorf("%w: \"%s\" would need quotes", ErrValue, text)
 	}
 	return text, nil
 }

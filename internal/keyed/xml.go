@@ -116,7 +116,7 @@ func startElement(s *structure, text string, tag span, open []*element, path []s
 func escaped(special string) func(text string) (string, error) {
 	return func(text string) (string, error) {
 		if strings.ContainsAny(text, "\x00") {
-			return "", fmt.Errorf("%w: %q", ErrValue, text)
+			return "", fmt.Errorf("%w: \"%s\"", ErrValue, text)
 		}
 		text = strings.ReplaceAll(text, "&", "&amp;")
 		for _, c := range special {

@@ -96,9 +96,9 @@ func DecodeAttributes(b []byte) (*Attributes, error) {
 	}
 	if list.Format != AttributesFormat {
 		if strings.HasPrefix(list.Format, "morvant-attributes/") {
-			return nil, fmt.Errorf("attributes of format %q: %w", list.Format, problem.ErrNewer)
+			return nil, fmt.Errorf("attributes of format \"%s\": %w", list.Format, problem.ErrNewer)
 		}
-		return nil, fmt.Errorf("%w: attributes of format %q", ErrFormat, list.Format)
+		return nil, fmt.Errorf("%w: attributes of format \"%s\"", ErrFormat, list.Format)
 	}
 	if len(list.Files)+len(list.Dirs) > maxEntries {
 		return nil, fmt.Errorf("%w: too many attributes", ErrFormat)
@@ -122,15 +122,15 @@ func fillAttributes(m map[string]Attribute, list []attributeEntry) error {
 			return err
 		}
 		if _, twice := m[e.Path]; twice {
-			return fmt.Errorf("%w: attributes of %q appear twice", ErrFormat, e.Path)
+			return fmt.Errorf("%w: attributes of \"%s\" appear twice", ErrFormat, e.Path)
 		}
 		mode, err := strconv.ParseUint(e.Mode, 8, 32)
 		if err != nil || mode > 0o777 {
-			return fmt.Errorf("%w: mode %q of %q", ErrFormat, e.Mode, e.Path)
+			return fmt.Errorf("%w: mode \"%s\" of \"%s\"", ErrFormat, e.Mode, e.Path)
 		}
 		mtime, err := parseTime(e.MTime)
 		if err != nil {
-			return fmt.Errorf("%w: time %q of %q", ErrFormat, e.MTime, e.Path)
+			return fmt.Errorf("%w: time \"%s\" of \"%s\"", ErrFormat, e.MTime, e.Path)
 		}
 		m[e.Path] = Attribute{Mode: fs.FileMode(mode), MTime: mtime}
 	}

@@ -105,7 +105,7 @@ func parse(b []byte) (*Manifest, error) {
 	m, ok := p.manifest()
 	if !ok {
 		if version, found := formatOf(b); found && version != Format {
-			return nil, fmt.Errorf("manifest of format %q: %w", version, problem.ErrNewer)
+			return nil, fmt.Errorf("manifest of format \"%s\": %w", version, problem.ErrNewer)
 		}
 		return nil, fmt.Errorf("%w: unexpected data at byte %d", ErrFormat, p.pos)
 	}

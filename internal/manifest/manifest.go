@@ -95,7 +95,7 @@ func (m *Manifest) Validate() error {
 			return err
 		}
 		if f.Size < 0 || f.Size > MaxSize {
-			return fmt.Errorf("%w: size %d of %q", ErrFormat, f.Size, f.Path)
+			return fmt.Errorf("%w: size %d of \"%s\"", ErrFormat, f.Size, f.Path)
 		}
 	}
 	for _, l := range m.Links {
@@ -130,10 +130,10 @@ func (m *Manifest) checkLeaves() error {
 	for i := 1; i < len(all); i++ {
 		a, b := all[i-1], all[i]
 		if a == b {
-			return fmt.Errorf("%w: %q is listed twice", ErrPath, a)
+			return fmt.Errorf("%w: \"%s\" is listed twice", ErrPath, a)
 		}
 		if strings.HasPrefix(b, a) && b[len(a)] == '/' {
-			return fmt.Errorf("%w: %q is both a file and a folder", ErrPath, a)
+			return fmt.Errorf("%w: \"%s\" is both a file and a folder", ErrPath, a)
 		}
 	}
 	return nil

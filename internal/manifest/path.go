@@ -25,7 +25,7 @@ const (
 // supported system can hold and that stays inside the folder it is relative to.
 func CheckPath(p string) error {
 	if reason := badPath(p); reason != "" {
-		return fmt.Errorf("%w: %q %s", ErrPath, clipPath(p), reason)
+		return fmt.Errorf("%w: \"%s\" %s", ErrPath, clipPath(p), reason)
 	}
 	return nil
 }
@@ -138,7 +138,7 @@ func isDevice(name string) bool {
 // they could lead anywhere.
 func CheckTarget(p, target string) error {
 	bad := func(reason string) error {
-		return fmt.Errorf("%w: the link %q to %q %s", ErrPath, clipPath(p), clipPath(target), reason)
+		return fmt.Errorf("%w: the link \"%s\" to \"%s\" %s", ErrPath, clipPath(p), clipPath(target), reason)
 	}
 	if target == "" || len(target) > maxPath || !utf8.ValidString(target) {
 		return bad("has a target that cannot be written down")

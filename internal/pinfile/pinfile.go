@@ -102,9 +102,9 @@ func Decode(b []byte) (*File, error) {
 	}
 	if version.Format != Format {
 		if strings.HasPrefix(version.Format, "morvant-pin/") {
-			return nil, fmt.Errorf("the pin file was %w: %q", problem.ErrNewer, version.Format)
+			return nil, fmt.Errorf("the pin file was %w: \"%s\"", problem.ErrNewer, version.Format)
 		}
-		return nil, fmt.Errorf("%w: its format is %q", ErrFormat, version.Format)
+		return nil, fmt.Errorf("%w: its format is \"%s\"", ErrFormat, version.Format)
 	}
 	f := &File{}
 	if err := strict.Decode(b, f); err != nil {

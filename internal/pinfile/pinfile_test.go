@@ -51,7 +51,7 @@ func TestPinFilesThatCannotBeUsed(t *testing.T) {
 		"does not say":        change(digest.Of([]byte("build")).String(), strings.Repeat("0", 64)),
 		"digest":              change(digest.Of([]byte("build")).String(), "12"),
 		"has no digest":       change(digest.Of([]byte("other")).String(), strings.Repeat("0", 64)),
-		"name not allowed":    change("cinder-quay", "../../x"),
+		"this name cannot be used":    change("cinder-quay", "../../x"),
 		"../standalone.txt":   change("bin/standalone.txt", "../standalone.txt"),
 		"Morvant's own":       change("bin/standalone.txt", ".morvant/lane.toml"),
 		"C:/launch.cfg":       change("launch.cfg", "C:/launch.cfg"),

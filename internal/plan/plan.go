@@ -100,7 +100,7 @@ func (p *Plan) Empty() bool { return len(p.Steps) == 0 }
 func Make(r Request) (*Plan, error) {
 	if r.IgnoresCase {
 		if a, b, found := r.Want.Manifest().CaseConflict(); found {
-			return nil, fmt.Errorf("%w: this folder cannot hold both %q and %q, whose names differ only by case", ErrConflict, a, b)
+			return nil, fmt.Errorf("%w: this folder cannot hold both \"%s\" and \"%s\", whose names differ only by case", ErrConflict, a, b)
 		}
 	}
 	if r.IgnoresCase {
@@ -120,7 +120,7 @@ func Make(r Request) (*Plan, error) {
 	m.folders()
 	for i := range m.plan.Steps {
 		if s := &m.plan.Steps[i]; s.After != nil && !volume.CanHold(s.Path) {
-			return nil, fmt.Errorf("%w: no folder of this system can hold the name %q", ErrConflict, s.Path)
+			return nil, fmt.Errorf("%w: no folder of this system can hold the name \"%s\"", ErrConflict, s.Path)
 		}
 	}
 	slices.SortFunc(m.plan.Steps, func(a, b Step) int { return strings.Compare(a.Path, b.Path) })

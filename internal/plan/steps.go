@@ -40,9 +40,9 @@ func DecodeSteps(b []byte) ([]Step, error) {
 	}
 	if list.Format != StepsFormat {
 		if strings.HasPrefix(list.Format, "morvant-steps/") {
-			return nil, fmt.Errorf("steps of format %q: %w", list.Format, problem.ErrNewer)
+			return nil, fmt.Errorf("steps of format \"%s\": %w", list.Format, problem.ErrNewer)
 		}
-		return nil, fmt.Errorf("%w: format %q", ErrFormat, list.Format)
+		return nil, fmt.Errorf("%w: format \"%s\"", ErrFormat, list.Format)
 	}
 	for i := range list.Steps {
 		if err := list.Steps[i].Check(); err != nil {
@@ -55,7 +55,7 @@ func DecodeSteps(b []byte) ([]Step, error) {
 // Check returns an error unless the step is one that a plan can hold.
 func (s *Step) Check() error {
 	if s.Before == nil && s.After == nil {
-		return fmt.Errorf("%w: %q: a step without effect", ErrFormat, s.Path)
+		return fmt.Errorf("%w: \"%s\": a step without effect", ErrFormat, s.Path)
 	}
 	paths := []string{s.Path}
 	for _, p := range []string{s.From, s.Copy} {
@@ -78,7 +78,7 @@ func (s *Step) Check() error {
 				return fmt.Errorf("%w: %v", ErrFormat, err)
 			}
 		case n.Kind != File && n.Kind != Dir, n.Size < 0, n.Size > manifest.MaxSize:
-			return fmt.Errorf("%w: %q: a %q of %d bytes", ErrFormat, s.Path, n.Kind, n.Size)
+			return fmt.Errorf("%w: \"%s\": a \"%s\" of %d bytes", ErrFormat, s.Path, n.Kind, n.Size)
 		}
 	}
 	return nil

@@ -74,12 +74,12 @@ func Parse(text string) (Ref, error) {
 	case strings.HasPrefix(r.Name, "@"):
 		day, err := time.ParseInLocation(time.DateOnly, r.Name[1:], time.Local)
 		if err != nil {
-			return Ref{}, fmt.Errorf("%w: %q is not a date; write it like @2031-08-05", ErrForm, r.Name)
+			return Ref{}, fmt.Errorf("%w: \"%s\" is not a date; write it like @2031-08-05", ErrForm, r.Name)
 		}
 		r.Kind, r.Day = Day, day
 	case strings.HasPrefix(r.Name, "="):
 		if len(r.Name) <= MinDigest {
-			return Ref{}, fmt.Errorf("%w: %q: at least %d characters of the digest are needed", ErrForm, r.Name, MinDigest)
+			return Ref{}, fmt.Errorf("%w: \"%s\": at least %d characters of the digest are needed", ErrForm, r.Name, MinDigest)
 		}
 		r.Kind, r.Name = Digest, r.Name[1:]
 	}

@@ -71,7 +71,7 @@ func Plot(w io.Writer, format, title string, points []Point) error {
 		stack(c, above, below)
 		_, err = c.WriteTo(w)
 	default:
-		err = fmt.Errorf("%w: png or svg, not %q", ErrPicture, format)
+		err = fmt.Errorf("%w: png or svg, not \"%s\"", ErrPicture, format)
 	}
 	return err
 }

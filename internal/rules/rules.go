@@ -5,6 +5,7 @@
 package rules
 
 import (
+	"errors"
 	"fmt"
 	"path"
 	"strings"
@@ -56,21 +57,24 @@ func choices(p string) int {
 	return n
 }
 
+// ErrPattern is returned for a pattern that cannot be used.
+var ErrPattern = errors.New("this pattern cannot be used")
+
 // Check returns an error naming the first pattern that cannot be used.
 func (r Rules) Check() error {
 	for _, list := range [][]string{r.Keep, r.Scratch} {
 		total := 0
 		for _, p := range list {
 			if total += choices(p); total > maxTotal {
-				return fmt.Errorf("there are too many patterns, up to %.60q", p)
+				return fmt.Errorf("%w: there are too many patterns, up to \"%.60s\"", ErrPattern, p)
 			}
 			switch {
 			case strings.TrimSpace(p) == "" || !doublestar.ValidatePattern(p):
-				return fmt.Errorf("the pattern %q cannot be read", p)
+				return fmt.Errorf("%w: \"%s\" cannot be read", ErrPattern, p)
 			case len(p) > maxPattern || choices(p) > maxChoices:
-				return fmt.Errorf("the pattern %.60q has too many choices in it; write several patterns", p)
+				return fmt.Errorf("%w: \"%.60s\" has too many choices in it; write several patterns", ErrPattern, p)
 			case strings.HasPrefix(p, "/") || strings.Contains(p, `\`) || path.Clean(p) == ".." || strings.HasPrefix(path.Clean(p), "../"):
-				return fmt.Errorf("the pattern %q must be relative to the live folder, with forward slashes", p)
+				return fmt.Errorf("%w: \"%s\" must be relative to the live folder, with forward slashes", ErrPattern, p)
 			}
 		}
 	}

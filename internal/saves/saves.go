@@ -48,13 +48,13 @@ const (
 // Check returns an error if a pattern of the settings cannot be used.
 func Check(pattern string) error {
 	if strings.TrimSpace(pattern) == "" || !doublestar.ValidatePattern(filepath.ToSlash(pattern)) {
-		return fmt.Errorf("%w: the pattern %q cannot be read", ErrPattern, pattern)
+		return fmt.Errorf("%w: the pattern \"%s\" cannot be read", ErrPattern, pattern)
 	}
 	if pattern == ".." || strings.HasPrefix(filepath.ToSlash(pattern), "../") {
-		return fmt.Errorf("%w: %q leaves the live folder; write the full path, or begin with ~", ErrPattern, pattern)
+		return fmt.Errorf("%w: \"%s\" leaves the live folder; write the full path, or begin with ~", ErrPattern, pattern)
 	}
 	if strings.Contains(pattern, "**") {
-		return fmt.Errorf("%w: %q names folders at any depth; name one depth with *", ErrPattern, pattern)
+		return fmt.Errorf("%w: \"%s\" names folders at any depth; name one depth with *", ErrPattern, pattern)
 	}
 	return nil
 }
@@ -89,7 +89,7 @@ func (f Finder) Check(added []string) error {
 			return err
 		}
 		if unset := userpath.Unset(pattern, f.Home); len(unset) > 0 {
-			return fmt.Errorf("%w: %q: %s is not set on this computer", ErrPattern, pattern, unset[0])
+			return fmt.Errorf("%w: \"%s\": %s is not set on this computer", ErrPattern, pattern, unset[0])
 		}
 	}
 	f.Patterns = slices.Concat(f.Patterns, added)
@@ -119,7 +119,7 @@ func (f Finder) Find() (places []Place, none []string, err error) {
 		}
 		matches, err := f.glob(pattern)
 		if err != nil {
-			return nil, nil, fmt.Errorf("%w: %q: %v", ErrPattern, pattern, err)
+			return nil, nil, fmt.Errorf("%w: \"%s\": %v", ErrPattern, pattern, err)
 		}
 		found := false
 		for _, m := range matches {

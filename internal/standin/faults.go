@@ -83,7 +83,7 @@ func (f *Faults) ParseFault(text string) error {
 	number := func() (int64, error) {
 		n, err := strconv.ParseInt(value, 10, 64)
 		if err != nil {
-			return 0, fmt.Errorf("fault %q: a number is needed behind =", text)
+			return 0, fmt.Errorf("fault \"%s\": a number is needed behind =", text)
 		}
 		return n, nil
 	}
@@ -117,7 +117,7 @@ func (f *Faults) ParseFault(text string) error {
 	case "catalogue":
 		f.Catalogue = value
 	default:
-		return fmt.Errorf("fault %q: slow=N, cut=N, resets=N, busy=N, down=N, flip=N, wrong-length, no-ranges, unsigned, catalogue=FOLDER", text)
+		return fmt.Errorf("fault \"%s\": slow=N, cut=N, resets=N, busy=N, down=N, flip=N, wrong-length, no-ranges, unsigned, catalogue=FOLDER", text)
 	}
 	return nil
 }

@@ -368,7 +368,7 @@ func Play(q Quay, dir string, fromLauncher bool) (string, error) {
 	label := strings.TrimSpace(strings.TrimPrefix(string(text), "Cinder Quay "))
 	i := slices.IndexFunc(Releases(), func(r Release) bool { return r.Label == label })
 	if i < 0 {
-		return "", fmt.Errorf("%w: version.txt says %q", ErrMixed, label)
+		return "", fmt.Errorf("%w: version.txt says \"%s\"", ErrMixed, label)
 	}
 	for _, f := range q.files(i) {
 		if c := Component(f.path); c != "base" {

@@ -167,7 +167,7 @@ func DecodeRecord(note []byte) (*Build, error) {
 		return nil, err
 	}
 	if r.Format != recordFormat {
-		return nil, fmt.Errorf("a note of format %q: %w", r.Format, ErrUnknown)
+		return nil, fmt.Errorf("a note of format \"%s\": %w", r.Format, ErrUnknown)
 	}
 	if err := errors.Join(CheckName(r.Game), catalogue.CheckLabel(r.Label)); err != nil {
 		return nil, err

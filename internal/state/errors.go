@@ -32,9 +32,9 @@ type UnknownError struct {
 
 func (e *UnknownError) Error() string {
 	if len(e.Near) == 0 {
-		return fmt.Sprintf("there is no %s %q", e.Kind, e.Name)
+		return fmt.Sprintf("there is no %s \"%s\"", e.Kind, e.Name)
 	}
-	return fmt.Sprintf("there is no %s %q; the nearest: %s", e.Kind, e.Name, strings.Join(e.Near, ", "))
+	return fmt.Sprintf("there is no %s \"%s\"; the nearest: %s", e.Kind, e.Name, strings.Join(e.Near, ", "))
 }
 
 func (e *UnknownError) Unwrap() error { return ErrUnknown }
@@ -46,10 +46,10 @@ type AmbiguousError struct {
 }
 
 func (e *AmbiguousError) Error() string {
-	return fmt.Sprintf("%q fits several builds: %s", e.Name, strings.Join(e.Labels, ", "))
+	return fmt.Sprintf("\"%s\" fits several builds: %s", e.Name, strings.Join(e.Labels, ", "))
 }
 
-// Nearest returns up to three names that could have been meant.
+// Nearest returns up to three names that could have been meant: those that have at least a third of it.
 func Nearest(name string, names []string) []string {
 	type scored struct {
 		name     string
@@ -61,7 +61,9 @@ func Nearest(name string, names []string) []string {
 		if strings.HasPrefix(n, name) {
 			d = 0
 		}
-		list = append(list, scored{n, d})
+		if 3*d <= 2*len(name) || len(name) < 3 {
+			list = append(list, scored{n, d})
+		}
 	}
 	slices.SortStableFunc(list, func(a, b scored) int { return cmp.Compare(a.distance, b.distance) })
 	var near []string
@@ -76,7 +78,7 @@ var gameName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
 // CheckName returns an error unless name can be the name of a game.
 func CheckName(name string) error {
 	if !gameName.MatchString(name) {
-		return fmt.Errorf("%w: %q: a game's name has lower-case letters, digits and dashes, at most 64", ErrName, name)
+		return fmt.Errorf("%w: \"%s\": a game's name has lower-case letters, digits and dashes, at most 64", ErrName, name)
 	}
 	return nil
 }

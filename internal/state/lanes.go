@@ -65,7 +65,7 @@ var laneName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,31}$`)
 // CheckLaneName returns an error unless name can be the name of a lane.
 func CheckLaneName(name string) error {
 	if !laneName.MatchString(name) {
-		return fmt.Errorf("%w: %q: a lane's name has lower-case letters, digits and dashes, at most 32", ErrName, name)
+		return fmt.Errorf("%w: \"%s\": a lane's name has lower-case letters, digits and dashes, at most 32", ErrName, name)
 	}
 	return nil
 }

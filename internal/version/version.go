@@ -196,7 +196,7 @@ func (r Rule) Check() error {
 	case r.File == "" || r.Find == "":
 		return errors.New("a version rule needs file and find")
 	case !filepath.IsLocal(filepath.FromSlash(r.File)):
-		return fmt.Errorf("a version rule is about a file of the game, not %q", r.File)
+		return fmt.Errorf("a version rule is about a file of the game, not \"%s\"", r.File)
 	}
 	_, err := edit.Compile(r.Find)
 	return err

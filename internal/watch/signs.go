@@ -112,7 +112,7 @@ func atWork(l *lane.Lane, fresh []*scan.Entry) ([]string, error) {
 			return nil, err
 		}
 		if says != "" {
-			list = append(list, fmt.Sprintf("the launcher says that it is at work (%q)", says))
+			list = append(list, fmt.Sprintf("the launcher says that it is at work (\"%s\")", says))
 		}
 	}
 	return list, nil

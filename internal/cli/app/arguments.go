@@ -31,12 +31,15 @@ func OneOf(values ...string) func(string) error {
 				return nil
 			}
 		}
-		return fmt.Errorf("%q is none of %v", s, values)
+		return fmt.Errorf("\"%s\" is none of %v", s, values)
 	}
 }
 
 // Usage is an error in how the program was called.
 type Usage struct{ error }
+
+// Unwrap returns what it was made of.
+func (u Usage) Unwrap() error { return u.error }
 
 // AsUsage makes an error one in how the program was called.
 func AsUsage(err error) error { return Usage{err} }
@@ -52,9 +55,9 @@ func Arguments(c *cli.Command, least, most int) ([]string, error) {
 		return nil, Usagef("%s needs %s; see %s --help", c.FullName(), c.ArgsUsage, c.FullName())
 	case len(list) > most:
 		if path := unquoted(list, c.ArgsUsage); path != "" {
-			return nil, Usagef("%q is one argument too many. A path with spaces needs quotes: %s", list[most], view.Quoted(path))
+			return nil, Usagef("\"%s\" is one argument too many. A path with spaces needs quotes: %s", list[most], view.Quoted(path))
 		}
-		return nil, Usagef("%q is one argument too many; see %s --help", list[most], c.FullName())
+		return nil, Usagef("\"%s\" is one argument too many; see %s --help", list[most], c.FullName())
 	}
 	return atHome(list, c.ArgsUsage), nil
 }
@@ -63,7 +66,7 @@ func Arguments(c *cli.Command, least, most int) ([]string, error) {
 func Number(text, of, where string) (int64, error) {
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || n < 1 {
-		return 0, Usagef("%q is not the number of a %s; morvant %s lists them", text, of, where)
+		return 0, Usagef("\"%s\" is not the number of a %s; morvant %s lists them", text, of, where)
 	}
 	return n, nil
 }
@@ -81,7 +84,7 @@ func OptionalNumber(c *cli.Command, of, where string) (int64, error) {
 func LineFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "limit", Usage: "fetch no faster than this `SPEED` (5MB/s)", Validator: func(s string) error { _, err := parseSpeed(s); return err }},
-		&cli.DurationFlag{Name: "timeout", Usage: "give up on a server that has been silent for this long", Value: 30 * time.Second},
+		&cli.DurationFlag{Name: "timeout", Usage: "give up on a server that has been silent for this long: `TIME`, as in 30s", Value: 30 * time.Second},
 	}
 }
 
@@ -92,7 +95,7 @@ func parseSpeed(s string) (int64, error) {
 	}
 	n, err := humanize.ParseBytes(strings.TrimSuffix(s, "/s"))
 	if err != nil || n < 1000 || n > 1<<40 {
-		return 0, fmt.Errorf("%q is not a speed; write it like 5MB/s", s)
+		return 0, fmt.Errorf("\"%s\" is not a speed; write it like 5MB/s", s)
 	}
 	return int64(n), nil
 }

@@ -20,7 +20,7 @@ import (
 var ErrDifferent = errors.New("different")
 
 // ErrUnanswered ends a command that needed an answer and got none.
-var ErrUnanswered = problem.New("this changes files and needs an answer", "Look at the plan with --dry-run, then run it again with --yes")
+var ErrUnanswered = problem.New("this needs a yes, and nobody is there to give it", "Add --yes; --dry-run shows what it would do")
 
 // ErrDeclined ends a command whose question was answered with no.
 var ErrDeclined = errors.New("nothing was changed")
@@ -46,8 +46,17 @@ func Rights() string {
 	return move + ", or give yourself the right to write there"
 }
 
-// Ask asks a question that needs a yes.
+// ErrDryRun ends a dry run in front of the question whether to go on.
+var ErrDryRun = errors.New("this was a dry run; nothing was changed")
+
+// Ask asks a question that needs a yes. A dry run ends there.
 func (a *App) Ask(c *cli.Command, question string) error {
+	if c.Bool("dry-run") {
+		if err := a.Done(c, "This was a dry run; nothing was changed. It would ask: "+question); err != nil {
+			return err
+		}
+		return ErrDryRun
+	}
 	if c.Bool("yes") {
 		return nil
 	}

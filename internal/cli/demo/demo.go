@@ -23,7 +23,7 @@ import (
 const demoSize = "24MB"
 
 func (a commands) demoCommand() *cli.Command {
-	sizeFlag := &cli.StringFlag{Name: "size", Usage: "how large a build is, about", Value: demoSize}
+	sizeFlag := &cli.StringFlag{Name: "size", Usage: "about how large a build is: `SIZE`", Value: demoSize}
 	return &cli.Command{
 		Name: "demo", Usage: "the whole story on made-up data, in a scratch folder", Category: app.GroupHelp,
 		Description: "Example: morvant demo --dir ~/quay\n\n" +
@@ -44,7 +44,7 @@ func (a commands) demoCommand() *cli.Command {
 			Name: "write", Usage: "write one build of Cinder Quay into a folder, as an update would", ArgsUsage: "FOLDER BUILD",
 			Description: "Example: morvant demo write /tmp/quay 1.2.0 --size 1GB --player",
 			Flags: []cli.Flag{
-				&cli.StringFlag{Name: "size", Usage: "how large a build is, about", Value: demoSize},
+				&cli.StringFlag{Name: "size", Usage: "about how large a build is: `SIZE`", Value: demoSize},
 				&cli.BoolFlag{Name: "player", Usage: "add mods, maps and settings of a player"},
 			},
 			Action: func(ctx context.Context, c *cli.Command) error {
@@ -75,7 +75,7 @@ const smallest = 1_000_000
 func parseSize(s string) (int64, error) {
 	n, err := humanize.ParseBytes(s)
 	if err != nil || n < smallest || n > 1<<40 {
-		return 0, app.Usagef("%q is not a size between 1MB and 1TB; write it like 24MB", s)
+		return 0, app.Usagef("\"%s\" is not a size between 1MB and 1TB; write it like 24MB", s)
 	}
 	return int64(n), nil
 }

@@ -25,8 +25,8 @@ func (a commands) demoFeedCommand() *cli.Command {
 			"account does not own, and has a locked channel. It misbehaves as --fault says: slow=BYTES_PER_SECOND, cut=BYTES,\n" +
 			"resets=N, busy=N, down=N, flip=N, wrong-length, no-ranges, unsigned, catalogue=FOLDER.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "size", Usage: "how large a build is, about", Value: demoSize},
-			&cli.IntFlag{Name: "port", Usage: "the port to listen on; 0: any that is free"},
+			&cli.StringFlag{Name: "size", Usage: "about how large a build is: `SIZE`", Value: demoSize},
+			&cli.IntFlag{Name: "port", Usage: "the `PORT` to listen on; 0: any that is free"},
 			&cli.BoolFlag{Name: "open", Usage: "ask nobody who they are"},
 			&cli.StringSliceFlag{Name: "fault", Usage: "what goes wrong, as `NAME=VALUE`"},
 		},

@@ -12,7 +12,7 @@ import (
 )
 
 func (a commands) demoLauncherCommand() *cli.Command {
-	sizes := []cli.Flag{&cli.StringFlag{Name: "size", Usage: "how large a build is, about", Value: demoSize}}
+	sizes := []cli.Flag{&cli.StringFlag{Name: "size", Usage: "about how large a build is: `SIZE`", Value: demoSize}}
 	action := func(most int, f func(ctx context.Context, l *standin.Launcher, c *cli.Command, args []string) error) cli.ActionFunc {
 		return func(ctx context.Context, c *cli.Command) error {
 			args, err := app.Arguments(c, 1, most)
@@ -92,7 +92,7 @@ func (a commands) demoGameCommand() *cli.Command {
 	return &cli.Command{
 		Name: "game", Usage: "play the game Cinder Quay itself, started without its launcher", ArgsUsage: "[FOLDER]",
 		Description: "Example: morvant demo game /tmp/quay",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "size", Usage: "how large a build is, about", Value: demoSize}},
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "size", Usage: "about how large a build is: `SIZE`", Value: demoSize}},
 		Action: func(_ context.Context, c *cli.Command) error {
 			args, err := app.Arguments(c, 0, 1)
 			if err != nil {

@@ -26,7 +26,7 @@ func (a commands) feedCommand() *cli.Command {
 					"Shows the key that signs the feed and keeps it: from then on nothing signed by another key is taken.\n" +
 					"Further addresses are mirrors, asked when the first fails.",
 				Flags: append(app.LineFlags(),
-					&cli.StringFlag{Name: "name", Usage: "what to call it here; else as it calls itself"},
+					&cli.StringFlag{Name: "name", Usage: "what to call it here: `NAME`; default: what it calls itself"},
 					&cli.StringFlag{Name: "key", Usage: "take it only if signed by this `KEY`"}),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					args, err := app.Arguments(c, 1, 16)
@@ -66,6 +66,7 @@ func (a commands) feedCommand() *cli.Command {
 			{
 				Name: "remove", Usage: "forget a feed; what was fetched from it stays", ArgsUsage: "FEED",
 				Description: "Example: morvant feed remove quay-archive",
+				Flags:       app.ChangeFlags(),
 				Action: a.onFeed(1, func(_ context.Context, c *cli.Command, f *feed.Feed) error {
 					if err := a.Ask(c, "Forget the feed "+f.Name+"?"); err != nil {
 						return err

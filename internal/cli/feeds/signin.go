@@ -87,7 +87,7 @@ func (a commands) unlock(ctx context.Context, c *cli.Command, home *game.Home, n
 		locked = locked || line.Name == channel && line.Locked
 	}
 	if !locked {
-		return app.Usagef("%q is not a locked channel of %s; it has %s", channel, f.Name, strings.Join(names, ", "))
+		return app.Usagef("\"%s\" is not a locked channel of %s; it has %s", channel, f.Name, strings.Join(names, ", "))
 	}
 	where, err := a.secretsGo(c, f)
 	if err != nil {

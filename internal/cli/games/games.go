@@ -21,7 +21,7 @@ import (
 
 func settingFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "title", Usage: "how the game is called in messages"},
+		&cli.StringFlag{Name: "title", Usage: "what to call the game in messages: `TITLE`"},
 		&cli.StringFlag{Name: "program", Usage: "the `FILE` to start, inside the live folder"},
 		&cli.StringSliceFlag{Name: "keep", Usage: "a `PATTERN` for files that are yours: never replaced or removed"},
 		&cli.StringSliceFlag{Name: "scratch", Usage: "a `PATTERN` for files nobody misses: logs, caches"},
@@ -67,7 +67,7 @@ func (a commands) add(ctx context.Context, c *cli.Command, home *game.Home, name
 		Keep: c.StringSlice("keep"), Scratch: c.StringSlice("scratch"), Saves: c.StringSlice("saves"),
 	}}
 	if err := g.Rules().Check(); err != nil {
-		return fmt.Errorf("%w: %v", game.ErrSettings, err)
+		return err
 	}
 	if err := checkSaves(ctx, home, g, nil, g.Saves); err != nil {
 		return err
@@ -119,7 +119,10 @@ func checkSaves(ctx context.Context, home *game.Home, g *game.Game, old, added [
 		return err
 	}
 	f.Patterns = old
-	return f.Check(added)
+	if err := f.Check(added); err != nil {
+		return app.AsUsage(err)
+	}
+	return nil
 }
 
 // noteRights says what will not work for want of rights, and what to do.
@@ -186,7 +189,8 @@ func (a commands) gameJSON(home *game.Home, g *game.Game) view.GameJSON {
 	return view.GameJSON{
 		Game: g.Name, Title: g.Title, Live: g.Live, Program: g.Program,
 		Keep: append([]string{}, g.Keep...), Scratch: append([]string{}, g.Scratch...),
-		Settings: home.SettingsFile(g.Name),
+		Settings: home.SettingsFile(g.Name), Saves: g.Saves, SavesPerLane: g.SavesPerLane, ConvertSaves: g.ConvertSaves, AfterPin: g.AfterPin, Launcher: g.Launcher,
+		Block: view.AsSet(g.Block), Version: view.AsSet(g.Version), Waiting: view.AsSet(g.Waiting), Updating: view.AsSet(g.Updating),
 	}
 }
 
@@ -208,7 +212,8 @@ func (a commands) describeGame(ctx context.Context, home *game.Home, g *game.Gam
 	j.Builds = len(builds)
 	for _, b := range builds {
 		if pin.Held() && b.Is(pin) {
-			j.Pinned = b.Label
+			held := view.ToBuildJSON(b, pin)
+			j.Held, j.Build, j.Pinned = true, &held, b.Label
 		}
 	}
 	return j, nil
@@ -228,7 +233,7 @@ func (a commands) games(ctx context.Context, c *cli.Command, home *game.Home) er
 			continue
 		}
 		list = append(list, j)
-		rows = append(rows, []string{g.Name, g.Title, j.Held(), fmt.Sprint(j.Builds), g.Live})
+		rows = append(rows, []string{g.Name, g.Title, j.State(), fmt.Sprint(j.Builds), g.Live})
 	}
 	for _, name := range view.SortedKeys(broken) {
 		list = append(list, view.GameJSON{Game: name, Keep: []string{}, Scratch: []string{}, Settings: home.SettingsFile(name), Broken: view.OneLine(broken[name])})

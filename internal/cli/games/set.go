@@ -52,6 +52,7 @@ func (a commands) gameCommand() *cli.Command {
 			},
 			{
 				Name: "forget", Usage: "forget a game; touches no file of the game", Description: "Example: morvant game forget -g cinder-quay",
+				Flags:  app.ChangeFlags(),
 				Action: a.OnGame(a.gameForget),
 			},
 		},
@@ -74,9 +75,16 @@ func (a commands) gameShow(ctx context.Context, c *cli.Command, home *game.Home,
 		}{"morvant-game/1", j})
 	}
 	a.Say("%s", view.Strong(g.Display()))
+	perLane := ""
+	if g.SavesPerLane {
+		perLane = "each lane has its own"
+	}
 	a.Say("%s", view.Fields(
-		"name", g.Name, "state", j.Held(), "builds", fmt.Sprint(j.Builds), "live folder", g.Live, "program", g.Program,
-		"keep", strings.Join(g.Keep, "  "), "scratch", strings.Join(g.Scratch, "  "), "saves", strings.Join(g.Saves, "  "), "settings", j.Settings,
+		"name", g.Name, "state", j.State(), "builds", fmt.Sprint(j.Builds), "live folder", g.Live, "program", g.Program,
+		"keep", strings.Join(g.Keep, "  "), "scratch", strings.Join(g.Scratch, "  "), "saves", strings.Join(g.Saves, "  "), "", perLane,
+		"converts", g.ConvertSaves, "after a pin", strings.Join(g.AfterPin, "; "), "launcher", strings.Join(g.Launcher, ", "),
+		"block", view.RuleLines(j.Block), "version", view.RuleLines(j.Version), "waiting", view.RuleLines(j.Waiting), "updating", view.RuleLines(j.Updating),
+		"settings", j.Settings,
 	))
 	return nil
 }
@@ -122,7 +130,7 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 		for _, p := range c.StringSlice("no-" + flag) {
 			i := slices.Index(list, p)
 			if i < 0 {
-				return app.Usagef("there is no %s rule %q; the rules are: %s", flag, p, strings.Join(old, "  "))
+				return app.Usagef("there is no %s rule \"%s\"; the rules are: %s", flag, p, strings.Join(old, "  "))
 			}
 			list = slices.Delete(list, i, i+1)
 		}
@@ -147,7 +155,7 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 		return app.Usagef("say what to set; see %s --help", c.FullName())
 	}
 	if err := (rules.Rules{Keep: c.StringSlice("keep"), Scratch: c.StringSlice("scratch")}).Check(); err != nil {
-		return fmt.Errorf("%w: %v", game.ErrSettings, err)
+		return err
 	}
 	if added := c.StringSlice("saves"); len(added) > 0 {
 		dropped := c.StringSlice("no-saves")

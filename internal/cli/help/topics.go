@@ -57,7 +57,7 @@ func (a commands) helpCommand() *cli.Command {
 			about := c.Root()
 			for _, name := range args {
 				if about = about.Command(name); about == nil {
-					return app.Usagef("there is no topic or command %q; topics: %s", strings.Join(args, " "), strings.Join(topics(), ", "))
+					return app.Usagef("there is no topic or command \"%s\"; topics: %s", strings.Join(args, " "), strings.Join(topics(), ", "))
 				}
 			}
 			return cli.ShowSubcommandHelp(about)

@@ -64,7 +64,7 @@ func (a commands) additions(ctx context.Context, c *cli.Command, l *lane.Lane, h
 	for _, text := range c.StringSlice("companion") {
 		path, content, ok := strings.Cut(text, "=")
 		if !ok {
-			return add, app.Usagef("%q is not PATH=TEXT", text)
+			return add, app.Usagef("\"%s\" is not PATH=TEXT", text)
 		}
 		add.Companions = append(add.Companions, state.Companion{Path: filepath.ToSlash(path), Text: strings.ReplaceAll(content, `\n`, "\n")})
 	}
@@ -72,7 +72,7 @@ func (a commands) additions(ctx context.Context, c *cli.Command, l *lane.Lane, h
 		file, rest, ok := strings.Cut(text, ":")
 		at := strings.LastIndexByte(rest, '=')
 		if !ok || at < 0 {
-			return add, app.Usagef("%q is not FILE:PATTERN=VALUE", text)
+			return add, app.Usagef("\"%s\" is not FILE:PATTERN=VALUE", text)
 		}
 		add.Edits = append(add.Edits, state.Edit{File: filepath.ToSlash(file), Find: rest[:at], Set: rest[at+1:]})
 	}
@@ -84,7 +84,7 @@ func (a commands) additions(ctx context.Context, c *cli.Command, l *lane.Lane, h
 func (a commands) parseOverlay(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, text string) (state.Overlay, *state.Build, error) {
 	at := strings.LastIndexByte(text, ':')
 	if at <= 0 || at == len(text)-1 {
-		return state.Overlay{}, nil, app.Usagef("%q is not BUILD:PATTERN", text)
+		return state.Overlay{}, nil, app.Usagef("\"%s\" is not BUILD:PATTERN", text)
 	}
 	ref, pattern := text[:at], text[at+1:]
 	if err := (rules.Rules{Keep: []string{pattern}}).Check(); err != nil {

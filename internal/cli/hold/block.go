@@ -3,6 +3,7 @@ package hold
 import (
 	"context"
 	"errors"
+	"fmt"
 	"path/filepath"
 	"strings"
 	"time"
@@ -72,7 +73,7 @@ func (a commands) unblockCommand() *cli.Command {
 	return &cli.Command{
 		Name: "unblock", Usage: "let the launcher update again: put back what the block found", Category: app.GroupPin,
 		Description: "Example: morvant unblock\n\nWhat somebody has changed since is named, and put back only after asking, or with --force.",
-		Flags:       []cli.Flag{app.ForceFlag(), whenClosed},
+		Flags:       append(app.ChangeFlags(), app.ForceFlag(), whenClosed),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			if _, err := app.Arguments(c, 0, 0); err != nil {
 				return err
@@ -83,6 +84,9 @@ func (a commands) unblockCommand() *cli.Command {
 			}
 			defer session.Close(&err)
 			l := session.Lane
+			if c.Bool("dry-run") {
+				return sayUnblock(ctx, a.App, c, l)
+			}
 			waited, err := a.launcherClosed(ctx, c, l)
 			if err != nil {
 				return err
@@ -108,6 +112,24 @@ func (a commands) unblockCommand() *cli.Command {
 			return a.Done(c, l.Game.Display()+" is not blocked; everything is as it was found.")
 		},
 	}
+}
+
+// sayUnblock says what would be taken off.
+func sayUnblock(ctx context.Context, a *app.App, c *cli.Command, l *lane.Lane) error {
+	states, err := guard.States(ctx, l)
+	if err != nil {
+		return err
+	}
+	set := 0
+	for _, s := range states {
+		if s.Broke != block.NotSet {
+			set++
+		}
+	}
+	if set == 0 {
+		return a.Done(c, l.Game.Display()+" is not blocked; there is nothing to take off.")
+	}
+	return a.Done(c, fmt.Sprintf("This was a dry run; nothing was changed. It would take off %s and put back what was found.", view.Count(set, "block rule")))
 }
 
 // unblock takes the block off; where somebody has changed something since, it asks. It reports
@@ -178,7 +200,7 @@ func (a commands) addBlock(c *cli.Command, home *game.Home, name, preset string,
 		for _, pair := range pairs {
 			k, v, ok := strings.Cut(pair, "=")
 			if !ok {
-				return app.Usagef("%q is not NAME=VALUE", pair)
+				return app.Usagef("\"%s\" is not NAME=VALUE", pair)
 			}
 			values[k] = v
 		}
@@ -194,7 +216,7 @@ func (a commands) addBlock(c *cli.Command, home *game.Home, name, preset string,
 		}
 		return a.Done(c, "The rules are in "+home.SettingsFile(name)+"; set them with morvant block, or pin.")
 	}
-	return app.Usagef("there is no preset %q, only %s", preset, strings.Join(names, ", "))
+	return app.Usagef("there is no preset \"%s\", only %s", preset, strings.Join(names, ", "))
 }
 
 func (a commands) showPresets(c *cli.Command, home *game.Home) error {
@@ -231,11 +253,11 @@ func (a commands) block(ctx context.Context, c *cli.Command, l *lane.Lane) error
 	if len(l.Game.Block) == 0 {
 		return errNoRules
 	}
-	if c.Bool("explain") {
+	if c.Bool("explain") && !c.Bool("json") {
 		a.explainBlock(l)
 		return nil
 	}
-	if !c.Bool("show") {
+	if !c.Bool("show") && !c.Bool("explain") {
 		if err := l.Home.SetOpen(ctx, l.Game.Name, l.Name, false); err != nil {
 			return err
 		}

@@ -52,6 +52,7 @@ func (a commands) historyCommand() *cli.Command {
 		}, {
 			Name: "forget", Usage: "forget changes made before a date; they cannot be taken back any more", ArgsUsage: "DATE",
 			Description: "Example: morvant history forget 2031-08-01\n\nThe content that only they needed is given back by morvant store trim.",
+			Flags:       app.ChangeFlags(),
 			Action: func(ctx context.Context, c *cli.Command) error {
 				args, err := app.Arguments(c, 1, 1)
 				if err != nil {
@@ -59,7 +60,7 @@ func (a commands) historyCommand() *cli.Command {
 				}
 				before, err := time.ParseInLocation(time.DateOnly, args[0], time.Local)
 				if err != nil {
-					return app.Usagef("%q is not a date; write it like 2031-08-01", args[0])
+					return app.Usagef("\"%s\" is not a date; write it like 2031-08-01", args[0])
 				}
 				home, name, err := a.OpenGame(ctx, c)
 				if err != nil {

@@ -33,10 +33,10 @@ func (a commands) launchCommand() *cli.Command {
 			"Checks that the folder is as held and that the block holds, starts the program (morvant game set --program) in its\n" +
 			"own folder, and says which build reported itself. The program's exit code is passed on.",
 		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "check-only", Usage: "check, and start nothing"},
+			&cli.BoolFlag{Name: "check-only", Aliases: []string{"dry-run", "n"}, Usage: "check, and start nothing"},
 			&cli.StringFlag{Name: "through", Usage: "start this `COMMAND` instead, with its arguments: the launcher, say"},
-			&cli.DurationFlag{Name: "wait", Usage: "how long to wait until the game has said its version", Value: 3 * time.Second},
-			&cli.DurationFlag{Name: "look-again", Usage: "how long after its end to look once more: some launchers update then; 0: look only at its end", Value: 3 * time.Second},
+			&cli.DurationFlag{Name: "wait", Usage: "how long to wait for the game to report its version: `TIME`", Value: 3 * time.Second},
+			&cli.DurationFlag{Name: "look-again", Usage: "how long after the game has ended to look once more: `TIME`, as some launchers update then; 0: not at all", Value: 3 * time.Second},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			to, args, err := a.laneToLaunch(c)
@@ -159,6 +159,11 @@ func (a commands) fit(ctx context.Context, c *cli.Command, home *game.Home, name
 	a.Note("%s", view.Headline(s))
 	if line := view.BlockLine(s); line != "" {
 		a.Note("  updates: %s", line)
+	}
+	if c.Bool("check-only") && c.Bool("json") {
+		if err := a.Emit(view.ToStatusJSON(s)); err != nil {
+			return err
+		}
 	}
 	if s.Running {
 		return lane.ErrRunning

@@ -40,11 +40,12 @@ func (a commands) letUpdateCommand() *cli.Command {
 			"An update is done when the folder is a known build, whole. If it is none, or something speaks against it, that is\n" +
 			"said, and you say when it is done: with Enter, or with let-update --done in another window.",
 		Flags: []cli.Flag{
+			app.ChangeFlags()[0],
 			&cli.StringFlag{Name: "after", Usage: "a `COMMAND` that updates the game; without one, update it in the launcher"},
-			&cli.StringFlag{Name: "then", Usage: "what to do then, without asking: pin, back or stay", Validator: app.OneOf(thenPin, thenBack, thenStay)},
+			&cli.StringFlag{Name: "then", Usage: "what to do then, without asking: `WHAT` of pin, back, stay", Validator: app.OneOf(thenPin, thenBack, thenStay)},
 			&cli.StringFlag{Name: "label", Usage: "call the new build by this `LABEL`; it need be no known one then"},
 			&cli.BoolFlag{Name: "done", Usage: "tell the let-update that waits in another window that the update is all there"},
-			&cli.DurationFlag{Name: "calm", Usage: "how long nothing must change until the update counts as done", Value: 20 * time.Second},
+			&cli.DurationFlag{Name: "calm", Usage: "how long nothing must change until the update counts as done: `TIME`", Value: 20 * time.Second},
 			app.ForceFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
@@ -60,6 +61,9 @@ func (a commands) letUpdateCommand() *cli.Command {
 			}
 			defer session.Close(&err)
 			l, home := session.Lane, session.Home
+			if c.Bool("dry-run") {
+				return a.Done(c, "This was a dry run; nothing was changed. It would take the block off "+l.Game.Display()+", wait for the update, record it, and ask whether to hold it.")
+			}
 			app.LeaveFolder(l) // which the launcher may want to move
 			return a.letUpdateIn(ctx, c, l, home)
 		},

@@ -33,8 +33,8 @@ func (a commands) watchCommand() *cli.Command {
 			&cli.BoolFlag{Name: "repair", Usage: "bring the held build back, and set the block again"},
 			&cli.BoolFlag{Name: "once", Usage: "look once and end, with exit code 3 if something differs: for schedulers"},
 			&cli.StringFlag{Name: "notice", Usage: "a `COMMAND` that shows a message, given as its last argument"},
-			&cli.DurationFlag{Name: "calm", Usage: "how long it must be quiet before it is looked at", Value: 2 * time.Second},
-			&cli.DurationFlag{Name: "every", Usage: "look this often in any case", Value: 5 * time.Minute},
+			&cli.DurationFlag{Name: "calm", Usage: "how long it must be quiet before it is looked at: `TIME`", Value: 2 * time.Second},
+			&cli.DurationFlag{Name: "every", Usage: "look at least this often: `TIME`", Value: 5 * time.Minute},
 			&cli.BoolFlag{Name: "install", Usage: "print how to have it run by itself"},
 		),
 		Action: a.OnHome(func(ctx context.Context, c *cli.Command, home *game.Home) error {
@@ -134,18 +134,21 @@ func (a commands) showInstall(c *cli.Command, home *game.Home, name string) erro
 	if err != nil {
 		return err
 	}
+	var lines []string
+	say := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
+	done := func() error { return a.Done(c, strings.Join(lines, "\n")) }
 	args := fmt.Sprintf("--home %q -g %s watch --repair", home.Dir(), name)
 	if runtime.GOOS == "windows" {
-		a.Say("In a command prompt, as yourself:")
-		a.Say(`  schtasks /Create /TN "Morvant %s" /SC ONLOGON /TR "\"%s\" %s"`, name, self, strings.ReplaceAll(args, `"`, `\"`))
-		a.Say("Take it away again:")
-		a.Say(`  schtasks /Delete /TN "Morvant %s"`, name)
-		return nil
+		say("In a command prompt, as yourself:")
+		say(`  schtasks /Create /TN "Morvant %s" /SC ONLOGON /TR "\"%s\" %s"`, name, self, strings.ReplaceAll(args, `"`, `\"`))
+		say("Take it away again:")
+		say(`  schtasks /Delete /TN "Morvant %s"`, name)
+		return done()
 	}
 	unit := "morvant-" + name + ".service"
-	a.Say("Put this into ~/.config/systemd/user/%s:", unit)
-	a.Say("\n[Unit]\nDescription=Keeps %s on its build\n\n[Service]\nExecStart=%q %s\nRestart=on-failure\n\n[Install]\nWantedBy=default.target\n", name, filepath.ToSlash(self), args)
-	a.Say("Then: systemctl --user enable --now %s", unit)
-	a.Say("Take it away again: systemctl --user disable --now %s", unit)
-	return nil
+	say("Put this into ~/.config/systemd/user/%s:", unit)
+	say("\n[Unit]\nDescription=Keeps %s on its build\n\n[Service]\nExecStart=%q %s\nRestart=on-failure\n\n[Install]\nWantedBy=default.target\n", name, filepath.ToSlash(self), args)
+	say("Then: systemctl --user enable --now %s", unit)
+	say("Take it away again: systemctl --user disable --now %s", unit)
+	return done()
 }

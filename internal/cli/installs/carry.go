@@ -20,6 +20,7 @@ import (
 	"morvant/internal/lane/status"
 	"morvant/internal/problem"
 	"morvant/internal/ref"
+	"morvant/internal/rules"
 )
 
 // takeAsk leaves it to the player which conflicts the other side wins.
@@ -36,6 +37,9 @@ func (a commands) carryCommand() *cli.Command {
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 1, 100)
 			if err != nil {
+				return err
+			}
+			if err := (rules.Rules{Keep: args[1:]}).Check(); err != nil {
 				return err
 			}
 			session, err := a.OpenLane(ctx, c, app.ToChange)

@@ -91,7 +91,7 @@ func (a commands) laneCommand() *cli.Command {
 				Name: "remove", Usage: "forget a parked lane; its files stay unless you say otherwise", ArgsUsage: "LANE",
 				Description: "Example: morvant lane remove old --delete\n\n" +
 					"--delete also deletes its folder; all that is in it is recorded as a snapshot first.",
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "delete", Usage: "delete its files as well"}},
+				Flags: append(app.ChangeFlags(), &cli.BoolFlag{Name: "delete", Usage: "delete its files as well"}),
 				Action: func(ctx context.Context, c *cli.Command) (err error) {
 					args, err := app.Arguments(c, 1, 1)
 					if err != nil {

@@ -66,6 +66,7 @@ func (a commands) buildsCommand() *cli.Command {
 			{
 				Name: "forget", Usage: "forget a snapshot or what was fetched of a build; store trim then gives its space back", ArgsUsage: "BUILD",
 				Description: "Example: morvant builds forget 1.0.0",
+				Flags:       app.ChangeFlags(),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					args, err := app.Arguments(c, 1, 1)
 					if err != nil {

@@ -51,20 +51,7 @@ func (a commands) statusCommand() *cli.Command {
 
 func (a commands) showStatus(c *cli.Command, s *status.Status) error {
 	if c.Bool("json") {
-		j := view.StatusJSON{
-			Schema: "morvant-status/1", Game: s.Game.Name, Live: s.Game.Live, Lane: s.Lane, Folder: s.Dir, Held: s.Build != nil,
-			Drift: view.ToDrift(s.Drift), Drifted: s.Drift != nil && s.Drift.Any(),
-			Files: s.Files, Bytes: s.Bytes, Running: s.Running, Block: view.ToBlockJSON(s.Block), Looked: s.Looked, Gone: view.ToGone(s.Gone),
-			Waiting: s.Waiting, Says: s.Says, SaysBy: s.SaysBy.Source, Overlays: s.Pin.Overlays, Companions: s.Pin.Companions, Edits: s.Pin.Edits, Keep: s.Pin.Keep,
-		}
-		if s.Build != nil {
-			b := view.ToBuildJSON(s.Build, s.Pin)
-			j.Build = &b
-		}
-		if s.Equals != nil {
-			j.Equals = s.Equals.Label
-		}
-		return a.Emit(j)
+		return a.Emit(view.ToStatusJSON(s))
 	}
 	if gone := view.GoneLine(s); gone != "" {
 		a.Say("%s", view.Paint(view.Bad, gone))

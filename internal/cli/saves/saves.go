@@ -82,6 +82,7 @@ func (a commands) savesCommand() *cli.Command {
 			},
 			{
 				Name: "forget", Usage: "forget a backup", ArgsUsage: "NUMBER", Description: "Example: morvant saves forget 2",
+				Flags: app.ChangeFlags(),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					args, err := app.Arguments(c, 1, 1)
 					if err != nil {

@@ -78,6 +78,7 @@ func (a commands) importCommand() *cli.Command {
 		Name: "import", Usage: "record a build from a zip, a tar.zst or a BagIt folder", ArgsUsage: "SOURCE [LABEL]", Category: app.GroupShare,
 		Description: "Example: morvant import quay-1.1.1.zip 1.1.1 --note \"from Ada\"\n\nNothing in the game's folder is changed; morvant pin LABEL goes there.",
 		Flags: []cli.Flag{
+			app.ChangeFlags()[0],
 			&cli.StringFlag{Name: "note", Usage: "a `NOTE` on it"},
 			&cli.StringFlag{Name: "inside", Usage: "only what is in this folder of it: `PATH`, or . for all of it"},
 		},
@@ -86,7 +87,7 @@ func (a commands) importCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			from := record.Imports{Source: args[0], Inside: c.String("inside"), Note: c.String("note")}
+			from := record.Imports{Source: args[0], Inside: c.String("inside"), Note: c.String("note"), DryRun: c.Bool("dry-run")}
 			if len(args) == 2 {
 				from.Label = args[1]
 			}
@@ -98,6 +99,9 @@ func (a commands) importCommand() *cli.Command {
 			l := session.Lane
 			from.Nested = func(folder string) error {
 				a.Note("%s does not resemble %s as it is; its folder %s does. --inside . takes it as it is.", filepath.Base(from.Source), l.Game.Display(), folder)
+				if from.DryRun {
+					return nil
+				}
 				if a.Ask(c, "Take only what is in "+folder+"?") != nil {
 					return app.Refusef("nothing was recorded; say which folder of it is the game: --inside %s, or --inside . for all of it", view.Quoted(folder))
 				}
@@ -106,6 +110,10 @@ func (a commands) importCommand() *cli.Command {
 			b, err := record.Import(ctx, l, from)
 			if err != nil {
 				return err
+			}
+			if from.DryRun && !c.Bool("json") {
+				a.Say("It would be recorded as %s: %s, %s. This was a dry run; nothing was recorded.", view.Strong(b.Label), view.Count(b.Files, "file"), view.Size(b.Bytes))
+				return nil
 			}
 			if c.Bool("json") {
 				return a.Emit(struct {

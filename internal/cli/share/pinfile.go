@@ -208,7 +208,7 @@ func (a commands) showTexts(f *pinfile.File) {
 		}
 	}
 	for _, e := range f.Edits {
-		a.Say("\n  In %s, it sets what this finds, to %q:\n    | %s", e.File, e.Set, e.Find)
+		a.Say("\n  In %s, it sets what this finds, to \"%s\":\n    | %s", e.File, e.Set, e.Find)
 	}
 	if len(f.Companions)+len(f.Edits) > 0 {
 		a.Say("")

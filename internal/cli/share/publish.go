@@ -41,10 +41,10 @@ func (a commands) publishCommand() *cli.Command {
 			&cli.BoolFlag{Name: "locked", Usage: "the channel asks for a key (a service has to see to that)"},
 			&cli.StringFlag{Name: "label", Usage: "the build's `LABEL` in the feed, if only one is published"},
 			&cli.StringFlag{Name: "date", Usage: "its `DATE` (2031-08-05 or 2031-08-05T17:00:00Z)"},
-			&cli.StringFlag{Name: "note", Usage: "a line about it"},
+			&cli.StringFlag{Name: "note", Usage: "a `NOTE` about it, one line"},
 			&cli.StringFlag{Name: "list", Usage: "a TOML `FILE` that says all of this for many builds"},
 			&cli.StringFlag{Name: "sign-in", Usage: "the `ADDRESS` of a service that gives out tokens"},
-			&cli.IntFlag{Name: "days", Usage: "how long the catalogue is valid, in days", Value: 365},
+			&cli.IntFlag{Name: "days", Usage: "how many `DAYS` the catalogue is valid", Value: 365},
 			&cli.BoolFlag{Name: "check", Usage: "read all that is in the feed already, and pack anew what is damaged"},
 			&cli.BoolFlag{Name: "manifests-only", Usage: "no content: builds can be recognised and compared, not fetched"},
 			&cli.StringFlag{Name: "secret-key", Usage: "the `FILE` with the secret key"},
@@ -199,7 +199,7 @@ func publishList(c *cli.Command, refs []string) (*publish.List, error) {
 			date, err := time.Parse(time.RFC3339, text)
 			if err != nil {
 				if date, err = time.ParseInLocation(time.DateOnly, text, time.Local); err != nil {
-					return nil, app.Usagef("%q is not a date; write it like 2031-08-05 or 2031-08-05T17:00:00Z", text)
+					return nil, app.Usagef("\"%s\" is not a date; write it like 2031-08-05 or 2031-08-05T17:00:00Z", text)
 				}
 			}
 			item.Date = date

@@ -14,13 +14,14 @@ type BlockJSON struct {
 	Holds bool   `json:"holds"`
 	Broke string `json:"broke,omitempty"`
 	Left  int    `json:"left_alone,omitempty"` // files with other names elsewhere
+	Does  string `json:"does"`                 // in words
 }
 
 // ToBlockJSON makes the document of a block.
 func ToBlockJSON(list []block.State) []BlockJSON {
 	out := []BlockJSON{}
 	for _, s := range list {
-		out = append(out, BlockJSON{s.Rule.Kind, s.Rule.File + s.Rule.Path, s.Holds, s.Broke, s.Left})
+		out = append(out, BlockJSON{s.Rule.Kind, s.Rule.File + s.Rule.Path, s.Holds, s.Broke, s.Left, s.Rule.Describe()})
 	}
 	return out
 }

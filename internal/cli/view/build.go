@@ -26,7 +26,8 @@ type BuildJSON struct {
 	OwnNote  string    `json:"own_note,omitempty"`
 	Doubt    string    `json:"doubt,omitempty"`    // what spoke against its being whole when it was recorded
 	Fragment bool      `json:"fragment,omitempty"` // files for an overlay, no build itself
-	Pinned   bool      `json:"pinned"`
+	Held     bool      `json:"held"`
+	Pinned   bool      `json:"pinned"` // the same, by its old name
 	// Of a feed's build.
 	Feeds      []string   `json:"feeds,omitempty"`
 	Components []partJSON `json:"components,omitempty"`
@@ -47,7 +48,7 @@ func Named(b *state.Build) string {
 func ToBuildJSON(b *state.Build, pin state.Pin) BuildJSON {
 	j := BuildJSON{
 		Label: b.Label, Channel: b.Line(), Date: b.Made, Digest: b.Digest().String(), Files: b.Files, Bytes: b.Bytes,
-		Note: b.Note, OwnNote: b.Own, Doubt: b.Doubt, Fragment: b.Fragment, Pinned: b.Is(pin), Download: Download(b),
+		Note: b.Note, OwnNote: b.Own, Doubt: b.Doubt, Fragment: b.Fragment, Held: b.Is(pin), Pinned: b.Is(pin), Download: Download(b),
 	}
 	for _, f := range b.Feeds {
 		j.Feeds = append(j.Feeds, f.Name)

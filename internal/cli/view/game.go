@@ -1,5 +1,43 @@
 package view
 
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+)
+
+// AsSet makes rules what they are in the settings: keys and values.
+func AsSet[R any](rules []R) []map[string]any {
+	var list []map[string]any
+	for _, r := range rules {
+		text, err := toml.Marshal(r)
+		if err != nil {
+			continue
+		}
+		var m map[string]any
+		if toml.Unmarshal(text, &m) == nil {
+			list = append(list, m)
+		}
+	}
+	return list
+}
+
+// RuleLines writes rules for people, one a line.
+func RuleLines(rules []map[string]any) string {
+	var lines []string
+	for _, r := range rules {
+		var words []string
+		for _, key := range slices.Sorted(maps.Keys(r)) {
+			words = append(words, fmt.Sprintf("%s=%v", key, r[key]))
+		}
+		lines = append(lines, strings.Join(words, "  "))
+	}
+	return strings.Join(lines, "; ")
+}
+
 // GameJSON is a game in documents.
 type GameJSON struct {
 	Game     string   `json:"game"`
@@ -9,8 +47,21 @@ type GameJSON struct {
 	Keep     []string `json:"keep"`
 	Scratch  []string `json:"scratch"`
 	Settings string   `json:"settings"`
-	Pinned   string   `json:"pinned,omitempty"`
-	Builds   int      `json:"builds"`
+	Held     bool     `json:"held"`
+	// Build is the one that the lane in question is held at.
+	Build  *BuildJSON `json:"build,omitempty"`
+	Pinned string     `json:"pinned,omitempty"` // its label
+	// What else is set.
+	Saves        []string         `json:"saves,omitempty"`
+	SavesPerLane bool             `json:"saves_per_lane,omitempty"`
+	ConvertSaves string           `json:"convert_saves,omitempty"`
+	AfterPin     []string         `json:"after_pin,omitempty"`
+	Launcher     []string         `json:"launcher,omitempty"`
+	Block        []map[string]any `json:"block,omitempty"` // rules, as in the settings
+	Version      []map[string]any `json:"version,omitempty"`
+	Waiting      []map[string]any `json:"waiting,omitempty"`
+	Updating     []map[string]any `json:"updating,omitempty"`
+	Builds       int              `json:"builds"`
 	// Absent says that the live folder is not there, or its disk.
 	Absent bool `json:"absent,omitempty"`
 	// Broken says why the game cannot be worked with.
@@ -18,7 +69,7 @@ type GameJSON struct {
 }
 
 // Held says what the game is held to, for a table.
-func (j GameJSON) Held() string {
+func (j GameJSON) State() string {
 	if j.Absent {
 		return "absent"
 	}

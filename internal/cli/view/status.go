@@ -22,7 +22,7 @@ func AdditionLines(p state.Pin) []string {
 		companions = append(companions, k.Path)
 	}
 	for _, e := range p.Edits {
-		edits = append(edits, fmt.Sprintf("%q in %s", e.Set, e.File))
+		edits = append(edits, fmt.Sprintf("\"%s\" in %s", e.Set, e.File))
 	}
 	return []string{
 		"overlays", strings.Join(overlays, ", then "), "companions", strings.Join(companions, ", "),
@@ -104,6 +104,24 @@ type StatusJSON struct {
 	Companions []state.Companion `json:"companions,omitempty"`
 	Edits      []state.Edit      `json:"edits,omitempty"`
 	Keep       []string          `json:"keep,omitempty"`
+}
+
+// ToStatusJSON makes the document of status.
+func ToStatusJSON(s *status.Status) StatusJSON {
+	j := StatusJSON{
+		Schema: "morvant-status/1", Game: s.Game.Name, Live: s.Game.Live, Lane: s.Lane, Folder: s.Dir, Held: s.Build != nil,
+		Drift: ToDrift(s.Drift), Drifted: s.Drift != nil && s.Drift.Any(),
+		Files: s.Files, Bytes: s.Bytes, Running: s.Running, Block: ToBlockJSON(s.Block), Looked: s.Looked, Gone: ToGone(s.Gone),
+		Waiting: s.Waiting, Says: s.Says, SaysBy: s.SaysBy.Source, Overlays: s.Pin.Overlays, Companions: s.Pin.Companions, Edits: s.Pin.Edits, Keep: s.Pin.Keep,
+	}
+	if s.Build != nil {
+		b := ToBuildJSON(s.Build, s.Pin)
+		j.Build = &b
+	}
+	if s.Equals != nil {
+		j.Equals = s.Equals.Label
+	}
+	return j
 }
 
 // GoneJSON is such a file.

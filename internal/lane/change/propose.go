@@ -182,7 +182,7 @@ func dropped(before, after state.Pin) []string {
 	}
 	for _, e := range before.Edits {
 		if !slices.ContainsFunc(after.Edits, func(n state.Edit) bool { return n.File == e.File && n.Find == e.Find }) {
-			notes = append(notes, fmt.Sprintf("the edit of %s that sets %q is not part of the new pin", e.File, e.Set))
+			notes = append(notes, fmt.Sprintf("the edit of %s that sets \"%s\" is not part of the new pin", e.File, e.Set))
 		}
 	}
 	return notes

@@ -39,7 +39,7 @@ func afterPin(ctx context.Context, l *lane.Lane, c *state.Change) {
 	var out tail
 	for _, line := range l.Game.AfterPin {
 		if err := step(ctx, l, line, l.Dir, c.Build, &out); err != nil {
-			l.Meter.Warn(fmt.Sprintf("the step %q failed: %v; the pin stands (%s %d has what it said)", line, err, problem.OutputOf, c.ID))
+			l.Meter.Warn(fmt.Sprintf("the step \"%s\" failed: %v; the pin stands (%s %d has what it said)", line, err, problem.OutputOf, c.ID))
 			fmt.Fprintf(&out, "failed: %v\n", err)
 			break
 		}

@@ -70,6 +70,7 @@ type Imports struct {
 	Inside string // only this folder of it; ".": all of it, whatever it looks like
 	Label  string
 	Note   string
+	DryRun bool // only find out what it would be
 	// Nested is asked whether only a folder of the source is to be taken, which resembles the game
 	// where the whole does not. An error ends the import.
 	Nested func(folder string) error
@@ -86,7 +87,7 @@ func Import(ctx context.Context, l *lane.Lane, from Imports) (*state.Build, erro
 	}
 	session := l.Store.Begin()
 	b := &state.Build{UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: from.Note, Made: l.Now()}
-	in, err := (&exchange.Import{Inside: from.Inside, Sink: session.Put, Meter: l.Meter}).Read(ctx, from.Source)
+	in, err := (&exchange.Import{Inside: from.Inside, Sink: sink(from, session), Meter: l.Meter}).Read(ctx, from.Source)
 	if err == nil && from.Inside == "" {
 		in, err = likeTheGame(ctx, l, in, from)
 	}
@@ -95,12 +96,23 @@ func Import(ctx context.Context, l *lane.Lane, from Imports) (*state.Build, erro
 			l.Meter.Warn(fmt.Sprintf("%s in it is Morvant's own, of the folder that it was made of, and is left out", manifest.PrivateDir))
 		}
 		b.Files, b.Bytes = len(in.Manifest.Files), in.Manifest.Bytes()
-		err = compose.Describe(ctx, l, session, b, in.Manifest.Encode(), in.Attributes.Encode())
+		b.Manifest = in.Manifest.Digest()
+		if !from.DryRun {
+			err = compose.Describe(ctx, l, session, b, in.Manifest.Encode(), in.Attributes.Encode())
+		}
 	}
-	if err := errors.Join(err, session.Close()); err != nil {
-		return nil, err
+	if err := errors.Join(err, session.Close()); err != nil || from.DryRun {
+		return b, err
 	}
 	return b, l.Home.AddBuild(context.WithoutCancel(ctx), b)
+}
+
+// sink is where the content of an import goes: into the store, or nowhere.
+func sink(from Imports, session *store.Session) exchange.Sink {
+	if !from.DryRun {
+		return session.Put
+	}
+	return exchange.Sink(scan.Hash())
 }
 
 // likeTheGame takes the folder of an import that resembles the game, where the whole does not.
@@ -153,7 +165,7 @@ func CheckSums(ctx context.Context, l *lane.Lane, list []exchange.Sum, sum Summe
 		}
 		p := strings.TrimPrefix(s.Path, "./")
 		if manifest.CheckPath(p) != nil {
-			return nil, fmt.Errorf("%w: %q is no path inside a game's folder", exchange.ErrHostile, s.Path)
+			return nil, fmt.Errorf("%w: \"%s\" is no path inside a game's folder", exchange.ErrHostile, s.Path)
 		}
 		f, err := scan.OpenFile(l.Root, p)
 		if err != nil {
