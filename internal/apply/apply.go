@@ -48,7 +48,7 @@ import (
 
 // Errors that callers test for.
 var (
-	ErrChanged = problem.New("it was changed by something else meanwhile", "Close whatever is writing there and run the command again")
+	ErrChanged = problem.New("something else changed it meanwhile", "Close whatever is writing there and run the command again")
 )
 
 const (
@@ -87,7 +87,7 @@ type Job struct {
 type UnfinishedError struct{ Err, Back error }
 
 func (e *UnfinishedError) Error() string {
-	return fmt.Sprintf("%v; taking it back failed as well and is tried again by the next command: %v", e.Err, e.Back)
+	return fmt.Sprintf("%v; undoing that failed as well, and the next command tries it again: %v", e.Err, e.Back)
 }
 
 func (e *UnfinishedError) Unwrap() error { return e.Err }
@@ -219,7 +219,7 @@ func Enter(root *os.Root, say func(string)) (*os.Root, error) {
 		return nil, errors.Join(err, root.Close())
 	}
 	if moved != "" {
-		say(fmt.Sprintf("%s in %s was no folder, where Morvant's own has to be; it is called %s now", manifest.PrivateDir, root.Name(), moved))
+		say(fmt.Sprintf("%s in %s was not a folder, and Morvant needs its own folder there; it is called %s now", manifest.PrivateDir, root.Name(), moved))
 	}
 	return root, nil
 }

@@ -129,7 +129,7 @@ func TestWhatStandsAtMorvantsNameIsPutAside(t *testing.T) {
 	again, err = Enter(again, func(text string) { said += text })
 	require.NoError(t, err)
 	defer again.Close()
-	require.Contains(t, said, "was no folder, where Morvant's own has to be")
+	require.Contains(t, said, "was not a folder, and Morvant needs its own folder there")
 	r.file("x", "1")
 	r.do(r.job(map[string]string{"x": "2"}))
 	list, err := os.ReadDir(outside)
@@ -144,20 +144,20 @@ func TestAReportIsSentences(t *testing.T) {
 	require.False(t, one.Empty())
 	text := strings.Join(one.Sentences("/g"), "\n")
 	for _, part := range []string{
-		"a was written by something else meanwhile; what was written is kept in " + filepath.Join("/g", ".morvant", "aside", "x"), "b was gone and has been written again", "c is gone and is not in the store",
+		"something else wrote a meanwhile; Morvant keeps what was written in " + filepath.Join("/g", ".morvant", "aside", "x"), "b was missing and has been restored", "c is gone and is not in the store",
 		"the date or mode of d could not be set", "e has other names elsewhere",
 	} {
 		require.Contains(t, text, part)
 	}
 	many := &Report{Restored: []string{"b", "b2"}, Lost: []string{"c", "c2", "c3"}, Unset: []string{"d", "d2"}, Shared: []string{"e", "e2"}}
 	text = strings.Join(many.Sentences("/g"), "\n")
-	for _, part := range []string{"2 files were gone", "3 files are gone and not in the store, c among them", "dates or modes of 2 files", "2 files have other names elsewhere, e among them"} {
+	for _, part := range []string{"2 files, such as b, were missing", "3 files, such as c, are gone and not in the store", "dates or modes of 2 files", "2 files, such as e, have other names elsewhere"} {
 		require.Contains(t, text, part)
 	}
 	broken := &Report{}
 	broken.unset("d", &os.PathError{Op: "chtimes", Path: "d", Err: syscall.EIO})
 	broken.unset("d2", os.ErrPermission)
-	require.Equal(t, []string{"the dates or modes of 2 files could not be set, d among them: " + syscall.EIO.Error()}, broken.Sentences("/g"))
+	require.Equal(t, []string{"the dates or modes of 2 files, such as d, could not be set: " + syscall.EIO.Error()}, broken.Sentences("/g"))
 	require.Empty(t, (&Report{}).Sentences("/g"))
 	require.True(t, (&Report{}).Empty())
 	for _, r := range []*Report{{Aside: one.Aside}, {Restored: one.Restored}, {Lost: one.Lost}, {Unset: one.Unset}, {Shared: one.Shared}} {
@@ -170,7 +170,7 @@ func TestAnUnfinishedChangeSaysBoth(t *testing.T) {
 	cause := errors.New("the disk is full")
 	err := error(&UnfinishedError{cause, errors.New("and read-only")})
 	require.ErrorIs(t, err, cause)
-	require.ErrorContains(t, err, "the disk is full; taking it back failed as well and is tried again by the next command: and read-only")
+	require.ErrorContains(t, err, "the disk is full; undoing that failed as well, and the next command tries it again: and read-only")
 }
 
 // TestLargeContentIsSharedOrCopied: content that another file of the folder has is there

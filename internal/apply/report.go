@@ -56,13 +56,13 @@ func (r *Report) Sentences(dir string) []string {
 		}
 	}
 	if n := len(r.Aside); n > 0 {
-		say(n, r.Aside[0].Path, "%s was written by something else meanwhile", "%d files were written by something else meanwhile, %s among them")
-		list[len(list)-1] += "; what was written is kept in " + filepath.Join(dir, filepath.FromSlash(r.AsideDir))
+		say(n, r.Aside[0].Path, "something else wrote %s meanwhile", "something else wrote %d files meanwhile, such as %s")
+		list[len(list)-1] += "; Morvant keeps what was written in " + filepath.Join(dir, filepath.FromSlash(r.AsideDir))
 	}
-	say(len(r.Restored), first(r.Restored), "%s was gone and has been written again from the store", "%d files were gone and have been written again from the store, %s among them")
-	say(len(r.Lost), first(r.Lost), "%s is gone and is not in the store", "%d files are gone and not in the store, %s among them")
+	say(len(r.Restored), first(r.Restored), "%s was missing and has been restored from the store", "%d files, such as %s, were missing and have been restored from the store")
+	say(len(r.Lost), first(r.Lost), "%s is gone and is not in the store", "%d files, such as %s, are gone and not in the store")
 	if n := len(r.Unset); n > 0 {
-		say(n, r.Unset[0], "the date or mode of %s could not be set", "the dates or modes of %d files could not be set, %s among them")
+		say(n, r.Unset[0], "the date or mode of %s could not be set", "the dates or modes of %d files, such as %s, could not be set")
 		why := "you have no right to"
 		if r.UnsetWhy != nil && !errors.Is(r.UnsetWhy, fs.ErrPermission) {
 			why = r.UnsetWhy.Error()
@@ -72,8 +72,8 @@ func (r *Report) Sentences(dir string) []string {
 		}
 		list[len(list)-1] += ": " + why
 	}
-	say(len(r.Shared), first(r.Shared), "%s has other names elsewhere, and there is no room for a copy of its own: its date and mode were left alone",
-		"%d files have other names elsewhere, %s among them, and there is no room for copies of their own: their dates and modes were left alone")
+	say(len(r.Shared), first(r.Shared), "%s has other names elsewhere (hard links), and there is no room for a copy: its date and mode stay as they are",
+		"%d files, such as %s, have other names elsewhere (hard links), and there is no room for copies: their dates and modes stay as they are")
 	return list
 }
 

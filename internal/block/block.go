@@ -24,7 +24,7 @@ import (
 // Errors that callers test for.
 var (
 	ErrRule    = errors.New("the block rule cannot be used")
-	ErrTouched = errors.New("somebody has changed it since it was blocked")
+	ErrTouched = errors.New("somebody has changed it since the block was set")
 )
 
 // Kinds of rules.
@@ -63,11 +63,11 @@ func (r Rule) Check() error {
 			return bad("file, set, and either find or format and key are needed")
 		}
 		if r.Count < 0 || r.Path != "" || r.Immutable || r.Key != "" && r.Count != 0 || r.Find != "" && r.Format != "" {
-			return bad("it has file, find, set and count, or file, format, key and set, nothing else")
+			return bad("it may have file, find, set and count, or file, format, key and set, and nothing else")
 		}
 		if r.Key != "" {
 			if !slices.Contains(keyed.Formats(), keyed.Format(r.Format)) {
-				return bad("there is no format \"%s\", only %s", r.Format, listFormats())
+				return bad("there is no format \"%s\"; use %s", r.Format, listFormats())
 			}
 			if _, err := keyed.ParsePath(r.Key); err != nil {
 				return bad("%v", err)
@@ -79,14 +79,14 @@ func (r Rule) Check() error {
 		}
 	case ReadOnly:
 		if r.File != "" || r.Find != "" || r.Set != "" || r.Count != 0 || r.Path != "" || r.Format+r.Key != "" {
-			return bad("it has immutable, nothing else")
+			return bad("it may have immutable, and nothing else")
 		}
 	case Occupy:
 		if r.Path == "" || r.File != "" || r.Find != "" || r.Set != "" || r.Count != 0 || r.Immutable || r.Format+r.Key != "" {
-			return bad("it has path, nothing else")
+			return bad("it may have path, and nothing else")
 		}
 	default:
-		return fmt.Errorf("%w: there is no kind \"%s\", only %s, %s and %s", ErrRule, r.Kind, Setting, ReadOnly, Occupy)
+		return fmt.Errorf("%w: there is no kind \"%s\"; use %s, %s or %s", ErrRule, r.Kind, Setting, ReadOnly, Occupy)
 	}
 	return nil
 }
@@ -116,11 +116,11 @@ func (r Rule) Describe() string {
 		return fmt.Sprintf("sets \"%s\" in %s, so that the launcher itself holds back", r.Set, r.File)
 	case ReadOnly:
 		if r.Immutable {
-			return "makes the build's files unwritable and immutable, so that an updater cannot replace or remove them"
+			return "makes the build's files read-only and immutable, so that an updater cannot replace or remove them"
 		}
-		return "takes away the right to write the build's files, so that an updater that changes them in place fails"
+		return "makes the build's files read-only, so that an updater cannot change them in place"
 	case Occupy:
-		return fmt.Sprintf("holds %s with an empty file, so that an updater cannot put its downloads there", r.Path)
+		return fmt.Sprintf("blocks %s with an empty file, so that an updater cannot put its downloads there", r.Path)
 	}
 	return ""
 }
@@ -227,17 +227,17 @@ func (h *Applied) ByHand() string {
 	switch h.Rule.Kind {
 	case Setting:
 		if h.Missing {
-			return fmt.Sprintf("%s was not in %s, and Morvant has added it as \"%s\": take it out there", h.Rule.Key, h.Path, h.Rule.Set)
+			return fmt.Sprintf("%s was not in %s; Morvant added it with the value \"%s\": remove it there", h.Rule.Key, h.Path, h.Rule.Set)
 		}
 		found := `"` + strings.Join(h.Values, `" "`) + `"` // in their order
-		return fmt.Sprintf("in %s it was %s, and Morvant has set \"%s\": where that stands, write back what it was", h.Path, found, h.Rule.Set)
+		return fmt.Sprintf("in %s it was %s, and Morvant set it to \"%s\": change it back there", h.Path, found, h.Rule.Set)
 	case Occupy:
 		if h.Aside != "" {
-			return fmt.Sprintf("Morvant holds %s, and what was there before is in %s: move it back", h.Path, h.Aside)
+			return fmt.Sprintf("Morvant blocks %s; what was there before is in %s: move it back", h.Path, h.Aside)
 		}
-		return fmt.Sprintf("Morvant holds %s, where nothing was before: remove the file there", h.Path)
+		return fmt.Sprintf("Morvant blocks %s, where nothing was before: remove the file there", h.Path)
 	}
-	return fmt.Sprintf("%d files of the game could be written before", len(h.Modes))
+	return fmt.Sprintf("%d files of the game were writable before", len(h.Modes))
 }
 
 // Prepare notes what a rule will find, without changing anything. The note must be

@@ -117,7 +117,7 @@ func TestReadOnlyFilesGetTheirModesBack(t *testing.T) {
 	require.Equal(t, []os.FileMode{0o444, 0o555, 0o400, 0o444, 0o644}, []os.FileMode{mode("a"), mode("b.exe"), mode("c"), mode("already"), mode("mine")})
 	require.True(t, h.Check(at).Holds)
 	require.NoError(t, os.Chmod(filepath.Join(dir, "a"), 0o664))
-	require.Contains(t, h.Check(at).Broke, "a can be written again")
+	require.Contains(t, h.Check(at).Broke, "a is writable again")
 	require.NoError(t, os.Remove(filepath.Join(dir, "c")))
 	require.NoError(t, h.Lift(at, false))
 	require.Equal(t, []os.FileMode{0o664, 0o755, 0o444}, []os.FileMode{mode("a"), mode("b.exe"), mode("already")}, "another's mode stays")
@@ -183,7 +183,7 @@ func TestAnOccupiedPathIsGivenBack(t *testing.T) {
 	require.Len(t, h.Later, 1)
 	require.NoError(t, h.Lift(at, false))
 	require.FileExists(t, filepath.Join(staging, "half"))
-	require.Equal(t, []string{h.Later[0] + " stays: it was at " + staging + ", where something else is now"}, h.Left())
+	require.Equal(t, []string{h.Later[0] + " stays where it is: something else is now at " + staging + ", where it came from"}, h.Left())
 
 	// An empty folder that the launcher has made since is in nobody's way.
 	require.NoError(t, os.RemoveAll(h.Later[0]))
@@ -221,7 +221,7 @@ func TestAnOccupiedPathLeavesNothingBehind(t *testing.T) {
 	s := h.Check(at)
 	require.False(t, s.Holds)
 	require.Equal(t, staging+"-2", s.Prepared)
-	require.Contains(t, s.Broke, "an update is being prepared in "+staging+"-2")
+	require.Contains(t, s.Broke, "an updater is preparing an update in "+staging+"-2")
 	require.NoError(t, h.Lift(at, false))
 	require.DirExists(t, filepath.Join(staging, "1"))
 	require.Empty(t, h.Left())
@@ -302,7 +302,7 @@ func TestAFileThatALauncherHasWrittenAnewComesOffAllTheSame(t *testing.T) {
 	// One that the launcher has dropped is put in again, and goes again.
 	a = rule("a/updates")
 	write(`{"A": {}}`)
-	require.Contains(t, a.Check(at).Broke, "has no a/updates any more")
+	require.Contains(t, a.Check(at).Broke, "no longer has a/updates")
 	require.NoError(t, a.Set(at))
 	require.NoError(t, a.Lift(at, false))
 	write(`{"a": 1, "A": 2}`)
@@ -319,9 +319,9 @@ func TestWhatCannotBeTakenBackIsNotWritten(t *testing.T) {
 		rule    Rule
 		says    string
 	}{
-		"a value that does not fit its own pattern": {"updates = always\n", Rule{Find: `^updates = (always|never)`, Set: "sometimes"}, "not read again as it was meant"},
-		"a database": {"SQLite format 3\x00rest", Rule{Find: `(rest)`, Set: "x"}, "a database, and no text"},
-		"binary":     {"updates = a\x00\x01", Rule{Find: `updates = (a)`, Set: "b"}, "binary, and no text"},
+		"a value that does not fit its own pattern": {"updates = always\n", Rule{Find: `^updates = (always|never)`, Set: "sometimes"}, "could not be read as intended"},
+		"a database": {"SQLite format 3\x00rest", Rule{Find: `(rest)`, Set: "x"}, "a database, not text"},
+		"binary":     {"updates = a\x00\x01", Rule{Find: `updates = (a)`, Set: "b"}, "binary, not text"},
 		"a number":   {`{"a": 1}`, Rule{Format: "json", Key: "a", Set: "often"}, "is no number"},
 	} {
 		require.NoError(t, os.WriteFile(file, []byte(c.content), 0o644))

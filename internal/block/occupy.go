@@ -13,7 +13,7 @@ import (
 )
 
 // held is what the file at an occupied path says.
-const held = "Morvant keeps this path so that updates cannot be put here. Take it away with: morvant unblock\n"
+const held = "Morvant blocks this path so that no update can be put here. Remove the block with: morvant unblock\n"
 
 func (h *Applied) prepareOccupy(at Site) error {
 	if err := at.check(h.Rule.Path); err != nil {
@@ -24,7 +24,7 @@ func (h *Applied) prepareOccupy(at Site) error {
 		return fmt.Errorf("%w: \"%s\" holds files of the game itself, such as %s", ErrRule, h.Rule.Path, p)
 	}
 	if h.ours() {
-		return fmt.Errorf("%s is held already, by an earlier block: %w", h.Path, ErrTouched)
+		return fmt.Errorf("an earlier block uses %s already: %w", h.Path, ErrTouched)
 	}
 	for dir := filepath.Dir(h.Path); filepath.Dir(dir) != dir; dir = filepath.Dir(dir) {
 		if _, err := os.Lstat(dir); !volume.Absent(err) {
@@ -138,7 +138,7 @@ func (h *Applied) checkOccupy() (broke, prepared string) {
 		for _, name := range h.alike() {
 			if !slices.Contains(h.Beside, name) {
 				prepared = filepath.Join(filepath.Dir(h.Path), name)
-				return fmt.Sprintf("an update is being prepared in %s, beside the path that is held", prepared), prepared
+				return fmt.Sprintf("an updater is preparing an update in %s, beside the blocked path", prepared), prepared
 			}
 		}
 		return "", ""
@@ -194,7 +194,7 @@ func (h *Applied) Left() []string {
 	var list []string
 	for _, aside := range append([]string{h.Aside}, h.Later...) {
 		if _, err := os.Lstat(aside); aside != "" && err == nil {
-			list = append(list, fmt.Sprintf("%s stays: it was at %s, where something else is now", aside, h.Path))
+			list = append(list, fmt.Sprintf("%s stays where it is: something else is now at %s, where it came from", aside, h.Path))
 		}
 	}
 	return list

@@ -70,7 +70,7 @@ func (p *Preset) Fill(values map[string]string) ([]Rule, error) {
 	}
 	for name := range values {
 		if !slices.Contains(p.Needs, name) {
-			return nil, fmt.Errorf("%w: %s has no gap \"%s\"", ErrPreset, p.Name, name)
+			return nil, fmt.Errorf("%w: %s has no value \"%s\" to fill in", ErrPreset, p.Name, name)
 		}
 	}
 	fill := func(s string, quote func(string) string) string {

@@ -121,9 +121,9 @@ func (h *Applied) checkReadOnly(at Site) string {
 	case err != nil:
 		return err.Error()
 	case n == 1:
-		return first + " can be written again"
+		return first + " is writable again"
 	case n > 1:
-		return fmt.Sprintf("%d files can be written again, %s among them", n, first)
+		return fmt.Sprintf("%d files is writable again, %s among them", n, first)
 	}
 	return ""
 }

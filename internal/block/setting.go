@@ -124,7 +124,7 @@ func (h *Applied) back(s *spot) []byte {
 }
 
 // ErrNotBack is returned for a value that could not be taken back exactly: it is not written.
-var ErrNotBack = errors.New("what would be written is not read again as it was meant, or could not be taken back exactly; the file is as it was")
+var ErrNotBack = errors.New("after the change the file could not be read as intended, or could not be restored exactly; nothing was changed")
 
 // tried tries, on copies, whether what has been written is read again as the rule means it, and
 // whether it could be taken back to the byte.
@@ -228,7 +228,7 @@ func (h *Applied) checkSetting() string {
 	case err != nil:
 		return err.Error()
 	case s.missing():
-		return fmt.Sprintf("%s has no %s any more", h.Path, h.Rule.Key)
+		return fmt.Sprintf("%s no longer has %s", h.Path, h.Rule.Key)
 	case !h.Rule.holds(s):
 		return fmt.Sprintf("%s says \"%s\" again, not \"%s\"", h.Path, s.texts[0], h.Rule.Set)
 	}

@@ -18,7 +18,7 @@ type Waiting struct {
 // Check returns an error if the rule cannot be used.
 func (w Waiting) Check() error {
 	if w.File == "" || w.Find == "" {
-		return errors.New("a rule for waiting updates needs file and find")
+		return errors.New("this rule needs file and find")
 	}
 	_, err := edit.Compile(w.Find)
 	return err

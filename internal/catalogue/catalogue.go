@@ -42,7 +42,7 @@ const (
 )
 
 // NotTaken is the advice about a catalogue that is not believed.
-const NotTaken = "Nothing of it is taken; what was known before stays. Try again later, or ask the publisher"
+const NotTaken = "Nothing of it was used; what was known before stays. Try again later, or ask the publisher"
 
 // Errors that callers test for.
 var (
@@ -160,7 +160,7 @@ const (
 // nothing else where a build is named.
 func CheckChannel(s string) error {
 	if s == SnapshotLine || s == LaneLine {
-		return fmt.Errorf("%w: \"%s\" means something else wherever a build is named", ErrName, s)
+		return fmt.Errorf("%w: \"%s\" already has a meaning where builds are named", ErrName, s)
 	}
 	return CheckName(s)
 }
@@ -168,7 +168,7 @@ func CheckChannel(s string) error {
 // CheckLabel returns an error unless s can be the label of a build.
 func CheckLabel(s string) error {
 	if s == Newest || s == Before || s == Here {
-		return fmt.Errorf("%w: \"%s\" means something else wherever a build is named", ErrName, s)
+		return fmt.Errorf("%w: \"%s\" already has a meaning where builds are named", ErrName, s)
 	}
 	if !labelPattern.MatchString(s) || utf8.RuneCountInString(s) > 80 {
 		return fmt.Errorf("%w: \"%s\": a label has letters, digits, dots, dashes, underscores and plus signs, at most 80, and starts with a letter or digit", ErrName, s)

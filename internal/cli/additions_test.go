@@ -66,7 +66,7 @@ func TestAPinThatCannotBe(t *testing.T) {
 	w := newLaunched(t)
 	w.ok("feed", "add", w.feed)
 	for words, args := range map[string][]string{
-		"brings no file":              {"--overlay", "public/1.3.0:nothing/**"},
+		"has no files":              {"--overlay", "public/1.3.0:nothing/**"},
 		"no build \"9.9\"":            {"--overlay", "9.9:bin/**"},
 		"is not BUILD:PATTERN":        {"--overlay", "1.1.1"},
 		"must be relative":            {"--overlay", "1.1.1:../x"},
@@ -77,7 +77,7 @@ func TestAPinThatCannotBe(t *testing.T) {
 		"cannot be read":              {"--keep", "[a"},
 		"not there yet":               {"--edit", `later.cfg:^a = (\w+)=b`, "--dry-run"},
 		"is Morvant's own":            {"--companion", ".morvant/lane.toml=x"},
-		"no text file of a size that": {"--edit", `data:^a = (\w+)=b`},
+		"not a text file of a usual size": {"--edit", `data:^a = (\w+)=b`},
 	} {
 		r := w.run(append([]string{"pin", "snapshot/1.1.1", "--yes"}, args...)...)
 		require.Contains(t, r.err, words, "%v", args)
@@ -123,7 +123,7 @@ func TestOwnFilesAreCarried(t *testing.T) {
 	require.NoError(t, os.Remove(w.path("Mods/cranes.txt")))
 	w.ok("carry", "mine", "Mods/**", "--yes")
 	require.Equal(t, "taller", w.read("Mods/cranes.txt"))
-	w.fails(1, "nothing of yours that matches", "carry", "mine", "Harbours/**")
+	w.fails(1, "nothing there is yours and matches", "carry", "mine", "Harbours/**")
 	w.fails(1, `lane "nowhere"`, "carry", "lane/nowhere")
 	w.ok("lane", "new", "like", "--from", "1.1.1", "--like", "main", "--yes")
 	require.FileExists(t, filepath.Join(w.parked("like"), "Mods", "cranes.txt"))

@@ -320,7 +320,7 @@ func TestFilesForAnOverlayAreNoBuild(t *testing.T) {
 	require.NotContains(t, w.run("status").out, "looks like an update")
 	require.NotContains(t, w.ok("identify").out, "overlay")
 	require.Contains(t, w.ok("pin", "newest", "--dry-run").out, "pin to 1 of")
-	w.fails(1, "no build", "pin", "overlay", "--yes")
+	w.fails(1, "not a build", "pin", "overlay", "--yes")
 	w.ok("verify", "--repair", "--yes")
 	w.ok("lane", "new", "two", "--from", "lane/main", "--dry-run")
 	require.Len(t, w.json(0, "builds")["builds"], builds+1)

@@ -86,8 +86,8 @@ func TestHalfAnUpdateIsNeverHeldAsABuild(t *testing.T) {
 		stall := program + " demo launcher idle " + w.state + " --size 2MB --habit zero-fill --stop-after 2 || cd ."
 		r := w.run(append(strings.Fields(by), stall)...)
 		require.Equal(t, 1, r.code, r.out)
-		require.Contains(t, r.err, "the update is not whole")
-		require.Contains(t, r.err, "is zeros to its end, as if it were still to be filled, and ")
+		require.Contains(t, r.err, "the update is incomplete")
+		require.Contains(t, r.err, "ends in zeros, as if it were still being filled, and ")
 		require.Len(t, w.json(0, "builds", "--channel", "snapshot")["builds"], 1, "nothing is recorded")
 		w.ok("verify", "--repair", "--yes")
 
@@ -95,17 +95,17 @@ func TestHalfAnUpdateIsNeverHeldAsABuild(t *testing.T) {
 		wait := w.begin("let-update", "--calm", "200ms", "--then", "pin")
 		wait.until(waits)
 		w.launcher(1, "idle", "--habit", "zero-fill", "--stop-after", "2")
-		wait.until("is zeros to its end")
+		wait.until("ends in zeros")
 		w.launcher(0, "idle")
 		if known {
 			require.Contains(t, wait.ends(0), "is 1.3.0 now")
-			require.NotContains(t, w.ok("builds").out, "perhaps not whole")
+			require.NotContains(t, w.ok("builds").out, "possibly incomplete")
 		} else {
 			wait.until("none of the known builds")
 			w.ok("let-update", "--done")
 			require.Contains(t, wait.ends(0), "is 1.3.0 now")
 		}
-		w.fails(1, "no update is being waited for", "let-update", "--done")
+		w.fails(1, "nobody is waiting for an update", "let-update", "--done")
 	}
 }
 
@@ -117,25 +117,25 @@ func TestABuildRecordedOnDoubtIsMarkedUntilItIsSeenWhole(t *testing.T) {
 	wait := w.begin("let-update", "--calm", "200ms", "--then", "pin", "--label", "odd")
 	wait.until(waits)
 	w.launcher(1, "idle", "--habit", "zero-fill", "--stop-after", "2")
-	wait.until("is zeros to its end")
+	wait.until("ends in zeros")
 	w.ok("let-update", "--done")
-	require.Contains(t, wait.ends(0), "marked as not known to be whole")
+	require.Contains(t, wait.ends(0), "marked as possibly incomplete")
 	for _, command := range [][]string{{"status"}, {"builds"}, {"verify"}, {"watch", "--once"}} {
 		r := w.ok(command...)
-		require.Contains(t, r.out+r.err, "perhaps not whole", command)
+		require.Contains(t, r.out+r.err, "possibly incomplete", command)
 	}
 	build := w.json(0, "status")["build"].(map[string]any)
-	require.Contains(t, build["doubt"], "zeros to its end")
+	require.Contains(t, build["doubt"], "zeros")
 	w.ok("store", "check", "--recover-builds")
 	w.ok("builds", "whole", "odd")
-	require.NotContains(t, w.ok("status").out, "perhaps not whole")
+	require.NotContains(t, w.ok("status").out, "possibly incomplete")
 	require.Contains(t, w.ok("builds", "whole", "odd").out, "is not marked")
 
 	// The launcher goes on, and what it leads to is whole.
 	wait = w.begin("let-update", "--calm", "200ms", "--then", "pin", "--label", "1.3.0")
 	wait.until(waits)
 	w.launcher(0, "idle")
-	require.NotContains(t, wait.ends(0), "not known to be whole")
+	require.NotContains(t, wait.ends(0), "possibly incomplete")
 	w.isRelease("1.3.0")
 }
 
@@ -153,10 +153,10 @@ func TestADoubtEndsWhereAFeedHasTheSameBuild(t *testing.T) {
 	wait.until(`the launcher says that it is at work ("yes")`)
 	w.ok("let-update", "--done")
 	wait.ends(0)
-	require.Contains(t, w.ok("status").out, "perhaps not whole")
+	require.Contains(t, w.ok("status").out, "possibly incomplete")
 	w.ok("feed", "add", w.feed)
-	require.NotContains(t, w.ok("status").out, "perhaps not whole")
-	require.NotContains(t, w.ok("builds").out, "perhaps not whole")
+	require.NotContains(t, w.ok("status").out, "possibly incomplete")
+	require.NotContains(t, w.ok("builds").out, "possibly incomplete")
 }
 
 func TestAProgramThatDoesNotSayItsVersionAnyMoreIsNotWhole(t *testing.T) {
@@ -167,7 +167,7 @@ func TestAProgramThatDoesNotSayItsVersionAnyMoreIsNotWhole(t *testing.T) {
 	wait := w.begin("let-update", "--calm", "200ms", "--then", "stay", "--label", "new")
 	wait.until(waits)
 	require.NoError(t, os.WriteFile(w.path("bin/quay.exe"), []byte("not a program yet"), 0o755))
-	wait.until("bin/quay.exe does not say any more which version it is")
+	wait.until("bin/quay.exe no longer reports its version")
 	require.NoError(t, wait.cmd.Process.Kill())
 }
 
@@ -183,7 +183,7 @@ func TestAHotfixThatNobodyKnowsIsTaken(t *testing.T) {
 	w.launcher(0, "idle", "--habit", "hotfix")
 	require.Contains(t, wait.ends(0), "is 1.3.0-hotfix now")
 	status := w.ok("status").out
-	require.NotContains(t, status, "perhaps not whole", "nothing speaks against it")
+	require.NotContains(t, status, "possibly incomplete", "nothing speaks against it")
 
 	// Without a name for it, both readings are told.
 	w.ok("pin", "snapshot/1.1.1", "--yes")
@@ -192,7 +192,7 @@ func TestAHotfixThatNobodyKnowsIsTaken(t *testing.T) {
 	wait = w.begin("let-update", "--calm", "200ms", "--then", "stay")
 	wait.until(waits)
 	w.launcher(0, "idle", "--habit", "hotfix")
-	wait.until("all of it is in place, as it looks, and it is none of the known builds (like 1.3.0, but for 1 file)")
+	wait.until("the update looks complete, but it is none of the known builds (like 1.3.0, but for 1 file)")
 	w.ok("let-update", "--done")
 	require.Contains(t, wait.ends(0), "is 1.3.0 now", "as the game says")
 }

@@ -134,8 +134,8 @@ func TestLabelsThatMeanSomethingElseAreRefused(t *testing.T) {
 	w.ok("snapshot", "1.0")
 	w.fails(1, "already there", "snapshot", "1.0")
 	w.fails(2, "not recorded yet", "pin", "here", "--yes")
-	w.fails(1, "not held to any build", "verify")
-	w.fails(1, "there is nothing to take back", "undo", "--yes")
+	w.fails(1, "not held at any build", "verify")
+	w.fails(1, "there is nothing to undo", "undo", "--yes")
 	w.fails(2, "is not the number of a change", "undo", "first")
 	w.fails(1, `there is no game "quai"; the nearest: quay`, "-g", "quai", "status")
 	w.fails(2, "is none of", "--color", "purple", "status")
@@ -169,7 +169,7 @@ func TestSettingsThatCannotBeReadAreNamedByLine(t *testing.T) {
 	good, err := os.ReadFile(file)
 	require.NoError(t, err)
 	for text, words := range map[string]string{
-		"kepe = ['Mods/**']\n": `nothing is known of "kepe"`,
+		"kepe = ['Mods/**']\n": `unknown key "kepe"`,
 		"keep = ['Mods/[']\n":  "cannot be read",
 		"keep = ['../x/**']\n": "must be relative",
 		"keep = 'Mods/**\n":    "line 4",
@@ -215,7 +215,7 @@ func TestALostIndexIsRebuiltFromThePacks(t *testing.T) {
 			os.Remove(filepath.Join(w.home, "store", "index.db"+suffix))
 		}
 		harm(filepath.Join(w.home, "store", "index.db"))
-		require.Contains(t, w.ok("pin", "1.1.1", "--yes", "--dry-run").err, "The index of the store was lost or damaged; it has been made anew")
+		require.Contains(t, w.ok("pin", "1.1.1", "--yes", "--dry-run").err, "The index of the store was lost or damaged; Morvant has rebuilt it")
 		harm(filepath.Join(w.home, "store", "index.db"))
 		require.Contains(t, w.ok("store", "check").out, "rebuilt from")
 		w.ok("pin", "1.1.1", "--yes")

@@ -83,16 +83,16 @@ const leastFiles = 48
 
 // crashed writes down a mistake of the program's own, and says so in one sentence.
 func crashed(args []string, what any, stack []byte, now time.Time) string {
-	said := "morvant: this is a mistake in Morvant (" + view.OneLine(fmt.Errorf("%v", what)) + "). Nothing is lost: the next command ends what was begun. "
+	said := "morvant: Morvant itself has made a mistake (" + view.OneLine(fmt.Errorf("%v", what)) + "). Nothing is lost: the next command finishes what this one began. "
 	name := "morvant-crash-" + now.Format("2006-01-02-150405") + ".txt"
 	text := fmt.Sprintf("Morvant %s, %s, %s\n%v\n\n%s", ownVersion(), strings.Join(args, " "), now.Format(time.RFC3339), what, stack)
 	for _, dir := range []string{xdg.DataHome, os.TempDir()} {
 		file := filepath.Join(dir, name)
 		if os.WriteFile(file, []byte(text), 0o600) == nil {
-			return said + "What happened is written down in " + file + "; please send it to those who make Morvant"
+			return said + "The details are in " + file + "; please send that file to the makers of Morvant"
 		}
 	}
-	return said + "It could not be written down"
+	return said + "The details could not be saved"
 }
 
 func command(a *app.App) *cli.Command {

@@ -42,7 +42,7 @@ func TestStatusKnowsABuildOfAFeedThatIsNotHeld(t *testing.T) {
 	t.Parallel()
 	w := newLaunched(t)
 	w.ok("builds", "forget", "1.1.1", "--yes")
-	require.Contains(t, w.ok("status").out, "is not held to any build")
+	require.Contains(t, w.ok("status").out, "is not held at any build")
 	w.ok("feed", "add", w.feed)
 	require.Contains(t, w.ok("status").out, "It is the same as 1.1.1")
 }

@@ -241,19 +241,19 @@ func TestADamagedOrLostJournalIsReadFromItsCopyOrTheState(t *testing.T) {
 	journal := w.path(".morvant/change/journal")
 	w.cutOff(pin)
 	w.flip(journal, 100)
-	require.Contains(t, w.run("status").err, "it is finished now")
+	require.Contains(t, w.run("status").err, "Morvant has finished it")
 	require.Equal(t, w.after, w.picture())
 
 	w.cutOff(pin)
 	w.flip(journal, 100)
 	w.flip(journal+".2", 100)
-	require.Contains(t, w.run("status").err, "it is finished now", "the state and the store know the steps as well")
+	require.Contains(t, w.run("status").err, "Morvant has finished it", "the state and the store know the steps as well")
 	require.Equal(t, w.after, w.picture())
 
 	for _, name := range []string{"journal", "journal.2"} {
 		w.cutOff(pin)
 		require.NoError(t, os.Remove(w.path(".morvant/change/"+name)))
-		require.Contains(t, w.run("status").err, "it is finished now", name)
+		require.Contains(t, w.run("status").err, "Morvant has finished it", name)
 		require.Equal(t, w.after, w.picture(), name)
 	}
 }
@@ -276,7 +276,7 @@ func TestAnInterruptedSnapshotGoesOnWhereItStopped(t *testing.T) {
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	_ = cmd.Wait()
 	require.Equal(t, 130, cmd.ProcessState.ExitCode(), errOut.String())
-	require.Contains(t, errOut.String(), "interrupted; nothing is half-done")
+	require.Contains(t, errOut.String(), "interrupted; nothing is left half done")
 	require.Empty(t, w.json(0, "builds")["builds"])
 	w.ok("snapshot", "1")
 	w.ok("verify", "1")
@@ -296,7 +296,7 @@ func TestInterruptedAPinIsTakenBackOrFinished(t *testing.T) {
 		case 130:
 			back++
 			require.NoDirExists(t, w.path(".morvant/change"), "at %d", n)
-			require.Contains(t, r.err, "nothing is half-done")
+			require.Contains(t, r.err, "nothing is left half done")
 			require.Equal(t, w.before, w.picture(), "at %d", n)
 		case 0:
 			require.NoDirExists(t, w.path(".morvant/change"), "at %d", n)

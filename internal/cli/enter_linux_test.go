@@ -39,7 +39,7 @@ func TestEnterSaysThatAnUpdateIsThere(t *testing.T) {
 	w := newLaunched(t)
 	w.ok("pin", "1.1.1", "--yes")
 	wait, in := w.atTerminal("let-update --calm 200ms")
-	wait.until("Enter says that it is all there")
+	wait.until("Press Enter when it is complete")
 	typed(t, in, "")
 	wait.until("nothing has changed yet")
 	w.launcher(0, "offer", "1.3.0")
@@ -60,11 +60,11 @@ func TestAQuestionInTheMiddleOfAWaitIsAnswered(t *testing.T) {
 	w.ok("feed", "add", w.feed)
 	w.ok("pin", "snapshot/1.1.1", "--yes")
 	wait, in := w.atTerminal("let-update --calm 200ms --then pin")
-	wait.until("Enter says that it is all there")
+	wait.until("Press Enter when it is complete")
 	w.launcher(0, "offer", "1.3.0")
 	w.outside("demo", "launcher", "idle", w.state, "--size", "2MB", "--habit", "rename")
 	to := w.live + " (updated)"
-	wait.until("Go on with " + to + "? [y/N]")
+	wait.until("Use " + to + " from now on? [y/N]")
 	typed(t, in, "y")
 	require.Contains(t, strings.ReplaceAll(wait.ends(0), "\r", ""), "is held at ")
 	w.live = to

@@ -50,7 +50,7 @@ func report(a *app.App, err error) int {
 		fmt.Fprintln(a.Err, "Nothing was changed.")
 		return app.ExitUnanswered
 	case errors.Is(err, context.Canceled):
-		fmt.Fprintln(a.Err, "morvant: interrupted; nothing is half-done, and the next run goes on from here")
+		fmt.Fprintln(a.Err, "morvant: interrupted; nothing is left half done, and the next run continues from here")
 		return app.ExitInterrupted
 	}
 	var ended *app.ExitCode
@@ -133,19 +133,19 @@ func special(err error) (text string, known bool) {
 	case errors.Is(err, game.ErrProtected):
 		text = app.Rights() + ". Then run the command again"
 	case database.Unwritable(err):
-		text = "Looking is possible; for the rest give Morvant's home room or the right to write (morvant store trim gives back what the store does not need)"
+		text = "You can still look. For changes, Morvant's home needs free space or the right to write (morvant store trim frees what the store does not need)"
 	case errors.Is(err, lane.ErrGone) && errors.Is(err, lane.ErrUnfinished):
 		return "", true
 	case errors.As(err, &refused) && refused.Code == feed.CodeExpired:
 		text = "Run it again with the next code"
 	case errors.As(err, &wrong):
-		text = "Nothing wrong was kept. Try again later, tell the publisher, or add another feed or mirror"
+		text = "None of the wrong content was kept. Try again later, tell the publisher, or add another feed or mirror"
 	case errors.As(err, &denied):
-		text = "The account may not have it; choose components that it has with --component"
+		text = "Your account does not have access to it; use --component to choose what you own"
 	case errors.As(err, &busy):
-		text = "What has arrived is kept; run the command again to go on"
+		text = "What has arrived is kept; run the command again to continue"
 	case errors.As(err, &held):
-		text = "Close it, then try again (a window that works in the folder holds it too: cd .. leaves it)"
+		text = "Close it, then try again (a command window inside the folder counts too: leave it with cd ..)"
 	}
 	return text, text != ""
 }
@@ -154,8 +154,8 @@ func special(err error) (text string, known bool) {
 var listed = map[string]string{"game": "morvant games", "build": "morvant builds", "change": "morvant history"}
 
 const (
-	space = "Nothing was lost or half-changed; free some space and run the command again (morvant store trim --dry-run shows what the store could give back)"
-	check = "Run morvant store check: it rebuilds the index, names what is damaged and mends it where it can"
+	space = "Nothing was lost, and no file is half changed. Free some space and run the command again (morvant store trim --dry-run shows how much the store can free)"
+	check = "Run morvant store check: it rebuilds the index, lists what is damaged, and mends what it can"
 )
 
 // commands is the advice that names commands. Where an error is several of these, the first
@@ -170,8 +170,8 @@ var commands = []struct {
 	{store.ErrIndexLost, check},
 	{store.ErrLayout, check},
 	{pack.ErrChecksum, check},
-	{store.ErrMissing, "The store has lost it; run morvant store check, which says what is affected and mends it where it can"},
-	{database.ErrDamaged, "Run morvant store check --recover-builds: it puts the damaged file aside and finds the snapshots again in the packs"},
+	{store.ErrMissing, "The store has lost this content. Run morvant store check, which lists what is affected and mends what it can"},
+	{database.ErrDamaged, "Run morvant store check --recover-builds: it sets the damaged file aside and finds the snapshots again in the packs"},
 	{lane.ErrNotHeld, "Hold it with morvant pin BUILD"},
 	{lane.ErrNothing, "morvant history shows what was done"},
 	{change.ErrWhose, "Name what is yours (morvant carry FROM \"Mods/**\"), or make it a keep rule: morvant game set --keep \"Mods/**\""},
@@ -183,24 +183,24 @@ var commands = []struct {
 	{lane.ErrStranger, ""}, // it says itself
 	{lane.ErrCannotHold, "Nothing was changed; use a folder on another disk (lane new --to FOLDER --linked, or game set --live FOLDER)"},
 	{lane.ErrGone, "morvant pin BUILD and morvant verify --repair make it again; if it is elsewhere now: morvant game set --live FOLDER"},
-	{apply.ErrJournal, "Both copies of the record in .morvant/change cannot be read; what had been set aside is in .morvant/change/old. Move .morvant/change out of the folder, then run morvant verify --repair"},
+	{apply.ErrJournal, "Both copies of the record in .morvant/change cannot be read; the files that were set aside are in .morvant/change/old. Move .morvant/change out of the folder, then run morvant verify --repair"},
 	{feed.ErrSignIn, "Sign in with morvant feed sign-in, then run the command again"},
 	{feed.ErrKey, "Ask the publisher whether the key has changed. If so, forget the feed (morvant feed remove) and add it anew with --key"},
 	{compose.ErrNotFetched, "Fetch it first: morvant fetch BUILD"},
-	{guard.ErrLauncherRuns, "Close it and run the command again, or have it wait: --when-closed"},
+	{guard.ErrLauncherRuns, "Close it and run the command again, or add --when-closed to wait for that"},
 	{watch.ErrHalfDone, "Run it again, or go back: morvant verify --repair"},
 	{exchange.ErrPassword, "Unpack it with a program that knows the password, then: morvant lane new NAME --adopt FOLDER"},
-	{backup.ErrNone, "Say where they are: morvant game set --saves \"~/Saved Games/...\"; morvant saves list says what was looked for"},
-	{saves.ErrTooMuch, "Say more exactly where the saves are: morvant game set --no-saves OLD --saves NEW"},
-	{saves.ErrPattern, "Say more exactly where the saves are: morvant game set --no-saves OLD --saves NEW"},
+	{backup.ErrNone, "Tell Morvant where they are: morvant game set --saves \"~/Saved Games/...\" (morvant saves list shows where it looked)"},
+	{saves.ErrTooMuch, "Name the folder of the saves more exactly: morvant game set --no-saves OLD --saves NEW"},
+	{saves.ErrPattern, "Name the folder of the saves more exactly: morvant game set --no-saves OLD --saves NEW"},
 	{lane.ErrLive, "Switch to another lane first: morvant lane switch LANE"},
 	{lane.ErrNotTheLane, "Put the lane's folder back there, or forget it: morvant lane remove LANE"},
-	{block.ErrTouched, "Look at it, then run morvant unblock --force to put back what the block had found"},
-	{edit.ErrMatches, "Correct the block rule in the game's settings (morvant game show says where they are)"},
+	{block.ErrTouched, "Check the file, then run morvant unblock --force to restore what the block found there"},
+	{edit.ErrMatches, "Correct the block rule in the game's settings (morvant game show tells where they are)"},
 	{feed.ErrCopy, "morvant feed refresh mends it"},
 	{compose.ErrNotOffered, "Add a feed that offers it: morvant feed add ADDRESS"},
 	{feed.ErrNone, "Add one: morvant feed add ADDRESS"},
 	{feed.ErrUnknown, "morvant feed list lists them"},
-	{publish.ErrLeftOver, "Add a component that takes the rest (--component base), or keep rules for what is yours"},
-	{publish.ErrOwner, "Publish into another folder, or with the key that signed it (--secret-key)"},
+	{publish.ErrLeftOver, "Add a component that takes the remaining files (--component base), or keep rules for files that are yours"},
+	{publish.ErrOwner, "Publish into another folder, or use the key that signed this feed (--secret-key)"},
 }

@@ -80,7 +80,7 @@ func TestAdviceIsAboutTheWorstOfIt(t *testing.T) {
 		{&app.WhichGame{Names: []string{"a", "b"}}, "Say which one with -g: a, b"},
 		{fmt.Errorf("pack x: %w", problem.ErrNewer), "Use that newer version here; this one has changed nothing"},
 		{fmt.Errorf("x: %w", volume.ErrSpace), space},
-		{fmt.Errorf("x: %w", feed.ErrSilent), "What has arrived is kept; run the command again to go on"},
+		{fmt.Errorf("x: %w", feed.ErrSilent), "What has arrived is kept; run the command again to continue"},
 		{fmt.Errorf("x: %w", fs.ErrPermission), "Give yourself the right to read and write it, then run the command again"},
 	} {
 		require.Equal(t, c.want, advice(c.err), "%v", c.err)

@@ -35,7 +35,7 @@ func TestAFullDiskUnderTheStoreLosesNothing(t *testing.T) {
 	w.ok("add", "quay", w.live)
 	before := w.picture()
 	w.fails(1, "not enough free space", "snapshot", "1.0.0")
-	w.fails(1, "free some space", "snapshot", "1.0.0")
+	w.fails(1, "Free some space", "snapshot", "1.0.0")
 	require.Equal(t, before, w.picture())
 	require.Empty(t, w.json(0, "builds")["builds"])
 
@@ -204,7 +204,7 @@ func TestNamesThatCannotBeRecordedStopASnapshot(t *testing.T) {
 	w.ok("add", "quay", w.live)
 	for _, name := range []string{"bad\xffname", "a:b", "back\\slash", "CON", "dot.", "tab\there"} {
 		require.NoError(t, os.WriteFile(filepath.Join(w.live, name), nil, 0o644))
-		w.fails(1, "some names cannot be recorded", "snapshot")
+		w.fails(1, "some file names cannot be recorded", "snapshot")
 		w.fails(1, "Rename these files", "snapshot")
 		require.NoError(t, os.Remove(filepath.Join(w.live, name)))
 	}

@@ -99,7 +99,7 @@ func TestSigningInAtATerminal(t *testing.T) {
 	answer("Name at 127.0.0.1", standin.Harbour)
 	answer("Password for ada", account.Password)
 	answer("One-time code", code(time.Now().Add(-2*time.Minute)))
-	answer("has expired; give the next one", code(time.Now()))
+	answer("has expired; enter the next one", code(time.Now()))
 	if err := cmd.Wait(); err != nil {
 		// The code changed just then; the question is asked again, and the
 		// terminal goes with the program.

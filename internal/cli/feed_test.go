@@ -199,7 +199,7 @@ func TestCatalogueAnswersWithoutALine(t *testing.T) {
 	require.NoError(t, m.service.Close())
 	require.Contains(t, m.ok("builds").out, "1.2.0")
 	require.Contains(t, m.ok("diff", "1.1.0", "1.1.1").out, "from 1.1.0 to 1.1.1")
-	require.Contains(t, m.ok("diff", "1.1.0", "1.0.0").out, "what a fetch of 1.0.0 would cost is not known")
+	require.Contains(t, m.ok("diff", "1.1.0", "1.0.0").out, "how much a fetch of 1.0.0 would download is not known")
 	require.Contains(t, m.ok("identify").out, "is 1.1.0 (public)")
 	m.fails(1, "refused", "feed", "refresh", "--timeout", "2s")
 	m.ok("pin", "1.1.1", "--yes")
@@ -358,7 +358,7 @@ func TestASilentServerIsGivenUp(t *testing.T) {
 	m.ok("feed", "add", m.address)
 	m.service.Misbehave(standin.Faults{Slow: 1})
 	// The first byte comes, the rest does not in time.
-	m.fails(1, "silent", "fetch", "1.1.1", "--timeout", "40ms")
+	m.fails(1, "stopped answering", "fetch", "1.1.1", "--timeout", "40ms")
 }
 
 func TestTheNextMirrorIsAskedWhenOneFails(t *testing.T) {
@@ -429,7 +429,7 @@ func TestAFeedOfManifestsAlone(t *testing.T) {
 	require.Contains(t, m.ok("identify").out, "is 1.1.1 (public)")
 	require.Contains(t, m.ok("builds").out, "not offered")
 	require.Contains(t, m.ok("diff", "1.1.1", "1.2.0").out, "cannot be fetched")
-	m.fails(1, "does not hold its content", "fetch", "1.2.0")
+	m.fails(1, "does not have its content", "fetch", "1.2.0")
 	m.ok("verify", "1.1.1")
 }
 
@@ -455,7 +455,7 @@ func TestIdentifyNamesTheNearestBuild(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(other, "readme.txt"), []byte("mine"), 0o644))
 	require.NoError(t, os.Remove(filepath.Join(other, "version.txt")))
 	r := m.ok("identify", other)
-	require.Contains(t, r.out, "is nearest to 1.2.0")
+	require.Contains(t, r.out, "is closest to 1.2.0")
 	require.Regexp(t, `altered\s+readme\.txt`, r.out)
 	require.Regexp(t, `missing\s+version\.txt`, r.out)
 	require.Contains(t, m.ok("identify", t.TempDir()).out, "like no known build")

@@ -42,16 +42,16 @@ func TestAChangeThatCameWithAFolderIsNotCarriedOut(t *testing.T) {
 		// In a folder that is about to be registered.
 		w.foreign(w.live, id, "a.txt")
 		r := w.ok("add", "quay", w.live)
-		require.Contains(t, r.err, "a change that was not begun by Morvant on this computer; nothing of it was done")
+		require.Contains(t, r.err, "a change that did not begin on this computer; Morvant ignored it")
 		require.Equal(t, "mine\n", w.read("a.txt"))
 		require.NotEqual(t, true, w.json(0, "status")["held"])
 		require.Empty(t, w.json(0, "history")["changes"])
 		// In one that is registered, by a mod that is unpacked there.
 		w.ok("snapshot", "1")
 		w.foreign(w.live, id, "a.txt")
-		require.Contains(t, w.ok("status").err, "nothing of it was done")
+		require.Contains(t, w.ok("status").err, "Morvant ignored it")
 		require.Equal(t, "mine\n", w.read("a.txt"))
-		require.NotContains(t, w.ok("status").err, "nothing of it was done", "once is enough")
+		require.NotContains(t, w.ok("status").err, "Morvant ignored it", "once is enough")
 		require.Empty(t, w.json(0, "history")["changes"])
 		// In one that becomes a lane.
 		copied := filepath.Join(w.dir, "copy")

@@ -93,7 +93,7 @@ func TestALinkInThePlaceOfMorvantsFolderLeadsNowhere(t *testing.T) {
 	before := w.picture()
 	require.NoError(t, os.Symlink(".", w.path(".morvant")))
 	r := w.ok("pin", "1.1.1", "--yes")
-	require.Contains(t, r.err, "was no folder, where Morvant's own has to be")
+	require.Contains(t, r.err, "was not a folder, and Morvant needs its own folder there")
 	after := w.picture()
 	for p := range before {
 		require.Equal(t, before[p], after[p], p)

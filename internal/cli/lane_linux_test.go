@@ -263,7 +263,7 @@ func TestANewLaneSharesTheSpaceOfAnother(t *testing.T) {
 	w.ok("snapshot", "1.1.1")
 	w.ok("pin", "1.1.1", "--yes")
 	before := freeOf(t, disk)
-	require.Contains(t, w.ok("lane", "new", "second", "--yes").out, "shared with another lane, and taking no space")
+	require.Contains(t, w.ok("lane", "new", "second", "--yes").out, "shared with another lane and takes no space")
 	require.Less(t, before-freeOf(t, disk), int64(20<<20), "the large files take no space")
 	require.Equal(t, contentOf(t, w.live, nil), contentOf(t, w.live+" [second]", nil))
 	for _, l := range w.json(0, "lane", "list")["lanes"].([]any) {

@@ -54,7 +54,7 @@ func TestLanesChangePlaces(t *testing.T) {
 	require.Equal(t, main, picture(t, w.parked("main")))
 	require.NoDirExists(t, w.parked("old"))
 	require.Contains(t, w.stateText(), "updates = by-hand", "the block comes with the lane that wants it")
-	require.Contains(t, w.ok("status").out, "the launcher has 1.2.0; morvant let-update takes it, in lane main")
+	require.Contains(t, w.ok("status").out, "the launcher has 1.2.0 ready; morvant let-update installs it, in lane main")
 	w.launcher(0, "idle")
 	require.Equal(t, "1.1.1", w.installed(w.live))
 
@@ -176,7 +176,7 @@ func TestLanesThatCannotBe(t *testing.T) {
 	w.fails(1, "already there", "lane", "new", "old", "--from", "1.1.1")
 	w.fails(1, "lie within each other", "lane", "new", "inner", "--from", "1.1.1", "--to", w.path("inner"))
 	w.fails(1, "is lane old of quay", "lane", "new", "twice", "--adopt", w.parked("old"))
-	w.fails(2, "say what to make it of", "lane", "new", "third")
+	w.fails(2, "name what to make it from", "lane", "new", "third")
 	require.NoError(t, os.MkdirAll(filepath.Join(w.parked("third"), "x"), 0o755))
 	w.fails(1, "something is in the way", "lane", "new", "third", "--from", "1.1.1")
 	w.ok("lane", "new", "dry", "--from", "1.1.1", "--dry-run")

@@ -62,7 +62,7 @@ func TestAMissingLiveFolderIsRecoveredAndNotPassedOver(t *testing.T) {
 		cmd.Args = append([]string{"strace", "-f", "-qq", "-o", "/dev/null", "-P", w.parked("old"), "-e", "trace=renameat", "-e", "inject=renameat:error=EBUSY", program}, cmd.Args[1:]...)
 		cmd.Path, _ = exec.LookPath("strace")
 		r = w.finish(cmd)
-		require.Contains(t, r.err, "it is taken back")
+		require.Contains(t, r.err, "Morvant has undone it")
 		require.Equal(t, main, w.picture())
 	}
 	cmd := w.command("-g", "quay", "lane", "switch", "old")
@@ -234,7 +234,7 @@ func TestALiveFolderThatIsGoneAsAWholeIsMadeAgain(t *testing.T) {
 		}
 		r = w.outsideRun(command...)
 		require.Equal(t, 0, r.code, "%v: %s", command, r.err)
-		require.Contains(t, r.err, "is gone. What Morvant has recorded of it is in the store")
+		require.Contains(t, r.err, "is gone. The store still has everything that Morvant recorded")
 		require.Contains(t, r.err, "morvant carry snapshot/with-mods")
 		now := w.picture()
 		if command[0] == "undo" {
@@ -277,7 +277,7 @@ func TestAnEmptyFolderIsFilledAfterAYesAndAStrangersNotOnTrust(t *testing.T) {
 
 	// A folder that has only lost its marker is the game's.
 	require.NoError(t, os.RemoveAll(w.path(".morvant")))
-	require.Contains(t, w.ok("status").err, "the marker is written again")
+	require.Contains(t, w.ok("status").err, "Morvant has written the marker again")
 	require.FileExists(t, w.path(".morvant/lane.toml"))
 }
 
@@ -324,7 +324,7 @@ func TestAFolderThatHasMovedIsFoundByItsMarker(t *testing.T) {
 	require.NoError(t, os.Rename(w.parked("old"), filepath.Join(elsewhere, "Quay [old]")))
 	require.NoError(t, os.Rename(w.live, filepath.Join(elsewhere, "Quay")))
 	w.live = filepath.Join(elsewhere, "Quay")
-	w.fails(4, "says that this is it", "status")
+	w.fails(4, "says that it is there now", "status")
 	require.Contains(t, []int{0, 3}, w.run("--yes", "status").code)
 	lanes := w.lanes()
 	require.Equal(t, w.live, lanes["main"]["folder"])
@@ -366,18 +366,18 @@ func TestAWatchOutlivesAFolderThatIsAwayOrWiped(t *testing.T) {
 	w.eventually(said, "as it should be")
 	away := filepath.Join(w.dir, "away")
 	require.NoError(t, os.Rename(w.live, away))
-	w.eventually(said, "it is waited for")
+	w.eventually(said, "Morvant waits for it")
 	require.NoError(t, os.Rename(away, w.live))
 	w.eventually(said, "quay can be looked at again")
 	w.write("readme.txt", "an update")
-	w.eventually(said, "1 file of quay changed; brought back to 1.1.1")
+	w.eventually(said, "1 file of quay changed; restored to 1.1.1")
 
 	// Replaced by another folder, in which something changes then.
 	require.NoError(t, exec.Command("cp", "-a", w.live, away).Run())
 	require.NoError(t, os.Rename(w.live, filepath.Join(w.dir, "before")))
 	require.NoError(t, os.Rename(away, w.live))
 	w.write("bin/quay.exe", "an update again")
-	require.Eventually(t, func() bool { return strings.Count(said(), "brought back to 1.1.1") == 2 }, 30*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Count(said(), "restored to 1.1.1") == 2 }, 30*time.Second, 20*time.Millisecond)
 
 	// Wiped.
 	list, err := os.ReadDir(w.live)
@@ -385,7 +385,7 @@ func TestAWatchOutlivesAFolderThatIsAwayOrWiped(t *testing.T) {
 	for _, e := range list {
 		require.NoError(t, os.RemoveAll(w.path(e.Name())))
 	}
-	require.Eventually(t, func() bool { return strings.Count(said(), "brought back to 1.1.1") == 3 }, 30*time.Second, 20*time.Millisecond, said)
+	require.Eventually(t, func() bool { return strings.Count(said(), "restored to 1.1.1") == 3 }, 30*time.Second, 20*time.Millisecond, said)
 	w.ok("status")
 }
 
@@ -439,7 +439,7 @@ func TestInterruptedAtAQuestionItEndsCleanly(t *testing.T) {
 	require.NoError(t, cmd.Start())
 	_ = cmd.Wait()
 	require.Equal(t, 130, cmd.ProcessState.ExitCode())
-	require.Contains(t, out.String(), "interrupted; nothing is half-done")
+	require.Contains(t, out.String(), "interrupted; nothing is left half done")
 	require.Equal(t, "two", w.read("a.txt"))
 }
 

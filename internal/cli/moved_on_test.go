@@ -62,7 +62,7 @@ func TestAnUndoOfAFolderThatHasMovedOnMixesNothing(t *testing.T) {
 		for _, how := range []string{"--yes", "--dry-run"} {
 			r := w.run(command, how)
 			require.Equal(t, 4, r.code)
-			require.Contains(t, r.err, "the folder is not as the pin to 1.1.1 left it: it looks like 1.2.0 now")
+			require.Contains(t, r.err, "the folder is no longer as the pin to 1.1.1 left it: it looks like 1.2.0 now")
 			require.Contains(t, r.err, "--whole brings the folder back as it was before")
 			require.Equal(t, now, w.picture())
 		}
@@ -75,9 +75,9 @@ func TestAnUndoOfAFolderThatHasMovedOnMixesNothing(t *testing.T) {
 	}
 
 	r := w.ok("undo", "--whole", "--yes")
-	require.Contains(t, r.err, "as the pin to 1.1.1 left them; what has come since goes")
+	require.Contains(t, r.err, "as the pin to 1.1.1 left them; later changes are lost")
 	w.isRelease("1.3.0")
-	require.Contains(t, w.ok("status").out, "is not held to any build")
+	require.Contains(t, w.ok("status").out, "is not held at any build")
 	// That is a change like any other.
 	w.ok("undo", "2", "--yes")
 	require.Equal(t, now, w.picture())
@@ -106,7 +106,7 @@ func TestAnUndoOfAnUndoOfAFolderThatHasMovedOnMixesNothing(t *testing.T) {
 	now := w.picture()
 	r := w.run("undo", "2", "--yes")
 	require.Equal(t, 4, r.code, r.out)
-	require.Contains(t, r.err, "the folder is not as the undo of change 1 left it: it looks like 1.2.0 now")
+	require.Contains(t, r.err, "the folder is no longer as the undo of change 1 left it: it looks like 1.2.0 now")
 	require.Equal(t, now, w.picture())
 	w.ok("undo", "2", "--whole", "--yes")
 	w.isRelease("1.1.1")
@@ -124,16 +124,16 @@ func TestWhatAFolderWasAsAWholeIsNotAlwaysKnown(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(friend, "theirs.txt"), []byte("a friend's"), 0o644))
 	w.ok("carry", friend, "--yes")
 	w.write("theirs.txt", "mine by now")
-	w.fails(1, "what the folder was as a whole is not known", "undo", "--whole", "--yes")
+	w.fails(1, "does not know the whole folder as it was", "undo", "--whole", "--yes")
 	require.Equal(t, "mine by now", w.read("theirs.txt"))
-	require.Contains(t, w.ok("undo", "--yes").err, "1 file is not as the carry from")
+	require.Contains(t, w.ok("undo", "--yes").err, "1 file is no longer as the carry from")
 }
 
 func TestAnUndoOfOnlyWhatWasRecordedIsChosen(t *testing.T) {
 	t.Parallel()
 	w, before, now := newMovedOn(t)
 	r := w.ok("undo", "--recorded", "--yes")
-	require.Contains(t, r.err, "what that did not touch stays as it is now")
+	require.Contains(t, r.err, "files that it did not touch stay as they are")
 	is := w.picture()
 	require.Equal(t, before["version.txt"], is["version.txt"])
 	require.NotEqual(t, now, is)
@@ -151,7 +151,7 @@ func TestAnUndoBesideThePlayersOwnChangesGoesOnAndSaysSo(t *testing.T) {
 	require.NotContains(t, w.ok("undo", "--dry-run").err, "left it")
 	w.write("data/cargo/carg-0013.txt", "the player's own cargo")
 	r := w.ok("undo", "--yes")
-	require.Contains(t, r.err, "1 file is not as the pin to 1.3.0 left it")
+	require.Contains(t, r.err, "1 file is no longer as the pin to 1.3.0 left it")
 	require.Equal(t, "a note of the player's", w.read("read me first.txt"))
 }
 

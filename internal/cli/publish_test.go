@@ -120,7 +120,7 @@ func TestPublishingAgainAddsOnlyWhatIsNew(t *testing.T) {
 	w.ok("add", "quay", w.live)
 	w.ok("snapshot", "1.1.0")
 	feed := filepath.Join(w.dir, "feed")
-	w.fails(1, "a new feed needs a name", "publish", feed, "1.1.0")
+	w.fails(1, "a new feed needs a name (--feed NAME)", "publish", feed, "1.1.0")
 	w.ok("publish", feed, "1.1.0", "--feed", "mine")
 	first := contentOf(t, feed, nil)
 	require.NoError(t, q.Write(w.live, "1.1.1"))
@@ -137,7 +137,7 @@ func TestPublishingAgainAddsOnlyWhatIsNew(t *testing.T) {
 	}
 	require.NoError(t, q.Write(w.live, "1.2.0"))
 	w.ok("snapshot", "1.2.0")
-	w.fails(1, "published already with other content", "publish", feed, "1.2.0", "--label", "1.1.1")
+	w.fails(1, "already published with other content", "publish", feed, "1.2.0", "--label", "1.1.1")
 	w.fails(1, "belong to no component", "publish", feed, "1.2.0", "--component", "voices=voices/**")
 	require.NoError(t, os.Remove(filepath.Join(w.home, "publish.key"))) // so another is made
 	w.fails(1, "signed by another key", "publish", feed, "1.2.0")
@@ -177,7 +177,7 @@ date = 2031-11-02T09:00:00Z
 	w.ok("feed", "add", feed)
 	require.Contains(t, w.ok("builds", "--channel", "preview").out, "base, night")
 	require.NoError(t, os.WriteFile(list, []byte("feed = \"mine\"\n[[build]]\nfrom = \"summer\"\nlable = \"x\"\n"), 0o644))
-	w.fails(2, `line 4: nothing is known of "build.lable"`, "publish", feed, "--list", list)
+	w.fails(2, `line 4: unknown key "build.lable"`, "publish", feed, "--list", list)
 }
 
 func TestTwoPublishersAtTheSameTime(t *testing.T) {

@@ -132,7 +132,7 @@ func TestSavesThatCannotBe(t *testing.T) {
 	w.fails(2, "at any depth", "game", "set", "--saves", "~/**/saves")
 	w.fails(2, "leaves the live folder", "game", "set", "--saves", "../saves")
 	for _, bad := range []string{filepath.Dir(w.live), w.home, filepath.Join(w.home, "games"), filepath.VolumeName(w.dir) + "/"} {
-		w.fails(2, "not a place where saves can be", "game", "set", "--saves", bad)
+		w.fails(2, "saves cannot be there", "game", "set", "--saves", bad)
 	}
 	w.ok("game", "set", "--no-saves", filepath.Join(w.dir, "*"))
 	// Settings that an earlier version took, or that come from another computer.
@@ -145,7 +145,7 @@ func TestSavesThatCannotBe(t *testing.T) {
 	set(filepath.ToSlash(filepath.Dir(w.live)))
 	r := w.run("saves", "list")
 	require.Equal(t, 1, r.code)
-	require.Contains(t, r.err, "not a place where saves can be")
+	require.Contains(t, r.err, "saves cannot be there")
 	require.Equal(t, 1, w.run("pin", "1.1.1", "--yes").code, "nothing is changed while it is not clear where they are")
 	set("$QUAY_NOT_SET/nothing")
 	require.Contains(t, w.ok("saves", "list").err, "nothing matches")
@@ -181,7 +181,7 @@ func TestALinkOfTheGamesIsNoWayToTheHomeFolder(t *testing.T) {
 	require.FileExists(t, filepath.Join(w.dir, "200", "slot1.sav"))
 	w.ok("saves", "restore", "--yes")
 	require.Contains(t, w.saves(), "100/slot1.sav")
-	w.fails(1, "name only one of them", "game", "set", "--saves", w.dir)
+	w.fails(2, "name only one of them", "game", "set", "--saves", w.dir)
 }
 
 func TestStepsAfterAPin(t *testing.T) {
@@ -203,7 +203,7 @@ func TestStepsAfterAPin(t *testing.T) {
 	w.ok("game", "set", "--no-after-pin", `echo "build $MORVANT_BUILD" > stamp.txt; echo said`, "--after-pin", "echo oh no; exit 3", "--convert-saves", "echo spoilt > slot1.sav; exit 1")
 	before := w.saves()
 	r := w.ok("pin", "1.1.1", "--yes")
-	require.Contains(t, r.err, "exit status 3; the pin stands")
+	require.Contains(t, r.err, "exit status 3; the pin stays")
 	require.Contains(t, r.err, "the saves could not be converted")
 	require.Equal(t, before, w.saves(), "a copy was spoilt, not the saves")
 	require.Contains(t, w.ok("history", "output", "3").out, "oh no")

@@ -92,10 +92,10 @@ func TestPinFilesThatMeanSomethingElse(t *testing.T) {
 	}
 	before := w.picture()
 	digestAt := strings.Index(text, "digest = '") + len("digest = '")
-	w.fails(1, "the label means other content here", "pinfile", "apply", "--yes", write(text[:digestAt]+"00ff"+text[digestAt+4:]))
+	w.fails(1, "this label means other content here", "pinfile", "apply", "--yes", write(text[:digestAt]+"00ff"+text[digestAt+4:]))
 	w.fails(1, "newer Morvant", "pinfile", "show", write(strings.Replace(text, "morvant-pin/1", "morvant-pin/9", 1)))
 	w.fails(1, "../out", "pinfile", "apply", "--yes", write(text+"\n[[companion]]\npath = '../out'\ntext = 'x'\n"))
-	w.fails(1, "nothing is known of", "pinfile", "apply", "--yes", write("after_pin = ['rm -rf /']\n"+text))
+	w.fails(1, "unknown key", "pinfile", "apply", "--yes", write("after_pin = ['rm -rf /']\n"+text))
 	w.fails(1, "nothing", "pinfile", "show", filepath.Join(w.dir, "nothing"))
 	require.Equal(t, before, w.picture())
 	w.write("readme.txt", "altered")
@@ -128,7 +128,7 @@ func TestWhatAPinFileWantsIsShownBeforeAnythingIsAsked(t *testing.T) {
 		require.Contains(t, shown, "[2Jtwo", args)
 		require.NotContains(t, shown, "\x1b[2J", args)
 		require.Contains(t, shown, "In version.txt, it sets what this finds, to \"race\":\n    | ^Cinder Quay (\\S+)", args)
-		require.Contains(t, shown, rules+" left alone too, as keep or scratch rules cover them", args)
+		require.Contains(t, shown, rules+" stay as they are too: keep or scratch rules cover them", args)
 	}
 	j := w.json(0, "pinfile", "show", file)
 	require.EqualValues(t, files, j["left_to_rules"])
@@ -138,7 +138,7 @@ func TestWhatAPinFileWantsIsShownBeforeAnythingIsAsked(t *testing.T) {
 	w.ok("pinfile", "apply", file, "--yes")
 	w.write("readme.txt", "tampered with")
 	verified := w.ok("verify").out
-	require.Contains(t, verified, rules+" under keep or scratch rules: nobody has looked at them")
+	require.Contains(t, verified, rules+" under keep or scratch rules: not checked")
 	require.NotContains(t, verified, "every byte of it")
 	require.EqualValues(t, files, w.json(0, "verify")["drift"].(map[string]any)["left_to_rules"])
 	status := w.ok("status").out
@@ -181,8 +181,8 @@ func TestBuildsInOpenFormats(t *testing.T) {
 	w.write("readme.txt", "altered")
 	require.Contains(t, w.run("compare-with", filepath.Join(w.dir, "sums.b3sums")).out, "differs        readme.txt")
 	w.fails(2, "say in which format", "export", "all", filepath.Join(w.dir, "x.rar"))
-	w.fails(1, "in no format that can be read", "import", filepath.Join(w.dir, "sums.b3sums"))
-	w.fails(1, "no bag", "import", w.live)
+	w.fails(1, "cannot read this format", "import", filepath.Join(w.dir, "sums.b3sums"))
+	w.fails(1, "not a bag", "import", w.live)
 	w.fails(1, "already there", "import", filepath.Join(w.dir, "quay.zip"), "all")
 
 	m := newMarketOn(t, "1.3.0", &standin.Service{Dir: w.feed})

@@ -80,13 +80,13 @@ func TestSigningIn(t *testing.T) {
 		all.WriteString(r.out + r.err)
 		return r
 	}
-	m.fails(1, "wants to know who you are", "fetch", "1.1.1")
-	m.fails(2, "say who signs in", "feed", "sign-in")
+	m.fails(1, "asks you to sign in", "fetch", "1.1.1")
+	m.fails(2, "name the account", "feed", "sign-in")
 	require.Contains(t, signIn("wrong\n").err, "the name, the password, the code or the key is wrong")
-	require.Contains(t, signIn(account.Password+"\n").err, "there is no line with the one-time code")
+	require.Contains(t, signIn(account.Password+"\n").err, "stdin has no line with the one-time code")
 	old := code(time.Now().Add(-3 * time.Minute))
 	r := signIn(account.Password + "\n" + old + "\n")
-	require.Contains(t, r.err, "That code has expired; give the next one")
+	require.Contains(t, r.err, "That code has expired; enter the next one")
 	// The next line is taken for the next code; the password is not asked for again.
 	now := code(time.Now())
 	r = signIn(account.Password + "\n" + old + "\n" + now + "\n")
@@ -117,7 +117,7 @@ func TestSigningIn(t *testing.T) {
 	require.NotEmpty(t, kept.Access)
 	m.grepSecrets(all.String(), account.Password, account.Secret, now, old, kept.Access, kept.Refresh)
 	m.ok("feed", "sign-out")
-	m.fails(1, "wants to know who you are", "fetch", "1.1.0")
+	m.fails(1, "asks you to sign in", "fetch", "1.1.0")
 }
 
 // TestAFeedThatMovesWhereSecretsGoIsAsked: whoever has the feed's key could otherwise collect
@@ -132,7 +132,7 @@ func TestAFeedThatMovesWhereSecretsGoIsAsked(t *testing.T) {
 	require.Equal(t, 0, r.code, r.err)
 	u, err := url.Parse(m.address)
 	require.NoError(t, err)
-	require.Contains(t, r.err, "It goes to "+u.Host)
+	require.Contains(t, r.err, "It will be sent to "+u.Host)
 	require.NoError(t, publishFeed(m.service.Dir, standin.Feed{SignIn: "http://localhost:" + u.Port() + "/token", Locked: true}))
 	m.ok("feed", "refresh")
 	for _, signOut := range []bool{false, true} {
@@ -142,7 +142,7 @@ func TestAFeedThatMovesWhereSecretsGoIsAsked(t *testing.T) {
 		asked := m.service.Stats().Requests
 		r = signIn()
 		require.Equal(t, 4, r.code, r.err)
-		require.Contains(t, r.err, "sent to "+u.Host+". It wants them sent to localhost:"+u.Port()+" now")
+		require.Contains(t, r.err, "sent you to "+u.Host+" for passwords and keys. Now it sends you to localhost:"+u.Port())
 		r = m.typed(standin.PreviewKey+"\n", "feed", "unlock", "preview", "--key-stdin")
 		require.Equal(t, 4, r.code, r.err)
 		require.Equal(t, asked, m.service.Stats().Requests, "nothing was sent")
@@ -162,7 +162,7 @@ func TestSecretsFromVariables(t *testing.T) {
 	require.Equal(t, 0, m.finish(cmd).code)
 	m.ok("fetch", "1.2.0", "--component", "night-shift")
 	m.fails(2, "the variable NOT_SET is empty", "feed", "sign-in", "--user", "plain", "--password-env", "NOT_SET")
-	m.fails(4, "asked for at a terminal", "feed", "sign-in", "--user", "plain")
+	m.fails(4, "no terminal to ask", "feed", "sign-in", "--user", "plain")
 }
 
 func TestALockedChannel(t *testing.T) {
@@ -219,7 +219,7 @@ func TestATrustworthyServer(t *testing.T) {
 				cmd.Env = append(cmd.Env, "SSL_CERT_FILE="+roots)
 				return m.finish(cmd)
 			}
-			m.fails(1, "not what it says it is", "feed", "add", m.address)
+			m.fails(1, "cannot prove its identity", "feed", "add", m.address)
 			r := run("feed", "add", m.address)
 			if expired {
 				require.Equal(t, 1, r.code)

@@ -145,7 +145,7 @@ func TestExtraFilesStayUnlessCleanIsAsked(t *testing.T) {
 	w.write("extra.txt", "not of the build")
 	w.write("deep/er/extra.txt", "neither")
 	r := w.ok("pin", "1", "--yes")
-	require.Contains(t, r.out, "2 files not of this build left alone")
+	require.Contains(t, r.out, "2 files not of this build")
 	require.Equal(t, "not of the build", w.read("extra.txt"))
 	require.Equal(t, 0, w.run("status").code, "extra files are no drift of a pin that leaves them")
 
@@ -234,7 +234,7 @@ func TestNothingChangesWithoutAnAnswer(t *testing.T) {
 	require.Contains(t, w.ok("pin", "1.1.1", "--dry-run").out, "dry run")
 	require.Equal(t, false, w.json(0, "pin", "1.1.1", "--dry-run")["done"])
 	require.Equal(t, before, w.picture())
-	require.Equal(t, "Nothing in the folder of Cinder Quay has been changed by Morvant yet.\n", w.ok("history").out)
+	require.Equal(t, "Morvant has not changed anything in the folder of Cinder Quay yet.\n", w.ok("history").out)
 }
 
 func TestBuildsAreFoundByEveryName(t *testing.T) {
@@ -332,7 +332,7 @@ func TestTrimKeepsWhatBuildsAndUndoNeed(t *testing.T) {
 	w.ok("undo", "--yes")
 	require.Equal(t, updated, w.picture())
 	w.ok("history", "forget", "2999-01-01", "--yes")
-	w.fails(1, "nothing to take back", "undo", "--yes")
+	w.fails(1, "nothing to undo", "undo", "--yes")
 }
 
 func TestTheDemoTellsItsStory(t *testing.T) {
@@ -344,7 +344,7 @@ func TestTheDemoTellsItsStory(t *testing.T) {
 		w.ok("--home", home, "add", "quay", w.live)
 	}
 	require.NoError(t, os.RemoveAll(dir))
-	w.fails(4, "is not there: is its disk attached?", "--home", filepath.Join(dir, "home"), "add", "quay", w.live)
+	w.fails(4, "is missing. Is its disk attached?", "--home", filepath.Join(dir, "home"), "add", "quay", w.live)
 	r := w.ok("demo", "--dir", dir, "--size", "2MB")
 	for _, words := range []string{"$ morvant snapshot 1.1.1", "files differ.", "every byte of it", "is taken back", "Now you."} {
 		require.Contains(t, r.out, words)

@@ -35,7 +35,7 @@ func TestABlockComesOffWithoutTheLiveFolder(t *testing.T) {
 	require.NoError(t, os.Rename(w.live, away))
 	r := w.outside("unblock", "-g", "quay")
 	require.Contains(t, r.err, "is gone; the files in it that were made read-only stay noted, for when it is back")
-	require.NotContains(t, r.out, "everything is as it was found")
+	require.NotContains(t, r.out, "everything is as the block found it")
 	b, err := os.ReadFile(config)
 	require.NoError(t, err)
 	require.Equal(t, "updates = at-once\nother = 1\n", string(b))
@@ -47,7 +47,7 @@ func TestABlockComesOffWithoutTheLiveFolder(t *testing.T) {
 	info, err := os.Stat(w.path("a.txt"))
 	require.NoError(t, err)
 	require.NotZero(t, info.Mode().Perm()&0o200)
-	require.Contains(t, w.run("status").out, "let in; morvant block keeps them away")
+	require.Contains(t, w.run("status").out, "let in; morvant block blocks them")
 }
 
 func TestAnUnblockByForceAlwaysEnds(t *testing.T) {
@@ -56,16 +56,16 @@ func TestAnUnblockByForceAlwaysEnds(t *testing.T) {
 	require.NoError(t, os.WriteFile(config, []byte("updates = one\nupdates = two\n"), 0o644))
 	r := w.run("unblock")
 	require.Equal(t, 1, r.code)
-	require.Contains(t, r.err, "morvant unblock --force lets go of what cannot be put back")
+	require.Contains(t, r.err, "morvant unblock --force gives up what cannot be restored")
 	require.NoFileExists(t, staging, "one that cannot be lifted stops no other")
 
 	r = w.ok("unblock", "--force")
-	require.Contains(t, r.err, `it was "at-once", and Morvant has set "by-hand": where that stands, write back what it was`)
-	require.Contains(t, r.out, "what the notes name was not put back")
+	require.Contains(t, r.err, `it was "at-once", and Morvant set it to "by-hand": change it back there`)
+	require.Contains(t, r.out, "the notes above name what was not restored")
 	b, err := os.ReadFile(config)
 	require.NoError(t, err)
 	require.Equal(t, "updates = one\nupdates = two\n", string(b))
-	require.Contains(t, w.ok("unblock").out, "everything is as it was found")
+	require.Contains(t, w.ok("unblock").out, "everything is as the block found it")
 
 	// The same where the folder is gone as well.
 	require.NoError(t, os.WriteFile(config, []byte("updates = at-once\n"), 0o644))
@@ -76,7 +76,7 @@ func TestAnUnblockByForceAlwaysEnds(t *testing.T) {
 	r = w.outside("unblock", "--force", "-g", "quay")
 	require.Contains(t, r.err, "write back what it was")
 	require.NoFileExists(t, staging)
-	require.Contains(t, w.outside("unblock", "-g", "quay").out, "everything is as it was found")
+	require.Contains(t, w.outside("unblock", "-g", "quay").out, "everything is as the block found it")
 }
 
 func TestABlockComesOffWhateverTheSettingsSay(t *testing.T) {
@@ -112,16 +112,16 @@ func TestABlockComesOffWhateverTheSettingsSay(t *testing.T) {
 func TestAWatchThatMendsLeavesABlockThatWasTakenOff(t *testing.T) {
 	t.Parallel()
 	w, config, _ := newBlocked(t)
-	require.Contains(t, w.ok("unblock").err, "Updates are let in until morvant block, or the next pin")
+	require.Contains(t, w.ok("unblock").err, "Updates are let in until you run morvant block or pin again")
 	now := func() string {
 		b, err := os.ReadFile(config)
 		require.NoError(t, err)
 		return string(b)
 	}
 	w.write("a.txt", "spoilt")
-	require.Contains(t, w.ok("watch", "--once", "--repair").out, "brought back to 1")
+	require.Contains(t, w.ok("watch", "--once", "--repair").out, "restored to 1")
 	require.Contains(t, now(), "at-once", "what is mended is the file, not the block")
-	require.Contains(t, w.ok("status").out, "let in; morvant block keeps them away")
+	require.Contains(t, w.ok("status").out, "let in; morvant block blocks them")
 	w.ok("watch", "--once", "--repair")
 	require.Contains(t, now(), "at-once")
 	w.ok("block")

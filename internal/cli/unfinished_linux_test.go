@@ -37,7 +37,7 @@ func TestATrimKeepsWhatAnUnfinishedChangeNeeds(t *testing.T) {
 
 	// And ends it itself where it can.
 	w.cutOffAfterDisplacing([]string{"pin", "1", "--clean", "--yes"})
-	require.Contains(t, w.ok("store", "trim", "--yes").err, "it is finished now")
+	require.Contains(t, w.ok("store", "trim", "--yes").err, "Morvant has finished it")
 	require.Equal(t, w.after, w.picture())
 	w.ok("undo", "--yes")
 	require.Equal(t, w.before, w.picture())
@@ -130,11 +130,11 @@ func TestSavesThatCannotBeRecordedAreNamedAndNotLeftBehind(t *testing.T) {
 	require.NoError(t, os.WriteFile(odd, []byte("a name with a colon"), 0o644))
 	require.NoError(t, syscall.Mkfifo(filepath.Join(w.dir, "100", "pipe"), 0o644))
 	r := w.ok("saves", "backup")
-	require.Contains(t, r.err, "left out of the backup")
+	require.Contains(t, r.err, "the backup leaves out")
 	require.Contains(t, r.err, "slot:3.sav")
 	before := picture(t, filepath.Join(w.dir, "200"))
 	for _, c := range [][]string{{"saves", "stash", "--yes"}, {"-g", "quay", "lane", "switch", "old"}} {
-		w.fails(1, "some of the saves cannot be recorded", c...)
+		w.fails(1, "Morvant cannot record some of the saves", c...)
 		require.Equal(t, before, picture(t, filepath.Join(w.dir, "200")))
 		require.FileExists(t, odd)
 	}
@@ -290,7 +290,7 @@ func TestAHomeThatIsNotThereIsNotMadeAnewSilently(t *testing.T) {
 	require.NoError(t, os.Rename(w.home, away))
 	require.NoError(t, os.Mkdir(w.home, 0o755))
 	w.fails(1, "there is no Morvant home at", "status")
-	w.fails(4, "The home that was at", "add", "quay", w.live)
+	w.fails(4, "The home at", "add", "quay", w.live)
 	list, err := os.ReadDir(w.home)
 	require.NoError(t, err)
 	require.Empty(t, list)
@@ -308,7 +308,7 @@ func TestTheHomesDiskMayGoInTheMiddleOfAChange(t *testing.T) {
 	require.NoError(t, os.Rename(w.home, away))
 	w.fails(1, "there is no Morvant home", "status")
 	require.NoError(t, os.Rename(away, w.home))
-	require.Contains(t, w.run("status").err, "it is finished now")
+	require.Contains(t, w.run("status").err, "Morvant has finished it")
 	require.Equal(t, w.after, w.picture())
 }
 

@@ -44,7 +44,7 @@ func TestAHugeFileThatWasTouchedIsNotCalledAsItShouldBe(t *testing.T) {
 	t.Parallel()
 	w := newHuge(t)
 	patch(t, w.path("huge.pak"))
-	unread := "1 file (315 MB) was touched and has not been read since; it may differ."
+	unread := "1 file (315 MB) was touched and not read since; it may differ."
 	r := w.run("status")
 	require.Equal(t, 3, r.code, r.out)
 	require.Contains(t, r.out, "is held at 1. "+unread)
@@ -108,6 +108,6 @@ func TestAWatchReadsHugeFilesAtRestAndMendsThem(t *testing.T) {
 	for !e.Mended {
 		e = w.next(events)
 	}
-	require.Contains(t, e.Message, "1 file of quay changed; brought back to 1")
+	require.Contains(t, e.Message, "1 file of quay changed; restored to 1")
 	require.Equal(t, before, w.picture())
 }

@@ -57,7 +57,7 @@ func TestAWatchGoesOnInAFolderThatIsSwapped(t *testing.T) {
 		w, events, end := watched(t)
 		w.launcher(0, "offer", "1.3.0")
 		w.launcher(0, "idle", "--habit", habit)
-		require.Contains(t, w.mended(events).Message, "brought back to 1.1.1", habit)
+		require.Contains(t, w.mended(events).Message, "restored to 1.1.1", habit)
 		w.isRelease("1.1.1")
 		end()
 	}
@@ -98,8 +98,8 @@ func TestWhatCannotBeMendedIsTriedAgain(t *testing.T) {
 	require.NoError(t, game.Start())
 	w.write("data/cargo.pak", "spoilt")
 	e := w.next(events)
-	require.Contains(t, e.Message, "it could not be mended: the game is running")
-	require.Contains(t, e.Message, "it is tried again")
+	require.Contains(t, e.Message, "it could not be restored: the game is running")
+	require.Contains(t, e.Message, "Morvant tries again")
 	require.NoError(t, game.Process.Kill())
 	_ = game.Wait()
 	e = w.next(events)
@@ -113,11 +113,11 @@ func TestAWatchDoesNotMendInMidWrite(t *testing.T) {
 	w.launcher(0, "offer", "1.3.0")
 	update := w.begin("demo", "launcher", "idle", w.state, "--size", "2MB", "--habit", "keep-open", "--pause", "4s")
 	e := w.next(events)
-	for !strings.Contains(e.Message, "an update is coming in") {
+	for !strings.Contains(e.Message, "an update is arriving") {
 		e = w.next(events) // what was written before the machine took a rest
 	}
 	require.False(t, e.Mended, e.Message)
-	require.Contains(t, e.Message, "an update is coming in: morvant (process ")
+	require.Contains(t, e.Message, "an update is arriving: morvant (process ")
 	require.Contains(t, e.Message, "has harbour.pak open for writing")
 	update.ends(0)
 	w.becomes("1.1.1")
@@ -129,7 +129,7 @@ func TestAnEndlessFightIsNoticed(t *testing.T) {
 	spoil := func() { w.write("data/cargo.pak", "spoilt again") }
 	for range 2 {
 		spoil()
-		require.Contains(t, w.mended(events).Message, "brought back")
+		require.Contains(t, w.mended(events).Message, "restored")
 	}
 	w.write("readme.txt", "this for the first time")
 	spoil()
@@ -230,7 +230,7 @@ func TestEventsSayWhyNothingIsMended(t *testing.T) {
 		Mended bool
 	}
 	require.NoError(t, json.Unmarshal([]byte(r.out), &e))
-	require.Contains(t, e.AtWork[0], "data/cargo.pak is zeros to its end")
+	require.Contains(t, e.AtWork[0], "data/cargo.pak ends in zeros")
 	require.False(t, e.Mended)
 }
 
@@ -248,7 +248,7 @@ func TestAnUpdateAtTheGamesEndIsSeen(t *testing.T) {
 	w.launcher(0, "offer", "1.3.0")
 	r := launch("0s")
 	require.Contains(t, r.err, "After the game: ")
-	require.Contains(t, r.err, "1.1.1 → 1.3.0. morvant verify --repair brings it back.")
+	require.Contains(t, r.err, "1.1.1 → 1.3.0. Restore it: morvant verify --repair")
 	w.ok("verify", "--repair", "--yes")
 
 	// A helper that stays a while after the game has ended.
@@ -270,7 +270,7 @@ func TestAWatchSeesTheLaneThatIsSwitchedTo(t *testing.T) {
 	w.ok("lane", "switch", "old")
 	altered := func() {
 		require.NoError(t, os.WriteFile(w.path("readme.txt"), []byte("altered"), 0o644))
-		require.Contains(t, w.mended(events).Message, "brought back to 1.1.1")
+		require.Contains(t, w.mended(events).Message, "restored to 1.1.1")
 	}
 	altered()
 	w.ok("lane", "switch", "main")

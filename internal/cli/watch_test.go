@@ -123,7 +123,7 @@ func TestAWatchMends(t *testing.T) {
 		t.Log(e.Message)
 		e = w.next(events)
 	}
-	require.Contains(t, e.Message, "brought back to 1.1.1")
+	require.Contains(t, e.Message, "restored to 1.1.1")
 	require.NoError(t, os.RemoveAll(w.path("new")))
 	require.Equal(t, before["data/cargo.pak"], w.picture()["data/cargo.pak"])
 	require.NoError(t, os.WriteFile(w.state, []byte("updates = at-once\n"), 0o644)) // the launcher rewrites its setting

@@ -20,7 +20,7 @@ import (
 const MaxSize = 16 << 20
 
 // ErrMatches is returned for a value that is not found as often as expected.
-var ErrMatches = errors.New("the setting is not found as the rule expects")
+var ErrMatches = errors.New("the setting was not found where the rule expects it")
 
 // Document is a text file. Text is what it says.
 type Document struct {
@@ -40,14 +40,14 @@ type byteOrder interface {
 func Read(path string) (*Document, error) {
 	raw, err := volume.ReadFile(path, MaxSize)
 	if errors.Is(err, volume.ErrNotRegular) || errors.Is(err, volume.ErrTooLarge) {
-		return nil, fmt.Errorf("%s: %w: no text file of a size that settings have", path, ErrMatches)
+		return nil, fmt.Errorf("%s: %w: it is not a text file of a usual size for settings", path, ErrMatches)
 	}
 	if err != nil {
 		return nil, err
 	}
 	d := Parse(raw)
 	if what := notText(raw, d.Text); what != "" {
-		return nil, fmt.Errorf("%s: %w: it is %s, and no text", path, ErrMatches, what)
+		return nil, fmt.Errorf("%s: %w: it is %s, not text", path, ErrMatches, what)
 	}
 	return d, nil
 }
@@ -178,7 +178,7 @@ func (d *Document) Find(ctx context.Context, find string, count int) (*Values, e
 		v.Raw = append(v.Raw, bytes.Clone(d.raw[at[0]:at[1]]))
 	}
 	if len(v.Texts) != count {
-		return nil, fmt.Errorf("%w: \"%s\" matches %d times, and %d were expected", ErrMatches, find, len(v.Texts), count)
+		return nil, fmt.Errorf("%w: \"%s\" matches %d times; it must match %d times", ErrMatches, find, len(v.Texts), count)
 	}
 	return v, nil
 }

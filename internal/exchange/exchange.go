@@ -46,10 +46,10 @@ func Formats() []string { return []string{Zip, TarZstd, BagIt, Folder, B3Sums, S
 
 // Errors that callers test for.
 var (
-	ErrFormat   = errors.New("this is in no format that can be read")
-	ErrHostile  = problem.New("this cannot be trusted", "Nothing of it was recorded; get it again from somebody you trust")
+	ErrFormat   = errors.New("Morvant cannot read this format")
+	ErrHostile  = problem.New("this cannot be trusted", "Nothing of it was recorded. Get it again from somebody you trust")
 	ErrPassword = errors.New("it is protected by a password")
-	ErrCut      = problem.New("it is cut off or damaged", "Nothing of it was recorded; get it again from somebody you trust")
+	ErrCut      = problem.New("it is incomplete or damaged", "Nothing of it was recorded. Get it again from somebody you trust")
 )
 
 // Content writes the content of a file, by its digest.

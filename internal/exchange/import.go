@@ -146,7 +146,7 @@ func (r *reading) file(src string) error {
 	case magic == "\x28\xb5\x2f\xfd":
 		return r.tarZstd(f)
 	}
-	return fmt.Errorf("%s: %w: no zip, no tar.zst, no bag", src, ErrFormat)
+	return fmt.Errorf("%s: %w: it is not a zip, a tar.zst or a bag", src, ErrFormat)
 }
 
 // finish checks what was read as a whole.
@@ -181,7 +181,7 @@ func (r *reading) finish() (*Imported, error) {
 		return nil, fmt.Errorf("%w: %w", ErrHostile, err)
 	}
 	if a, b, found := m.CaseConflict(); found {
-		return nil, fmt.Errorf("%w: %s and %s differ by letter case only, which not every computer can tell apart", ErrHostile, a, b)
+		return nil, fmt.Errorf("%w: %s and %s differ by letter case only, which some computers cannot tell apart", ErrHostile, a, b)
 	}
 	return r.out, nil
 }
@@ -270,7 +270,7 @@ func (r *reading) unpacks(n, packed int64) error {
 // archive of this size, before any of it is read.
 func (r *reading) announced(p string, size int64) error {
 	if size < 0 || size > ratioFrom && size/maxRatio > r.size {
-		return fmt.Errorf("%w: %s is said to be %d bytes, more than %d times the archive", ErrHostile, p, size, maxRatio)
+		return fmt.Errorf("%w: %s claims %d bytes, more than %d times the size of the archive", ErrHostile, p, size, maxRatio)
 	}
 	return nil
 }
@@ -343,7 +343,7 @@ func apart(files []*zip.File) error {
 	slices.SortFunc(spans, func(a, b span) int { return cmp.Compare(a.from, b.from) })
 	for i := 1; i < len(spans); i++ {
 		if spans[i].from < spans[i-1].to {
-			return fmt.Errorf("%w: its entries lie over each other", ErrHostile)
+			return fmt.Errorf("%w: its entries overlap", ErrHostile)
 		}
 	}
 	return nil
@@ -448,7 +448,7 @@ func (r *reading) bag(dir string) error {
 	}
 	defer root.Close()
 	if _, err := root.Stat("bagit.txt"); err != nil {
-		return fmt.Errorf("%s: %w: it is a folder and no bag (%s is for a game's folder)", dir, ErrFormat, problem.AdoptFolder)
+		return fmt.Errorf("%s: %w: it is a folder, but not a bag (for a game's folder use %s)", dir, ErrFormat, problem.AdoptFolder)
 	}
 	name, newHash := bagPayload, sha256.New
 	b, err := readLimited(root, name)

@@ -120,9 +120,9 @@ func Find(base, name string) (*Feed, error) {
 	case len(list) == 0:
 		return nil, ErrNone
 	case name == "":
-		return nil, fmt.Errorf("there are several feeds, say which: %s: %w", strings.Join(names, ", "), ErrUnknown)
+		return nil, fmt.Errorf("there are several feeds; name one: %s: %w", strings.Join(names, ", "), ErrUnknown)
 	}
-	return nil, fmt.Errorf("there is no feed \"%s\", only %s: %w", name, strings.Join(names, ", "), ErrUnknown)
+	return nil, fmt.Errorf("there is no feed \"%s\"; there is %s: %w", name, strings.Join(names, ", "), ErrUnknown)
 }
 
 func load(dir, name string) (*Feed, error) {
@@ -386,7 +386,7 @@ func (f *Feed) TokenAddress() (string, error) {
 		return "", err
 	}
 	if d.SignIn == nil {
-		return "", fmt.Errorf("the feed %s asks nobody to sign in: %w", f.Name, ErrUnknown)
+		return "", fmt.Errorf("the feed %s needs no sign-in: %w", f.Name, ErrUnknown)
 	}
 	return d.SignIn.Token, nil
 }

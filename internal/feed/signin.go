@@ -35,9 +35,9 @@ func (e *RefusedError) Error() string {
 		return "the name, the password, the code or the key is wrong"
 	}
 	if e.What != "" {
-		return "the service refuses: " + e.What
+		return "the service refused: " + e.What
 	}
-	return "the service refuses: " + printable(e.Code)
+	return "the service refused: " + printable(e.Code)
 }
 
 // Codes of a RefusedError that lead to another question.

@@ -26,9 +26,9 @@ import (
 var (
 	ErrAddress  = errors.New("this cannot be the address of a feed")
 	ErrMissing  = errors.New("not there")
-	ErrSignIn   = errors.New("the feed wants to know who you are")
-	ErrShort    = problem.New("less arrived than was promised", "What has arrived is kept; run the command again to go on")
-	ErrSilent   = problem.New("the other side has gone silent", "What has arrived is kept; run the command again to go on")
+	ErrSignIn   = errors.New("the feed asks you to sign in")
+	ErrShort    = problem.New("less arrived than the server announced", "What has arrived is kept; run the command again to continue")
+	ErrSilent   = problem.New("the server has stopped answering", "What has arrived is kept; run the command again to continue")
 	ErrInsecure = problem.New("passwords and keys are not sent over plain HTTP", "Use an address that begins with https")
 )
 
@@ -105,7 +105,7 @@ func newSource(address string, w *Wire) (Source, error) {
 	u, err := url.Parse(address)
 	if err == nil && (u.Scheme == "http" || u.Scheme == "https") {
 		if u.Host == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
-			return nil, fmt.Errorf("%w: %s: it needs a host, and no name, password or question in it", ErrAddress, u.Redacted())
+			return nil, fmt.Errorf("%w: %s: it needs a host, and must have no name, password or query", ErrAddress, u.Redacted())
 		}
 		return &web{base: u.JoinPath("/"), wire: w}, nil
 	}
@@ -212,7 +212,7 @@ func readAll(r io.Reader, path string, limit int64) ([]byte, error) {
 }
 
 // ErrHostile is returned for what no honest feed sends.
-var ErrHostile = errors.New("the feed sends what it should not")
+var ErrHostile = errors.New("the feed sends something that it must not")
 
 // web is a feed on a web server.
 type web struct {
@@ -410,4 +410,4 @@ func broken(err error) error {
 }
 
 // errCertificate is returned where the other side cannot prove who it is.
-var errCertificate = errors.New("the server is not what it says it is")
+var errCertificate = errors.New("the server cannot prove its identity")

@@ -31,7 +31,7 @@ var (
 	// ErrProtected is wrapped along with ErrFolder where it is a matter of rights.
 	ErrProtected = errors.New("is protected: you may not write there")
 	ErrSettings  = problem.New("the settings cannot be used", "Nothing was changed; correct the settings and run the command again")
-	ErrBusy      = problem.New("another Morvant is working on this game", "Try again when it has finished; the lock goes with the process")
+	ErrBusy      = problem.New("another Morvant is working on this game", "Try again when it has finished; the lock ends with that process")
 )
 
 // Home is Morvant's own folder.
@@ -60,7 +60,7 @@ type HomeOptions struct {
 
 // ErrNotMine is returned for a home that belongs to another user: what its settings say
 // would be run.
-var ErrNotMine = errors.New("this Morvant home belongs to another user of this computer; run Morvant as that user, or have a home of your own (--home FOLDER)")
+var ErrNotMine = errors.New("this Morvant home belongs to another user of this computer; run Morvant as that user, or use your own home (--home FOLDER)")
 
 // usualMode is that of homes which earlier versions made.
 const usualMode = 0o755
@@ -370,7 +370,7 @@ func (h *Home) CheckFolder(ctx context.Context, name, lane, dir string) (string,
 		}
 	}
 	if system := userpath.System(real); system != "" {
-		return bad("%s is, holds or lies in %s, which belongs to the system or to many programs; name the folder of the game alone", dir, system)
+		return bad("%s is, contains or lies in %s, which belongs to the system or to many programs; name the folder of the game itself", dir, system)
 	}
 	switch {
 	case userpath.Holds(h.dir, real):

@@ -128,9 +128,9 @@ func (h *Home) restoreState(ctx context.Context, damaged string, now func() time
 	case from != "":
 		h.Said = append(h.Said, fmt.Sprintf("%s; it is as in the copy of %s again.", what, dayOf(from)))
 	case rows > 0:
-		h.Said = append(h.Said, fmt.Sprintf("%s; the %d entries that could be read are kept.", what, rows))
+		h.Said = append(h.Said, fmt.Sprintf("%s; Morvant keeps the %d entries that it could read.", what, rows))
 	default:
-		h.Said = append(h.Said, fmt.Sprintf("%s, and there is no copy of it. Use %s to list again every snapshot that the store describes; until then nothing is trimmed.", what, problem.RecoverBuilds))
+		h.Said = append(h.Said, fmt.Sprintf("%s, and there is no copy of it. Use %s to list again every snapshot that the store describes; until then Morvant trims nothing.", what, problem.RecoverBuilds))
 	}
 	if from == "" && h.hasPacks() {
 		return h.SetFact(ctx, state.FactLost, now().UTC().Format(time.RFC3339))

@@ -39,7 +39,7 @@ type GoneError struct {
 
 func (e *GoneError) Error() string {
 	if e.Found != "" {
-		return fmt.Sprintf("%s: %v; by its marker it is at %s now", e.Dir, ErrGone, e.Found)
+		return fmt.Sprintf("%s: %v; by its marker it is now at %s", e.Dir, ErrGone, e.Found)
 	}
 	return fmt.Sprintf("%s: %v", e.Dir, ErrGone)
 }

@@ -22,12 +22,12 @@ import (
 // Errors that callers test for.
 var (
 	ErrRunning = problem.New("the game is running", "Close the game and run the command again")
-	ErrNotHeld = errors.New("not held to any build")
-	ErrNothing = errors.New("there is nothing to take back")
-	ErrNames   = errors.New("some names cannot be recorded")
+	ErrNotHeld = errors.New("not held at any build")
+	ErrNothing = errors.New("there is nothing to undo")
+	ErrNames   = errors.New("some file names cannot be recorded")
 	ErrGone    = errors.New("the live folder is gone")
 	// ErrImmutable is returned for a file that nobody may change or move.
-	ErrImmutable = problem.New("it is immutable: not even its owner may change or move it", "Nothing was changed; let it go (chattr -i FILE, as an administrator), then run the command again")
+	ErrImmutable = problem.New("it is immutable: not even its owner can change or move it", "Nothing was changed. Make it changeable (chattr -i FILE, as an administrator), then run the command again")
 	// ErrUnfinished is returned where something that has begun must be ended first.
 	ErrUnfinished = errors.New("an earlier change is not finished")
 )

@@ -156,7 +156,7 @@ func checkPlace(ctx context.Context, l *lane.Lane, n NewLane, dir string) (strin
 	if same, err := volume.SameDisk(dir, around); err != nil {
 		return "", err
 	} else if !same && !n.Linked {
-		return "", fmt.Errorf("%s: %w than the live folder, and so can only be linked to: --linked", dir, lane.ErrOtherDisk)
+		return "", fmt.Errorf("%s: %w than the live folder, so it can only be linked: add --linked", dir, lane.ErrOtherDisk)
 	}
 	if n.Linked {
 		return dir, volume.CanLink(around, dir)
@@ -278,7 +278,7 @@ func remove(ctx context.Context, l *lane.Lane, r removing) error {
 		return err
 	}
 	if left > 0 {
-		l.Meter.Warn(fmt.Sprintf("%d files in %s are not as they were recorded, and stay", left, r.Dir))
+		l.Meter.Warn(fmt.Sprintf("%d files in %s have changed since they were recorded, and stay", left, r.Dir))
 	}
 	return l.Home.End(ctx, l.Game.Name, "", state.BegunRemove)
 }
@@ -443,12 +443,12 @@ func RecoverLanes(ctx context.Context, l *lane.Lane) error {
 			var r removing
 			if err = json.Unmarshal(b.Body, &r); err == nil {
 				if err = remove(ctx, l, r); err == nil {
-					l.Tell("The removal of lane %s had been interrupted; it is finished now.", r.Lane)
+					l.Tell("The removal of lane %s was interrupted; Morvant has finished it.", r.Lane)
 				}
 			}
 		}
 		if err != nil {
-			l.Tell("What had begun with a lane cannot be ended yet: %v.", err)
+			l.Tell("Something that began with a lane cannot be finished yet: %v.", err)
 		}
 	}
 	return nil
@@ -486,11 +486,11 @@ func recoverNew(ctx context.Context, l *lane.Lane, b state.Begun) error {
 	case err != nil:
 	case pin.Held():
 		if err = Made(ctx, o); err == nil {
-			l.Tell("The making of lane %s had been interrupted; it is finished now.", b.Lane)
+			l.Tell("The making of lane %s was interrupted; Morvant has finished it.", b.Lane)
 		}
 	default:
 		if err = Discard(ctx, o); err == nil {
-			l.Tell("The making of lane %s had been interrupted; it is taken back.", b.Lane)
+			l.Tell("The making of lane %s was interrupted; Morvant has undone it.", b.Lane)
 		}
 	}
 	return errors.Join(err, o.Close())
@@ -522,7 +522,7 @@ func recoverRename(ctx context.Context, l *lane.Lane, b state.Begun) error {
 	if err := errors.Join(renamed(ctx, o, r), o.Close()); err != nil {
 		return err
 	}
-	l.Tell("The renaming of lane %s to %s had been interrupted; it is finished now.", r.From, r.To)
+	l.Tell("The renaming of lane %s to %s was interrupted; Morvant has finished it.", r.From, r.To)
 	return nil
 }
 

@@ -166,7 +166,7 @@ func canBeShared(ctx context.Context, l *lane.Lane, path, to string) error {
 	case err != nil:
 		return err
 	case !info.IsDir():
-		return bad("it is no folder, or shared already")
+		return bad("it is not a folder, or already shared")
 	}
 	if err := l.MayChange(); err != nil {
 		return err

@@ -139,7 +139,7 @@ func takeBack(ctx context.Context, l *lane.Lane, s *state.Switch) error {
 // settle brings the block to what the live lane wants, and ends the switch.
 func settle(ctx context.Context, l *lane.Lane) error {
 	if err := guard.Resume(ctx, l); err != nil {
-		l.Meter.Warn(fmt.Sprintf("the block is not as it should be: %v; see %s", err, problem.ShowBlock))
+		l.Meter.Warn(fmt.Sprintf("the block is incomplete: %v; see %s", err, problem.ShowBlock))
 	}
 	if err := l.WriteMarkerAs(ctx, false); err != nil {
 		return err
@@ -177,7 +177,7 @@ func RecoverSwitch(ctx context.Context, l *lane.Lane) error {
 		if err != nil {
 			return err
 		}
-		l.Tell("The switch of %s to lane %s had been interrupted; it is taken back.", l.Game.Display(), s.To)
+		l.Tell("The switch of %s to lane %s was interrupted; Morvant has undone it.", l.Game.Display(), s.To)
 		return errors.Join(settle(ctx, was), was.Close())
 	}
 	if s.Saves != 0 {
@@ -189,7 +189,7 @@ func RecoverSwitch(ctx context.Context, l *lane.Lane) error {
 	if err != nil {
 		return err
 	}
-	l.Tell("The switch of %s to lane %s had been interrupted; it is finished now.", l.Game.Display(), s.To)
+	l.Tell("The switch of %s to lane %s was interrupted; Morvant has finished it.", l.Game.Display(), s.To)
 	return next.Close()
 }
 
@@ -209,7 +209,7 @@ func clearLive(l *lane.Lane, s *state.Switch) error {
 		if err := process.Rename(live, aside); err != nil {
 			return err
 		}
-		l.Tell("Somebody had put another folder to %s meanwhile; it is %s now.", live, aside)
+		l.Tell("Somebody put another folder at %s meanwhile; it is now %s.", live, aside)
 		return nil
 	}
 }

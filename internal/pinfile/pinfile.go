@@ -31,7 +31,7 @@ const (
 
 // Errors that callers test for.
 var (
-	ErrFormat = errors.New("this is no pin file that can be used")
+	ErrFormat = errors.New("this pin file cannot be used")
 
 	// ErrRuns is returned for a text that the system would run.
 	ErrRuns = errors.New("a pin file may not write what can be run")
@@ -132,11 +132,11 @@ func orNone[T any](list []T) []T {
 func (f *File) check() error {
 	for _, n := range []int{len(f.Components), len(f.Keep), len(f.Feeds), len(f.Overlays), len(f.Companions), len(f.Edits)} {
 		if n > maxItems {
-			return fmt.Errorf("it lists %d things", n)
+			return fmt.Errorf("it lists %d entries", n)
 		}
 	}
 	if f.Digest == (digest.Digest{}) {
-		return errors.New("it does not say the digest of the build")
+		return errors.New("it does not give the digest of the build")
 	}
 	errs := []error{state.CheckName(f.Game), catalogue.CheckLabel(f.Build), (rules.Rules{Keep: f.Keep}).Check(), catalogue.CheckText(f.Title)}
 	if f.Channel != "" {

@@ -105,7 +105,7 @@ type HeldError struct {
 func (e *HeldError) Error() string {
 	switch {
 	case len(e.Holders) > 0:
-		return fmt.Sprintf("%s is held open by %s (process %d)", e.Path, e.Holders[0].Path, e.Holders[0].PID)
+		return fmt.Sprintf("%[2]s (process %[3]d) has %[1]s open", e.Path, e.Holders[0].Path, e.Holders[0].PID)
 	case errors.Is(e.Err, fs.ErrPermission):
 		return fmt.Sprintf("%s cannot be changed: a program has it open, or you have no right to", e.Path)
 	}

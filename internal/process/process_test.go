@@ -49,7 +49,7 @@ func TestWhatFailsForGoodFailsAtOnce(t *testing.T) {
 func TestWhoHoldsAFileIsSaid(t *testing.T) {
 	cause := errors.New("sharing violation")
 	err := error(&HeldError{"/games/quay/a", []Running{{7, "Cinder Quay"}}, cause})
-	require.Equal(t, "/games/quay/a is held open by Cinder Quay (process 7)", err.Error())
+	require.Equal(t, "Cinder Quay (process 7) has /games/quay/a open", err.Error())
 	require.ErrorIs(t, err, cause)
 	require.Equal(t, "/games/quay/a is held open by another program", (&HeldError{"/games/quay/a", nil, cause}).Error())
 	require.Contains(t, (&HeldError{"/games/quay/a", nil, fs.ErrPermission}).Error(), "or you have no right to")

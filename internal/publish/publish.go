@@ -37,7 +37,7 @@ import (
 // Errors that callers test for.
 var (
 	ErrBusy  = problem.New("another Morvant is publishing there", problem.TryAgain)
-	ErrTaken = errors.New("published already with other content")
+	ErrTaken = errors.New("already published with other content")
 	ErrOwner = errors.New("the feed is signed by another key")
 )
 
@@ -162,7 +162,7 @@ func (d *feedDir) read() error {
 	body, err := d.signed(catalogue.FeedFile, public)
 	if errors.Is(err, fs.ErrNotExist) {
 		if d.Name == "" {
-			return errors.New("a new feed needs a name")
+			return errors.New("a new feed needs a name (--feed NAME)")
 		}
 		d.feed = &catalogue.Feed{Format: catalogue.FeedFormat, Name: d.Name, Game: d.Game, Key: catalogue.KeyText(public)}
 		return nil
@@ -260,7 +260,7 @@ func (d *feedDir) published(b *Build) (bool, error) {
 		return false, err
 	}
 	if d.channels[b.Channel] != nil && d.Locked[b.Channel] && !d.locked(b.Channel) {
-		return false, fmt.Errorf("the channel %s of %s is published already, open to all, and cannot be locked after the fact", b.Channel, d.feed.Name)
+		return false, fmt.Errorf("the channel %s of %s is already public, and cannot be locked afterwards", b.Channel, d.feed.Name)
 	}
 	c := d.channels[b.Channel]
 	if c == nil {

@@ -37,11 +37,11 @@ const (
 
 // Words lists the words that name a build in every game, and what each means.
 var Words = [][2]string{
-	{catalogue.Newest, "the newest build"}, {catalogue.Before, "the one before what is held"}, {catalogue.Here, "the folder as it is now"},
+	{catalogue.Newest, "the newest build"}, {catalogue.Before, "the one before the held build"}, {catalogue.Here, "the folder as it is now"},
 }
 
 // ErrForm is returned for what can name no build.
-var ErrForm = errors.New("this can name no build")
+var ErrForm = errors.New("this does not name a build")
 
 // MinDigest is how many characters of a digest name a build.
 const MinDigest = 6

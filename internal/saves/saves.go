@@ -33,10 +33,10 @@ import (
 
 // Errors that callers test for.
 var (
-	ErrPattern = errors.New("not a place where saves can be")
-	ErrTooMuch = errors.New("that is more than saves can be")
+	ErrPattern = errors.New("saves cannot be there")
+	ErrTooMuch = errors.New("that is too much for saves")
 	// ErrLeftOut is returned where saves would be left behind.
-	ErrLeftOut = problem.New("some of the saves cannot be recorded", "Nothing was moved; rename it or give yourself the right to read it, then run the command again")
+	ErrLeftOut = problem.New("Morvant cannot record some of the saves", "Nothing was moved. Rename it, or give yourself the right to read it, then run the command again")
 )
 
 // Limits of what is taken for saves.

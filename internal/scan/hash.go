@@ -92,7 +92,7 @@ func (t *Tree) Read(ctx context.Context, root *os.Root, q Request) error {
 				mu.Lock()
 				gone[e.Path] = true
 				mu.Unlock()
-				q.Meter.Warn(e.Path + " has gone while the folder was read; it is left out")
+				q.Meter.Warn(e.Path + " disappeared while the folder was read; it is left out")
 				return nil
 			}
 			if q.Tolerant && errors.Is(err, fs.ErrPermission) {

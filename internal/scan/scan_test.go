@@ -193,7 +193,7 @@ func TestAFileThatVanishesIsLeftOutAndSaid(t *testing.T) {
 	q.Meter = warnings
 	require.NoError(t, tree.Read(t.Context(), root, q))
 	require.Equal(t, []string{"b"}, paths(tree))
-	require.Equal(t, []string{"a has gone while the folder was read; it is left out"}, warnings.list)
+	require.Equal(t, []string{"a disappeared while the folder was read; it is left out"}, warnings.list)
 }
 
 type warned struct {

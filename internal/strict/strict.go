@@ -39,7 +39,7 @@ func Decode(b []byte, into any) error {
 }
 
 func notKnown(line int, key string) error {
-	return fmt.Errorf("line %d: nothing is known of \"%s\"", line, key)
+	return fmt.Errorf("line %d: unknown key \"%s\"", line, key)
 }
 
 // capital finds a key that is not in small letters.

@@ -18,13 +18,13 @@ func TestKeysAreWrittenAsTheyAre(t *testing.T) {
 	require.NoError(t, Decode([]byte("keep = ['Mods/**']\n[[rule]]\nfile = 'A'\n"), &f))
 	require.Equal(t, "A", f.Rules[0].File)
 	for text, want := range map[string]string{
-		"# a\n\nKeep = ['x']\n":                 `line 3: nothing is known of "Keep"`,
-		"keep = ['x']\nKEEP = ['y']\n":          `line 2: nothing is known of "KEEP"`,
-		"[[rule]]\nfile = 'a'\n[[Rule]]\n":      `line 3: nothing is known of "Rule"`,
-		"[[rule]]\nFile = 'a'\n":                `line 2: nothing is known of "File"`,
-		"keeps = 1\n":                           `line 1: nothing is known of "keeps"`,
-		"[[rule]]\nfiles = 1\n":                 `nothing is known of "rule.files"`,
-		"rule = [{file = 'a'}, {FILE = 'b'}]\n": `line 1: nothing is known of "FILE"`,
+		"# a\n\nKeep = ['x']\n":                 `line 3: unknown key "Keep"`,
+		"keep = ['x']\nKEEP = ['y']\n":          `line 2: unknown key "KEEP"`,
+		"[[rule]]\nfile = 'a'\n[[Rule]]\n":      `line 3: unknown key "Rule"`,
+		"[[rule]]\nFile = 'a'\n":                `line 2: unknown key "File"`,
+		"keeps = 1\n":                           `line 1: unknown key "keeps"`,
+		"[[rule]]\nfiles = 1\n":                 `unknown key "rule.files"`,
+		"rule = [{file = 'a'}, {FILE = 'b'}]\n": `line 1: unknown key "FILE"`,
 		"keep = [":                              "line 1, column",
 		"keep = 5":                              "line 1, column",
 	} {

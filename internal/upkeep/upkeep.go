@@ -240,9 +240,9 @@ func Show(ctx context.Context, home *game.Home) (*Overview, error) {
 // Errors that keep a trim from dropping anything.
 var (
 	// ErrStateLost: the state was lost, so nobody knows what is needed.
-	ErrStateLost = errors.New("the state of this home was lost, so that nobody knows what is needed")
+	ErrStateLost = errors.New("the state of this home was lost, so Morvant does not know what is needed")
 	// ErrIncomplete: something that should be in the store is not found.
-	ErrIncomplete = errors.New("something that is needed is not found in the store")
+	ErrIncomplete = errors.New("the store lacks something that is needed")
 )
 
 // givenUp is after how long what an unfinished fetch has brought is not kept for it any
@@ -306,7 +306,7 @@ func endChanges(ctx context.Context, home *game.Home, meter progress.Meter, now 
 		}
 		l, err := entry.Open(ctx, home, name, lane.Options{Who: "morvant store trim", Meter: meter, Now: now})
 		if err != nil {
-			meter.Warn(fmt.Sprintf("what is unfinished in %s stays so: %v; what it may need is kept", name, err))
+			meter.Warn(fmt.Sprintf("an unfinished change in %s stays unfinished: %v; the store keeps what it may need", name, err))
 			continue
 		}
 		for _, text := range l.Recovered {

@@ -22,7 +22,7 @@ import (
 )
 
 // ErrNone is returned for a file that says nothing about a version.
-var ErrNone = errors.New("it says nothing about a version")
+var ErrNone = errors.New("it reports no version")
 
 // Info is what a program's version resource says.
 type Info struct {

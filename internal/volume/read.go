@@ -16,8 +16,8 @@ const Small = 1 << 20
 
 // Errors that callers test for.
 var (
-	ErrNotRegular = errors.New("it is no regular file")
-	ErrTooLarge   = errors.New("it is larger than such a file can be")
+	ErrNotRegular = errors.New("it is not a regular file")
+	ErrTooLarge   = errors.New("it is too large for such a file")
 )
 
 // Open opens a regular file for reading. It never waits: a named pipe or a device in its

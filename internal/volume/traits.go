@@ -81,13 +81,13 @@ func (t Traits) Lacks() []string {
 		list = append(list, "it cannot hold links")
 	}
 	if t.IgnoresCase && UsualFold("A") == "A" {
-		list = append(list, "names that differ by letter case only are one there")
+		list = append(list, "upper and lower case are the same there")
 	}
 	if t.MaxFile > 0 {
 		list = append(list, fmt.Sprintf("a file cannot be larger than %d GB", (t.MaxFile+1)>>30))
 	}
 	if t.NoModes {
-		list = append(list, "it does not keep which files are programs")
+		list = append(list, "it does not remember which files are programs")
 	}
 	if t.Clock >= time.Second {
 		list = append(list, fmt.Sprintf("it keeps times to %d s only", t.Clock/time.Second))

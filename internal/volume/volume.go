@@ -148,7 +148,7 @@ func CanHold(path string) bool {
 }
 
 // ErrUnsupported is returned where the system offers no way.
-var ErrUnsupported = errors.New("this system has no way to do it")
+var ErrUnsupported = errors.New("this system cannot do that")
 
 // Exchange makes two names of one file system change places, at once: no program sees
 // one of them missing. ErrUnsupported where the system cannot.

@@ -44,8 +44,8 @@ type Arrival struct {
 // Errors of an update that is waited for.
 var (
 	ErrNoUpdate  = problem.New("no update has come", "Let the launcher look for updates, then try again; nothing was changed")
-	ErrHalfDone  = problem.New("the update is not whole", "Let the launcher finish it, then wait for the update again; or go back to the held build")
-	ErrNotWaited = problem.New("no update is being waited for", "It is said to a let-update that waits in another window")
+	ErrHalfDone  = problem.New("the update is incomplete", "Let the launcher finish it, then wait for the update again; or go back to the held build")
+	ErrNotWaited = problem.New("nobody is waiting for an update", "--done is for a let-update that waits in another window")
 )
 
 // How often a folder is looked at while nothing tells of changes, and how often somebody may
@@ -189,7 +189,7 @@ func (w *awaiting) arrived(ctx context.Context, now *status.Status, changed, sai
 		if byCommand {
 			return nil, ErrNoUpdate
 		}
-		w.tell(fmt.Sprintf("it is %s still, or again", now.Build.Label))
+		w.tell(fmt.Sprintf("it is still %s, or again", now.Build.Label))
 		return nil, nil
 	}
 	switch all := against.all(); {
@@ -205,7 +205,7 @@ func (w *awaiting) arrived(ctx context.Context, now *status.Status, changed, sai
 	case len(all) == 0 && (byCommand || w.Expected):
 		return got, nil
 	case len(all) == 0:
-		w.tell(unknown(now) + "; say that it is there, and it is recorded")
+		w.tell(unknown(now) + "; confirm that it is complete, and Morvant records it")
 	case byCommand && len(against.atWork) == 0:
 		return nil, fmt.Errorf("%w: %s", ErrHalfDone, strings.Join(all, "; "))
 	default:
@@ -216,7 +216,7 @@ func (w *awaiting) arrived(ctx context.Context, now *status.Status, changed, sai
 
 // unknown describes an update that is in place and is no known build.
 func unknown(s *status.Status) string {
-	text := "all of it is in place, as it looks, and it is none of the known builds"
+	text := "the update looks complete, but it is none of the known builds"
 	if u := update(s); u != nil && u.Unlike()+u.Beside == 1 {
 		text += fmt.Sprintf(" (like %s, but for 1 file)", u.Build.Label)
 	} else if u != nil {

@@ -31,13 +31,13 @@ func (o *keeper) record(ctx context.Context, l *lane.Lane, w *Watch, t *scan.Tre
 		w.Kept(fmt.Sprintf("%d of your own files are recorded", r.Files))
 	case much > 0 && !o.much:
 		o.much = true
-		w.Limit(fmt.Sprintf("%d MB of your own files are recorded nowhere, which is too much to do it unasked; a snapshot records them", much>>20))
+		w.Limit(fmt.Sprintf("%d MB of your own files are not recorded anywhere; that is too much to record unasked, but a snapshot does", much>>20))
 	}
 	if !l.Live || !o.saved.IsZero() && l.Now().Sub(o.saved) < w.Every {
 		return nil
 	}
 	o.saved = l.Now()
-	b, fresh, err := backup.Make(ctx, l, "as they came to rest")
+	b, fresh, err := backup.Make(ctx, l, "after they stopped changing")
 	if err == nil && fresh {
 		w.Kept(fmt.Sprintf("the saves are backed up (%d)", b.ID))
 	}

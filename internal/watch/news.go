@@ -185,7 +185,7 @@ func addFolders(watcher *fsnotify.Watcher, top string) error {
 
 // limitAdvice explains what keeps the system from telling of changes.
 func limitAdvice(err error) string {
-	text := fmt.Sprintf("not every folder can be watched (%v); the folder is looked at now and then instead", err)
+	text := fmt.Sprintf("not every folder can be watched (%v); Morvant looks at the folder now and then instead", err)
 	if strings.Contains(err.Error(), "no space left") || strings.Contains(err.Error(), "too many") {
 		text += ". An administrator can raise the limit: sysctl fs.inotify.max_user_watches=524288"
 	}

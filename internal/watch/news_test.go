@@ -53,7 +53,7 @@ func TestChangesAnywhereInALaneAreTold(t *testing.T) {
 }
 
 func TestWhatLimitsAWatchIsSaid(t *testing.T) {
-	require.Contains(t, limitAdvice(os.ErrPermission), "looked at now and then instead")
+	require.Contains(t, limitAdvice(os.ErrPermission), "looks at the folder now and then instead")
 	require.Contains(t, limitAdvice(&os.PathError{Op: "watch", Path: "x", Err: errFull{}}), "max_user_watches")
 	var why []string
 	n := newsOf(&game.Game{}, filepath.Join(t.TempDir(), "nothing"), func(w string) { why = append(why, w) })

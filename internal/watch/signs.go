@@ -41,7 +41,7 @@ func signsAgainst(ctx context.Context, l *lane.Lane, before Before, now *status.
 		return s, err
 	}
 	if now.Waiting != "" && now.Waiting == before.Waiting {
-		s.atWork = append(s.atWork, fmt.Sprintf("the launcher has %s waiting still", now.Waiting))
+		s.atWork = append(s.atWork, fmt.Sprintf("the launcher still has %s ready", now.Waiting))
 	}
 	if u := update(now); u != nil && u.HalfDone() {
 		s.notYet = append(s.notYet, halfDone(now.Build.Label, u))
@@ -72,7 +72,7 @@ func halfDone(held string, u *status.Update) string {
 		text += fmt.Sprintf(", %d shorter than there", u.Short)
 	}
 	if n := u.Unlike() - u.Short; n > 0 {
-		text += fmt.Sprintf(", %d like in neither", n)
+		text += fmt.Sprintf(", %d as in neither", n)
 	}
 	return text
 }
@@ -193,7 +193,7 @@ func unfilled(ctx context.Context, l *lane.Lane, fresh []*scan.Entry) ([]string,
 	if len(found) == 0 {
 		return nil, nil
 	}
-	return []string{fmt.Sprintf("%s is zeros to its end, as if it were still to be filled%s", found[0].Path, andMore(len(found)-1))}, nil
+	return []string{fmt.Sprintf("%s ends in zeros, as if it were still being filled%s", found[0].Path, andMore(len(found)-1))}, nil
 }
 
 // endedInZeros reports whether content in the store ends in zeros: then such a file is nothing new.
@@ -242,7 +242,7 @@ func unsure(before, now []identify.Evidence) []string {
 		}
 		is := says(now, was.Source)
 		if is == "" {
-			list = append(list, fmt.Sprintf("%s does not say any more which version it is", was.Source))
+			list = append(list, fmt.Sprintf("%s no longer reports its version", was.Source))
 			continue
 		}
 		for _, other := range before {

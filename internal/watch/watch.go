@@ -254,7 +254,7 @@ func (a *watched) waits(err error) bool {
 	}
 	if text := err.Error(); text != a.trouble {
 		a.trouble = text
-		a.watch.Limit(text + "; it is waited for")
+		a.watch.Limit(text + "; Morvant waits for it")
 	}
 	return true
 }

@@ -79,7 +79,7 @@ func (a *App) NoteDisk(dir string) {
 		return // what cannot be written to is said elsewhere
 	}
 	if lacks := traits.Lacks(); len(lacks) > 0 {
-		a.Note("Note: of the disk of %s: %s.", dir, strings.Join(lacks, "; "))
+		a.Note("Note: the disk that holds %s has limits: %s.", dir, strings.Join(lacks, "; "))
 	}
 }
 
@@ -87,7 +87,7 @@ func (a *App) NoteDisk(dir string) {
 func (a *App) NoteOdd(odd []scan.Oddity) {
 	for i, o := range odd {
 		if i == 5 {
-			a.Note("Note: %d more are left out.", len(odd)-i)
+			a.Note("Note: %d more entries are left out.", len(odd)-i)
 			return
 		}
 		what := o.What

@@ -15,7 +15,7 @@ import (
 
 // ForceFlag is --force of the commands that take a block off.
 func ForceFlag() cli.Flag {
-	return &cli.BoolFlag{Name: "force", Usage: "put back also what somebody has changed since it was blocked"}
+	return &cli.BoolFlag{Name: "force", Usage: "also put back what somebody has changed since the block was set"}
 }
 
 // ChangeFlags are the options of every command that changes something.
@@ -108,12 +108,12 @@ func (a *App) FeedOptions(c *cli.Command) feed.Options {
 
 // ComponentFlag is --component, which chooses components of a build.
 func ComponentFlag() cli.Flag {
-	return &cli.StringSliceFlag{Name: "component", Usage: "a `COMPONENT` of the build; none: those that the game has"}
+	return &cli.StringSliceFlag{Name: "component", Usage: "a `COMPONENT` of the build (default: those that the game has)"}
 }
 
 // OnlyFlag is --only, which takes no component but those named.
 func OnlyFlag() cli.Flag {
-	return &cli.BoolFlag{Name: "only", Usage: "nothing but what --component names, not even what no build works without"}
+	return &cli.BoolFlag{Name: "only", Usage: "take only what --component names, without the components that every build needs"}
 }
 
 // CheckOnly returns an error where --only has nothing to go by.

@@ -32,8 +32,8 @@ func (a *App) Home(ctx context.Context, c *cli.Command) (*game.Home, error) {
 	if !game.IsHome(dir) {
 		switch before := game.KnownHome(known, dir); {
 		case adds && before:
-			a.Note("The home that was at %s is not there: is its disk attached?", dir)
-			if err := a.Ask(c, "Make a new one, which knows nothing of it?"); err != nil {
+			a.Note("The home at %s is missing. Is its disk attached?", dir)
+			if err := a.Ask(c, "Make a new, empty home?"); err != nil {
 				return nil, fmt.Errorf("%s: %w, and there was one: %w", dir, game.ErrNoHome, err)
 			}
 		case adds && c.IsSet("home"):
@@ -217,8 +217,8 @@ func (a *App) OpenLaneOf(ctx context.Context, c *cli.Command, home *game.Home, n
 // TakeOver asks whether a live folder that has been moved is to be taken over where its marker was
 // found, and makes it the live one.
 func (a *App) TakeOver(ctx context.Context, c *cli.Command, home *game.Home, g *game.Game, dir string) error {
-	a.Note("%s is not at %s any more; the marker in %s says that this is it.", g.Display(), g.Live, dir)
-	if err := a.Ask(c, "Go on with "+dir+"?"); err != nil {
+	a.Note("%s is no longer at %s. The marker in %s says that it is there now.", g.Display(), g.Live, dir)
+	if err := a.Ask(c, "Use "+dir+" from now on?"); err != nil {
 		return err
 	}
 	return a.SetLive(ctx, home, g, dir)
@@ -249,7 +249,7 @@ func (a *App) Mended(ctx context.Context, c *cli.Command, failed error) bool {
 	if upkeep.MendIndex(ctx, home) != nil {
 		return false
 	}
-	a.Note("The index of the store was damaged; it has been made anew from the packs.")
+	a.Note("The index of the store was damaged; Morvant has rebuilt it from the packs.")
 	return true
 }
 
@@ -279,7 +279,7 @@ func (a *App) remake(c *cli.Command) func(*lane.GoneError) error {
 		if gone.Empty {
 			how, question = "is empty", "Fill it again?"
 		}
-		a.Note("The folder of %s (%s) %s. What Morvant has recorded of it is in the store.", gone.Game.Display(), gone.Dir, how)
+		a.Note("The folder of %s (%s) %s. The store still has everything that Morvant recorded.", gone.Game.Display(), gone.Dir, how)
 		if gone.Own != nil {
 			a.Note("snapshot/%s of %s has %s of your own. Bring them back afterwards with: morvant carry snapshot/%s",
 				gone.Own.Label, view.Day(gone.Own.Made), view.Count(gone.OwnFiles, "file"), gone.Own.Label)

@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"os"
 	"strings"
@@ -38,13 +37,13 @@ func (s *Secrets) Read(what, variable string) (string, error) {
 		line = strings.TrimRight(line, "\r\n")
 		if line == "" {
 			if err != nil {
-				return "", Usagef("there is no line with the %s on stdin", what)
+				return "", Usagef("stdin has no line with the %s", what)
 			}
-			return "", Usagef("the line with the %s on stdin is empty", what)
+			return "", Usagef("stdin has an empty line where the %s should be", what)
 		}
 		return line[:min(len(line), maxSecret)], nil
 	case !term.IsTerminal(int(s.App.In.Fd())):
-		return "", fmt.Errorf("the %s is asked for at a terminal: %w", what, ErrUnanswered)
+		return "", Refusef("there is no terminal to ask for the %s; for scripts see the options that read it from stdin or a variable", what)
 	}
 	s.App.Meter.pause()
 	return s.App.readUnseen(strings.ToUpper(what[:1]) + what[1:] + ": ")

@@ -23,11 +23,11 @@ func (a commands) feedCommand() *cli.Command {
 			{
 				Name: "add", Usage: "add a feed: a web address or a folder", ArgsUsage: "ADDRESS [MIRROR...]",
 				Description: "Example: morvant feed add https://feeds.example/cinder-quay --key RWQ...\n\n" +
-					"Shows the key that signs the feed and keeps it: from then on nothing signed by another key is taken.\n" +
-					"Further addresses are mirrors, asked when the first fails.",
+					"Shows the key that signs the feed, and remembers it: from then on Morvant accepts no other key.\n" +
+					"Further addresses are mirrors; Morvant uses them when the first one fails.",
 				Flags: append(app.LineFlags(),
 					&cli.StringFlag{Name: "name", Usage: "what to call it here: `NAME`; default: what it calls itself"},
-					&cli.StringFlag{Name: "key", Usage: "take it only if signed by this `KEY`"}),
+					&cli.StringFlag{Name: "key", Usage: "accept the feed only if this `KEY` signed it"}),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					args, err := app.Arguments(c, 1, 16)
 					if err != nil {
@@ -64,7 +64,7 @@ func (a commands) feedCommand() *cli.Command {
 				},
 			},
 			{
-				Name: "remove", Usage: "forget a feed; what was fetched from it stays", ArgsUsage: "FEED",
+				Name: "remove", Usage: "forget a feed; everything fetched from it stays", ArgsUsage: "FEED",
 				Description: "Example: morvant feed remove quay-archive",
 				Flags:       app.ChangeFlags(),
 				Action: a.onFeed(1, func(_ context.Context, c *cli.Command, f *feed.Feed) error {
@@ -78,10 +78,10 @@ func (a commands) feedCommand() *cli.Command {
 				}),
 			},
 			{
-				Name: "sign-in", Usage: "tell a feed who you are", ArgsUsage: "[FEED]",
+				Name: "sign-in", Usage: "sign in to a feed", ArgsUsage: "[FEED]",
 				Description: "Example: morvant feed sign-in --user ada\n\n" +
-					"The password, and a one-time code if the service wants one, are asked for without showing them. For scripts\n" +
-					"they are read from stdin (first line, second line) or from variables that you name.",
+					"Asks for the password, and for a one-time code if the service needs one; neither is shown. For scripts\n" +
+					"it reads them from stdin (first line, second line) or from variables that you name.",
 				Flags: append(app.LineFlags(),
 					&cli.StringFlag{Name: "user", Usage: "the account's `NAME`"},
 					&cli.BoolFlag{Name: "password-stdin", Usage: "read password and code from stdin, a line each"},
@@ -90,7 +90,7 @@ func (a commands) feedCommand() *cli.Command {
 				Action: a.onFeed(0, a.signIn),
 			},
 			{
-				Name: "sign-out", Usage: "forget who you are, and what was unlocked", ArgsUsage: "[FEED]",
+				Name: "sign-out", Usage: "sign out, and lock the channels again", ArgsUsage: "[FEED]",
 				Description: "Example: morvant feed sign-out",
 				Action: a.onFeed(0, func(_ context.Context, c *cli.Command, f *feed.Feed) error {
 					if err := f.SignOut(); err != nil {
@@ -100,10 +100,10 @@ func (a commands) feedCommand() *cli.Command {
 				}),
 			},
 			{
-				Name: "unlock", Usage: "give the key of a locked channel", ArgsUsage: "CHANNEL",
+				Name: "unlock", Usage: "open a locked channel with its key", ArgsUsage: "CHANNEL",
 				Description: "Example: morvant feed unlock preview",
 				Flags: append(app.LineFlags(),
-					&cli.StringFlag{Name: "feed", Usage: "the `FEED` whose channel it is"},
+					&cli.StringFlag{Name: "feed", Usage: "the `FEED` that has the channel"},
 					&cli.BoolFlag{Name: "key-stdin", Usage: "read the key from stdin"},
 					&cli.StringFlag{Name: "key-env", Usage: "the `VARIABLE` that holds the key"}),
 				Action: func(ctx context.Context, c *cli.Command) error {
@@ -162,7 +162,7 @@ func (a commands) feedAdd(ctx context.Context, c *cli.Command, home *game.Home, 
 	a.Say("The feed %s is added. It is signed by the key", view.Strong(f.Name))
 	a.Say("  %s", f.Key)
 	if c.String("key") == "" {
-		a.Say("  %s", view.Faint("Compare it with what its publisher says; only this key counts from now on."))
+		a.Say("  %s", view.Faint("Compare it with the key that the publisher shows; from now on Morvant accepts only this one."))
 	}
 	return a.describeFeed(f)
 }
@@ -178,7 +178,7 @@ func (a commands) describeFeed(f *feed.Feed) error {
 		return err
 	}
 	for _, line := range d.Channels {
-		text := view.Faint("locked; its key opens it: morvant feed unlock " + line.Name)
+		text := view.Faint("locked; open it with its key: morvant feed unlock " + line.Name)
 		for _, ch := range channels {
 			if ch.Channel == line.Name {
 				text = view.Count(len(ch.Builds), "build")
@@ -187,7 +187,7 @@ func (a commands) describeFeed(f *feed.Feed) error {
 		a.Say("  channel %s: %s", line.Name, text)
 	}
 	if _, in := f.SignedIn(); d.SignIn != nil && !in {
-		a.Say("It wants to know who you are before it hands out content: morvant feed sign-in")
+		a.Say("Sign in before you fetch from it: morvant feed sign-in")
 	}
 	return nil
 }
@@ -214,7 +214,7 @@ func (a commands) feedList(c *cli.Command, home *game.Home, name string) error {
 		}{"morvant-feeds/1", name, list})
 	}
 	if len(list) == 0 {
-		a.Say("No feed is known for %s. Add one: morvant feed add ADDRESS", name)
+		a.Say("%s has no feed. Add one: morvant feed add ADDRESS", name)
 		return nil
 	}
 	var rows [][]string

@@ -15,10 +15,10 @@ import (
 
 func (a commands) fetchCommand() *cli.Command {
 	return &cli.Command{
-		Name: "fetch", Usage: "bring a build's missing content here, to be pinned later", ArgsUsage: "BUILD", Category: app.GroupFeeds,
+		Name: "fetch", Usage: "download what is missing of a build, to pin it later", ArgsUsage: "BUILD", Category: app.GroupFeeds,
 		Description: "Example: morvant fetch 1.1.1 --limit 5MB/s\n\n" +
-			"Only what neither the store nor any file of the game holds comes over the line. What has arrived stays when the\n" +
-			"fetch is interrupted, and is not fetched again.",
+			"Downloads only what neither the store nor any file of the game has. What has arrived stays when the\n" +
+			"fetch is interrupted, and is not downloaded again.",
 		Flags: append(append(app.ChangeFlags(), app.LineFlags()...), app.ComponentFlag(), app.OnlyFlag()),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 1, 1)
@@ -75,9 +75,9 @@ func (a commands) fetch(ctx context.Context, c *cli.Command, l *lane.Lane, f *co
 	case dry:
 		a.Say("This was a dry run; nothing was fetched.")
 	case p.Empty() && talk:
-		a.Say("All of it is here already. Go to it: morvant pin %s", f.Build.Label)
+		a.Say("Everything is here already. Use it: morvant pin %s", f.Build.Label)
 	case talk:
-		a.Say("%s is here: %s came over the line. Go to it: morvant pin %s", view.Paint(view.Good, f.Build.Label), view.Size(j.Received), f.Build.Label)
+		a.Say("%s is here; %s was downloaded. Use it: morvant pin %s", view.Paint(view.Good, f.Build.Label), view.Size(j.Received), f.Build.Label)
 	}
 	return nil
 }

@@ -25,7 +25,7 @@ func (a commands) signIn(ctx context.Context, c *cli.Command, f *feed.Feed) erro
 	s := a.Secrets(c, "password-stdin")
 	if who.User == "" {
 		if !term.IsTerminal(int(a.In.Fd())) {
-			return app.Usagef("say who signs in with --user NAME")
+			return app.Usagef("name the account with --user NAME")
 		}
 		fmt.Fprintf(a.Err, "Name at %s: ", where)
 		line, _ := bufio.NewReader(a.In).ReadString('\n')
@@ -46,7 +46,7 @@ func (a commands) signIn(ctx context.Context, c *cli.Command, f *feed.Feed) erro
 		case refused.Code == feed.CodeExpired && variable != "":
 			return err // the same variable would give the same code
 		case refused.Code == feed.CodeExpired:
-			a.Note("That code has expired; give the next one.")
+			a.Note("That code has expired; enter the next one.")
 		}
 		if who.Code, err = s.Read("one-time code", variable); err != nil {
 			return err
@@ -62,11 +62,11 @@ func (a commands) secretsGo(c *cli.Command, f *feed.Feed) (string, error) {
 		return "", err
 	}
 	if was != "" && was != where {
-		a.Note("Until now the feed %s had its passwords and keys sent to %s. It wants them sent to %s now.", f.Name, was, where)
+		a.Note("Until now the feed %s sent you to %s for passwords and keys. Now it sends you to %s.", f.Name, was, where)
 		return where, a.Ask(c, "Send them to "+where+"?")
 	}
 	if c.Bool("password-stdin") || c.Bool("key-stdin") || c.IsSet("password-env") || c.IsSet("key-env") {
-		a.Note("It goes to %s.", where)
+		a.Note("It will be sent to %s.", where)
 	}
 	return where, nil
 }

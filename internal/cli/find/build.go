@@ -51,7 +51,7 @@ func RefreshQuietly(ctx context.Context, a *app.App, c *cli.Command, home *game.
 			continue
 		}
 		if err := f.Refresh(ctx, a.FeedOptions(c)); err != nil && ctx.Err() == nil {
-			a.Note("Note: the feed %s could not be asked what is new (%s).", f.Name, view.OneLine(err))
+			a.Note("Note: the feed %s could not be reached, so newer builds may be missing here (%s).", f.Name, view.OneLine(err))
 		}
 	}
 }
@@ -98,7 +98,7 @@ func tellFound(a *app.App, r ref.Ref, found resolve.Found) {
 		}
 	}
 	if found.Of != "" {
-		a.Note("More than one feed has a channel %s; here %s is what %s means by it.", found.Line(), r, found.Of)
+		a.Note("More than one feed has a channel %s; here %s means that of the feed %s.", found.Line(), r, found.Of)
 	}
 	if n := len(found.Early); n > 0 {
 		more := ""
@@ -106,7 +106,7 @@ func tellFound(a *app.App, r ref.Ref, found resolve.Found) {
 			more = fmt.Sprintf(" (%s more)", view.Comma(n-1))
 		}
 		b := found.Early[0]
-		a.Note("%s is dated %s, which has not come yet, and is passed over%s; name it to have it all the same.", b.Name(), view.Day(b.Made), more)
+		a.Note("%s has the date %s, which lies in the future, so it is skipped%s. Name it by its label to use it all the same.", b.Name(), view.Day(b.Made), more)
 	}
 	for _, other := range found.Others {
 		if found.Channel == "" && other.Digest() != found.Digest() {

@@ -24,7 +24,7 @@ func settingFlags() []cli.Flag {
 		&cli.StringFlag{Name: "title", Usage: "what to call the game in messages: `TITLE`"},
 		&cli.StringFlag{Name: "program", Usage: "the `FILE` to start, inside the live folder"},
 		&cli.StringSliceFlag{Name: "keep", Usage: "a `PATTERN` for files that are yours: never replaced or removed"},
-		&cli.StringSliceFlag{Name: "scratch", Usage: "a `PATTERN` for files nobody misses: logs, caches"},
+		&cli.StringSliceFlag{Name: "scratch", Usage: "a `PATTERN` for files that nobody needs: logs, caches"},
 		&cli.StringSliceFlag{Name: "saves", Usage: "a `PATTERN` for folders of saved games: ~, $VARIABLES, *"},
 	}
 }
@@ -34,7 +34,7 @@ func (a commands) addCommand() *cli.Command {
 		Name: "add", Usage: "register a game's live folder", ArgsUsage: "NAME FOLDER", Category: app.GroupGames,
 		Description: "Example: morvant add cinder-quay ~/Games/\"Cinder Quay\" --keep \"Mods/**\" --scratch \"logs/**\"\n\n" +
 			"NAME is yours to choose: lower-case letters, digits and dashes. Nothing in the folder is changed,\n" +
-			"but for a small folder .morvant that tells which install it is.",
+			"except for a small folder, .morvant, which marks it as this install.",
 		Flags: settingFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := app.Arguments(c, 2, 2)
@@ -98,7 +98,7 @@ func (a commands) add(ctx context.Context, c *cli.Command, home *game.Home, name
 	}
 	a.Say("%s is registered: %s, %s in %s.", view.Strong(g.Display()), view.Count(found.files, "file"), view.Size(found.bytes), g.Live)
 	if says, err := identify.Says(g.Live, g.Program, nil); err == nil && len(says) > 0 {
-		a.Say("Its program says that it is %s (%s).", says[0].Says, says[0].Source)
+		a.Say("Its program reports version %s (%s).", says[0].Says, says[0].Source)
 	}
 	for _, o := range found.odd {
 		a.Note("Note: %s is %s; Morvant leaves it alone.", o.Path, o.What)
@@ -106,9 +106,9 @@ func (a commands) add(ctx context.Context, c *cli.Command, home *game.Home, name
 	a.noteRights(g.Live, found.protected)
 	a.NoteDisk(g.Live)
 	if app := process.Bundle(g.Live); app != "" {
-		a.Note("Note: the folder is in an app, and macOS may refuse an app to which files were added; rather register %s, with --program %s.", view.Quoted(filepath.Dir(app)), view.Quoted(filepath.Base(app)))
+		a.Note("Note: the folder is in an app, and macOS may refuse to start an app to which files were added. Register %s instead, with --program %s.", view.Quoted(filepath.Dir(app)), view.Quoted(filepath.Base(app)))
 	}
-	a.Say("Next: morvant snapshot LABEL records it as it is now.")
+	a.Say("Next, record it as it is now: morvant snapshot LABEL")
 	return nil
 }
 

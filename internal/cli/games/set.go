@@ -23,19 +23,19 @@ func (a commands) gameCommand() *cli.Command {
 	set := settingFlags()
 	set = append(set,
 		&cli.StringFlag{Name: "live", Usage: "the `FOLDER` that the launcher starts"},
-		&cli.StringFlag{Name: "search", Usage: "look for it below this `FOLDER`, by its marker: a launcher has moved it"},
-		&cli.StringSliceFlag{Name: "no-keep", Usage: "take a keep `PATTERN` away"},
-		&cli.StringSliceFlag{Name: "no-scratch", Usage: "take a scratch `PATTERN` away"},
-		&cli.StringSliceFlag{Name: "no-saves", Usage: "take a saves `PATTERN` away"},
-		&cli.BoolFlag{Name: "saves-per-lane", Usage: "each lane has saves of its own (--saves-per-lane=false: all share one set)"},
+		&cli.StringFlag{Name: "search", Usage: "search this `FOLDER` for the live folder, which a launcher has moved"},
+		&cli.StringSliceFlag{Name: "no-keep", Usage: "remove a keep `PATTERN`"},
+		&cli.StringSliceFlag{Name: "no-scratch", Usage: "remove a scratch `PATTERN`"},
+		&cli.StringSliceFlag{Name: "no-saves", Usage: "remove a saves `PATTERN`"},
+		&cli.BoolFlag{Name: "saves-per-lane", Usage: "each lane has its own saves (--saves-per-lane=false: all lanes share them)"},
 		&cli.StringFlag{Name: "convert-saves", Usage: "a `COMMAND` for the saves after a pin, run on a copy; empty: none"},
 		&cli.StringSliceFlag{Name: "after-pin", Usage: "a `COMMAND` to run after a pin, in the game's folder"},
-		&cli.StringSliceFlag{Name: "no-after-pin", Usage: "take such a `COMMAND` away"},
-		&cli.StringSliceFlag{Name: "version-rule", Usage: "where the game says its version: `FILE=PATTERN`, with the version in parentheses"},
-		&cli.StringSliceFlag{Name: "waiting-rule", Usage: "where the launcher says which update waits: `FILE=PATTERN`, with the build in parentheses"},
-		&cli.StringSliceFlag{Name: "updating-rule", Usage: "where the launcher says that it is at work on an update: `FILE=PATTERN`, with what it says in parentheses"},
-		&cli.StringSliceFlag{Name: "launcher", Usage: "a `PROGRAM` of the launcher, by its file name: its settings are changed while it is closed"},
-		&cli.StringSliceFlag{Name: "no-launcher", Usage: "take such a `PROGRAM` away"},
+		&cli.StringSliceFlag{Name: "no-after-pin", Usage: "remove such a `COMMAND`"},
+		&cli.StringSliceFlag{Name: "version-rule", Usage: "where the game writes its version: `FILE=PATTERN`, with the version in parentheses"},
+		&cli.StringSliceFlag{Name: "waiting-rule", Usage: "where the launcher writes which update it has ready: `FILE=PATTERN`, with the build in parentheses"},
+		&cli.StringSliceFlag{Name: "updating-rule", Usage: "where the launcher writes that it is updating: `FILE=PATTERN`, with the state in parentheses"},
+		&cli.StringSliceFlag{Name: "launcher", Usage: "a `PROGRAM` of the launcher, by its file name; Morvant changes the launcher's settings only while it is closed"},
+		&cli.StringSliceFlag{Name: "no-launcher", Usage: "remove such a `PROGRAM`"},
 	)
 	return &cli.Command{
 		Name: "game", Usage: "one game's settings: show, set, forget", Category: app.GroupGames,
@@ -47,7 +47,7 @@ func (a commands) gameCommand() *cli.Command {
 			{
 				Name: "set", Usage: "change a game's settings; comments in the file stay", Flags: set,
 				Description: "Example: morvant game set --keep \"Harbours/**\" --no-scratch \"logs/**\"\n\n" +
-					"--keep and --scratch add patterns to those there are. The same file can be edited by hand.",
+					"--keep and --scratch add patterns. You can also edit the file by hand.",
 				Action: a.OnGame(a.gameSet),
 			},
 			{
@@ -195,7 +195,7 @@ func (a commands) searchLive(ctx context.Context, c *cli.Command, home *game.Hom
 	found := lane.Search(lane.Identity{Game: g.Name, Lane: live}, dir, searchDepth)
 	switch found {
 	case "":
-		return fmt.Errorf("no folder within %s has the marker of %s: %w", dir, g.Display(), lane.ErrGone)
+		return fmt.Errorf("no folder in %s has the marker of %s: %w", dir, g.Display(), lane.ErrGone)
 	case g.Live:
 		a.Note("%s is where it was: %s.", g.Display(), g.Live)
 		return nil
@@ -243,8 +243,8 @@ func (a commands) gameForget(ctx context.Context, c *cli.Command, home *game.Hom
 	if err != nil {
 		return err
 	}
-	a.Note("%s, its %s and its history will be forgotten. No file in %s is touched;", g.Display(), view.Count(j.Builds, "snapshot"), g.Live)
-	a.Note("the content in the store stays until morvant store trim.")
+	a.Note("Morvant will forget %s, its %s and its history. It touches no file in %s;", g.Display(), view.Count(j.Builds, "snapshot"), g.Live)
+	a.Note("the content stays in the store until morvant store trim.")
 	if err := a.Ask(c, "Forget "+g.Name+"?"); err != nil {
 		return err
 	}

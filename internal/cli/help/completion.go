@@ -106,7 +106,7 @@ var powerShell string
 // completionScripts makes the library's command for the shells' scripts ours, with help of
 // the same kind as elsewhere.
 func (a commands) completionScripts(c *cli.Command) {
-	c.Hidden, c.Category, c.Usage = false, app.GroupHelp, "write what makes a shell complete commands, games, builds and lanes: bash, zsh, fish, pwsh"
+	c.Hidden, c.Category, c.Usage = false, app.GroupHelp, "write the script that lets a shell complete commands, games, builds and lanes: bash, zsh, fish, pwsh"
 	c.Description = "Example: morvant completion bash > ~/.local/share/bash-completion/completions/morvant\n\n" +
 		"bash, for this window only:   source <(morvant completion bash)\n" +
 		"zsh, in ~/.zshrc:             source <(morvant completion zsh)     (after compinit)\n" +

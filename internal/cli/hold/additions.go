@@ -23,10 +23,10 @@ import (
 // additionFlags are what a pin can have beside its build.
 func additionFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringSliceFlag{Name: "overlay", Usage: "lay files of another build or folder over it: `BUILD:PATTERN`; later ones win"},
+		&cli.StringSliceFlag{Name: "overlay", Usage: "lay files of another build or folder over the build: `BUILD:PATTERN`; later ones win"},
 		&cli.StringSliceFlag{Name: "companion", Usage: "a small file that the build needs beside it: `PATH=TEXT`, \\n for a new line"},
-		&cli.StringSliceFlag{Name: "edit", Usage: "set one value in a text file: `FILE:PATTERN=VALUE`, the value to set captured in parentheses"},
-		&cli.StringSliceFlag{Name: "keep", Usage: "files that are yours as long as this pin holds: `PATTERN`"},
+		&cli.StringSliceFlag{Name: "edit", Usage: "set one value in a text file: `FILE:PATTERN=VALUE`; parentheses in PATTERN mark the old value"},
+		&cli.StringSliceFlag{Name: "keep", Usage: "a `PATTERN` for files that are yours while this pin holds"},
 	}
 }
 

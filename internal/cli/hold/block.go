@@ -23,11 +23,11 @@ func (a commands) blockCommand() *cli.Command {
 	return &cli.Command{
 		Name: "block", Usage: "keep the launcher from updating the game", Category: app.GroupPin,
 		Description: "Example: morvant block add staging-folder path=~/.launcher/staging\n         morvant block\n         morvant block --show\n\n" +
-			"Sets the block rules in the game's settings; pin does so by itself. Each rule notes what it found, and unblock\n" +
-			"puts exactly that back. --explain says what each rule does, and what none of them can do.",
+			"Applies the block rules in the game's settings; pin does so by itself. Each rule notes what it found, and unblock\n" +
+			"restores exactly that. --explain tells what each rule does, and what no rule can do.",
 		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "show", Usage: "say how each rule stands, and change nothing"},
-			&cli.BoolFlag{Name: "explain", Usage: "say in plain words what each rule does"},
+			&cli.BoolFlag{Name: "show", Usage: "show the state of each rule, and change nothing"},
+			&cli.BoolFlag{Name: "explain", Usage: "explain what each rule does"},
 			whenClosed,
 		},
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
@@ -46,7 +46,7 @@ func (a commands) blockCommand() *cli.Command {
 			{
 				Name: "add", Usage: "add the rules of a preset to the game's settings", ArgsUsage: "PRESET [NAME=VALUE...]",
 				Description: "Example: morvant block add key-value-setting file=~/.launcher/state.cfg key=updates value=by-hand\n\n" +
-					"morvant block presets lists what there is. They are set with the next pin, or by morvant block.",
+					"morvant block presets lists the presets. The next pin applies the rules, or morvant block does.",
 				Action: func(ctx context.Context, c *cli.Command) error {
 					args, err := app.Arguments(c, 1, 16)
 					if err != nil {
@@ -71,8 +71,8 @@ func (a commands) blockCommand() *cli.Command {
 
 func (a commands) unblockCommand() *cli.Command {
 	return &cli.Command{
-		Name: "unblock", Usage: "let the launcher update again: put back what the block found", Category: app.GroupPin,
-		Description: "Example: morvant unblock\n\nWhat somebody has changed since is named, and put back only after asking, or with --force.",
+		Name: "unblock", Usage: "let the launcher update again: restore what the block found", Category: app.GroupPin,
+		Description: "Example: morvant unblock\n\nNames what somebody has changed since, and restores that only after a question, or with --force.",
 		Flags:       append(app.ChangeFlags(), app.ForceFlag(), whenClosed),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			if _, err := app.Arguments(c, 0, 0); err != nil {
@@ -104,12 +104,12 @@ func (a commands) unblockCommand() *cli.Command {
 			if pin, err := l.Home.Pin(ctx, l.Game.Name, l.Name); err != nil {
 				return err
 			} else if pin.Held() && len(l.Game.Block) > 0 {
-				a.Note("Updates are let in until morvant block, or the next pin.")
+				a.Note("Updates are let in until you run morvant block or pin again.")
 			}
 			if !whole {
-				return a.Done(c, l.Game.Display()+" is not blocked by Morvant any more; what the notes name was not put back.")
+				return a.Done(c, l.Game.Display()+" is no longer blocked by Morvant; the notes above name what was not restored.")
 			}
-			return a.Done(c, l.Game.Display()+" is not blocked; everything is as it was found.")
+			return a.Done(c, l.Game.Display()+" is not blocked; everything is as the block found it.")
 		},
 	}
 }
@@ -138,12 +138,12 @@ func (a commands) unblock(ctx context.Context, c *cli.Command, l *lane.Lane) (wh
 	left, err := guard.Unblock(ctx, l, c.Bool("force"))
 	if errors.Is(err, block.ErrTouched) {
 		a.Note("%s", view.OneLine(err))
-		if answer := a.Ask(c, "Put back what the block found there all the same?"); answer != nil {
+		if answer := a.Ask(c, "Restore what the block found there anyway?"); answer != nil {
 			return false, errors.Join(err, answer)
 		}
 		left, err = guard.Unblock(ctx, l, true)
 	} else if err != nil {
-		a.Note("Note: morvant unblock --force lets go of what cannot be put back, and says what it was.")
+		a.Note("Note: morvant unblock --force gives up what cannot be restored, and tells what it was.")
 	}
 	for _, text := range left {
 		a.Note("Note: %s.", text)
@@ -214,7 +214,7 @@ func (a commands) addBlock(c *cli.Command, home *game.Home, name, preset string,
 		for _, r := range rules {
 			a.Note("Added: %s.", r.Describe())
 		}
-		return a.Done(c, "The rules are in "+home.SettingsFile(name)+"; set them with morvant block, or pin.")
+		return a.Done(c, "The rules are in "+home.SettingsFile(name)+"; apply them with morvant block or the next pin.")
 	}
 	return app.Usagef("there is no preset \"%s\", only %s", preset, strings.Join(names, ", "))
 }
@@ -304,7 +304,7 @@ func (a commands) block(ctx context.Context, c *cli.Command, l *lane.Lane) error
 	return nil
 }
 
-var errNoRules = problem.New("the game has no block rules", "Add some: morvant block presets lists what there is, morvant block add takes one")
+var errNoRules = problem.New("the game has no block rules", "Add some: morvant block presets lists the presets, morvant block add adds one")
 
 func (a commands) explainBlock(l *lane.Lane) {
 	a.Say("What keeps updates away from %s:", view.Strong(l.Game.Display()))
@@ -312,8 +312,8 @@ func (a commands) explainBlock(l *lane.Lane) {
 		a.Say("  %-10s %s.", r.Kind, r.Describe())
 	}
 	a.Say("")
-	a.Say("Each rule notes what it found, and unblock puts exactly that back. Mods, saves and other files of yours are")
-	a.Say("not touched. Morvant does nothing between its commands: a launcher that rewrites its own setting is noticed by")
-	a.Say("the next status. An updater with administrator's rights can write anything; against that only the launcher's own")
-	a.Say("setting helps, or starting the game without its launcher.")
+	a.Say("Each rule notes what it found, and unblock restores exactly that. Mods, saves and your other files are")
+	a.Say("not touched. Morvant does nothing between its commands: the next status notices a launcher that rewrites its")
+	a.Say("own setting. An updater with administrator's rights can write anything; against that only the launcher's own")
+	a.Say("setting helps, or starting the game without the launcher.")
 }

@@ -19,7 +19,7 @@ func (a commands) historyCommand() *cli.Command {
 		Description: "Example: morvant history",
 		Action:      a.OnGame(a.history),
 		Commands: []*cli.Command{{
-			Name: "output", Usage: "show what the steps after a pin have said", ArgsUsage: "NUMBER",
+			Name: "output", Usage: "show the output of the steps after a pin", ArgsUsage: "NUMBER",
 			Description: "Example: morvant history output 3",
 			Action: func(ctx context.Context, c *cli.Command) error {
 				args, err := app.Arguments(c, 1, 1)
@@ -50,8 +50,8 @@ func (a commands) historyCommand() *cli.Command {
 				return nil
 			},
 		}, {
-			Name: "forget", Usage: "forget changes made before a date; they cannot be taken back any more", ArgsUsage: "DATE",
-			Description: "Example: morvant history forget 2031-08-01\n\nThe content that only they needed is given back by morvant store trim.",
+			Name: "forget", Usage: "forget changes made before a date; you can no longer undo them", ArgsUsage: "DATE",
+			Description: "Example: morvant history forget 2031-08-01\n\nmorvant store trim then frees the content that only they needed.",
 			Flags:       app.ChangeFlags(),
 			Action: func(ctx context.Context, c *cli.Command) error {
 				args, err := app.Arguments(c, 1, 1)
@@ -104,14 +104,14 @@ func (a commands) history(ctx context.Context, c *cli.Command, home *game.Home, 
 		return a.Emit(view.ToHistoryJSON(name, list))
 	}
 	if len(list) == 0 {
-		a.Say("Nothing in the folder of %s has been changed by Morvant yet.", g.Display())
+		a.Say("Morvant has not changed anything in the folder of %s yet.", g.Display())
 		return nil
 	}
 	var rows [][]string
 	for _, h := range list {
 		standing := "stands"
 		if h.Undone != 0 {
-			standing = fmt.Sprintf("taken back by %d", h.Undone)
+			standing = fmt.Sprintf("undone by %d", h.Undone)
 		} else if h.What == state.ChangeUndo {
 			standing = ""
 		}

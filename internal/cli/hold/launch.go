@@ -29,9 +29,9 @@ func (a commands) launchCommand() *cli.Command {
 	return &cli.Command{
 		Name: "launch", Usage: "check the game and start its program directly", ArgsUsage: "[LANE] [-- ARGUMENTS...]", Category: app.GroupPin,
 		Description: "Example: morvant launch -- --windowed\n         morvant launch current\n\n" +
-			"With LANE it switches there first. " +
-			"Checks that the folder is as held and that the block holds, starts the program (morvant game set --program) in its\n" +
-			"own folder, and says which build reported itself. The program's exit code is passed on.",
+			"With LANE it switches to that lane first. " +
+			"Checks that the folder is as it should be and that the block holds, starts the program (morvant game set --program)\n" +
+			"in its own folder, and tells which version it reports. Passes on the program's exit code.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "check-only", Aliases: []string{"dry-run", "n"}, Usage: "check, and start nothing"},
 			&cli.StringFlag{Name: "through", Usage: "start this `COMMAND` instead, with its arguments: the launcher, say"},
@@ -177,7 +177,7 @@ func (a commands) fit(ctx context.Context, c *cli.Command, home *game.Home, name
 	if c.Bool("check-only") {
 		return app.ErrDifferent
 	}
-	return a.Ask(c, "Start it all the same? (morvant verify --repair brings it back)")
+	return a.Ask(c, "Start it anyway? (morvant verify --repair restores it)")
 }
 
 // writeCompanions brings back the small files that a build needs, where nothing else
@@ -192,7 +192,7 @@ func (a commands) writeCompanions(ctx context.Context, l *lane.Lane) (*status.St
 	}
 	for i := range p.Plan.Steps {
 		if p.Plan.Steps[i].Writes() {
-			a.Note("Written: %s, which the build needs beside it.", p.Plan.Steps[i].Path)
+			a.Note("Wrote %s, which the build needs.", p.Plan.Steps[i].Path)
 		}
 	}
 	return status.Of(ctx, l, status.Glance)
@@ -202,7 +202,7 @@ func (a commands) launch(ctx context.Context, c *cli.Command, g *game.Game, args
 	name := c.String("through")
 	if name == "" {
 		if g.Program == "" {
-			return app.Usagef("it is not known what to start: morvant game set --program FILE")
+			return app.Usagef("Morvant does not know which program to start: morvant game set --program FILE")
 		}
 		name = filepath.Join(g.Live, filepath.FromSlash(g.Program))
 	}
@@ -272,7 +272,7 @@ func (a commands) sayUnfit(ctx context.Context, c *cli.Command, home *game.Home,
 		return "", s.Build != nil
 	}
 	if said = view.DescribeEvent(s); said != before {
-		a.Note("After the game: %s. morvant verify --repair brings it back.", said)
+		a.Note("After the game: %s. Restore it: morvant verify --repair", said)
 	}
 	return said, true
 }
@@ -309,14 +309,14 @@ func (a commands) reported(g *game.Game, before []version.Seen) {
 	defer root.Close()
 	for i, r := range g.Version {
 		if v, err := version.Since(root, r, before[i]); err == nil {
-			a.Note("It says that it is %s (%s).", view.Strong(v), r.File)
+			a.Note("It reports version %s (%s).", view.Strong(v), r.File)
 			return
 		}
 	}
 	says, err := identify.Says(g.Live, g.Program, nil)
 	if err == nil && len(says) > 0 {
-		a.Note("Its program says that it is %s (%s); what it says while it runs is not known (a version rule would tell).", says[0].Says, says[0].Source)
+		a.Note("Its program file has version %s (%s). The running game has reported none; a version rule tells where to look.", says[0].Says, says[0].Source)
 		return
 	}
-	a.Note("It has not said which version it is.")
+	a.Note("It has reported no version.")
 }

@@ -33,18 +33,18 @@ const (
 
 func (a commands) letUpdateCommand() *cli.Command {
 	return &cli.Command{
-		Name: "let-update", Usage: "take an update on purpose: let it in, record it, then hold it or go back", Category: app.GroupPin,
+		Name: "let-update", Usage: "let an update in, record it, then hold it or go back", Category: app.GroupPin,
 		Description: "Example: morvant let-update\n         morvant let-update --after \"./launcher --update\" --then back\n\n" +
-			"Takes the block off, waits until the launcher is done and the folder is quiet, records the new build under the\n" +
-			"label that it reports, and asks whether to hold it or to go back. Ctrl-C while it waits sets the block again.\n" +
-			"An update is done when the folder is a known build, whole. If it is none, or something speaks against it, that is\n" +
-			"said, and you say when it is done: with Enter, or with let-update --done in another window.",
+			"Removes the block, waits until the launcher is done and the folder is quiet, records the new build under the\n" +
+			"version that it reports, and asks whether to hold it or to go back. Ctrl-C while it waits sets the block again.\n" +
+			"An update is done when the folder is a complete known build. If it is not, or something looks unfinished, Morvant\n" +
+			"tells you, and you confirm that it is done: with Enter, or with let-update --done in another window.",
 		Flags: []cli.Flag{
 			app.ChangeFlags()[0],
 			&cli.StringFlag{Name: "after", Usage: "a `COMMAND` that updates the game; without one, update it in the launcher"},
 			&cli.StringFlag{Name: "then", Usage: "what to do then, without asking: `WHAT` of pin, back, stay", Validator: app.OneOf(thenPin, thenBack, thenStay)},
-			&cli.StringFlag{Name: "label", Usage: "call the new build by this `LABEL`; it need be no known one then"},
-			&cli.BoolFlag{Name: "done", Usage: "tell the let-update that waits in another window that the update is all there"},
+			&cli.StringFlag{Name: "label", Usage: "the `LABEL` for the new build, which then need not be a known one"},
+			&cli.BoolFlag{Name: "done", Usage: "tell a let-update that waits in another window that the update is complete"},
 			&cli.DurationFlag{Name: "calm", Usage: "how long nothing must change until the update counts as done: `TIME`", Value: 20 * time.Second},
 			app.ForceFlag(),
 		},
@@ -109,7 +109,7 @@ func (a commands) letUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) e
 	switch {
 	case before.Drift != nil && before.Drift.Any() && before.Drift.Update == nil:
 		a.Note("%s is held at %s, and %s An update may overwrite what you changed.", view.Strong(name), before.Build.Label, view.Differs(before.Drift))
-		if err := a.Ask(c, "Let it in all the same?"); err != nil {
+		if err := a.Ask(c, "Let the update in anyway?"); err != nil {
 			return err
 		}
 	case before.Build == nil && before.Equals == nil: // to be able to go back
@@ -118,7 +118,7 @@ func (a commands) letUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) e
 			return err
 		}
 		before.Equals = s.Build
-		a.Note("The folder is recorded as %s, to go back to.", view.Strong(s.Build.Label))
+		a.Note("The folder is recorded as %s, so that you can go back.", view.Strong(s.Build.Label))
 	}
 	begun, err := watch.BeginAwait(ctx, l, before)
 	if err != nil {
@@ -159,7 +159,7 @@ func (a commands) sayDone(ctx context.Context, c *cli.Command) error {
 	if err := watch.SayDone(ctx, home.State, name); err != nil {
 		return err
 	}
-	return a.Done(c, "The let-update that waits takes it that the update is all there.")
+	return a.Done(c, "The waiting let-update now takes the update as complete.")
 }
 
 // recordArrival records what has come, unless it is recorded already.
@@ -167,7 +167,7 @@ func (a commands) recordArrival(ctx context.Context, c *cli.Command, l *lane.Lan
 	name, label := l.Game.Display(), c.String("label")
 	if b := got.Whole; b != nil && b.Channel == "" && (label == "" || label == b.Label) {
 		if !c.Bool("json") {
-			a.Say("%s is %s again, which is recorded as %s.", view.Strong(name), view.Strong(b.Label), b.Name())
+			a.Say("%s is %s again, already recorded as %s.", view.Strong(name), view.Strong(b.Label), b.Name())
 		}
 		return b, nil
 	}
@@ -185,7 +185,7 @@ func (a commands) recordArrival(ctx context.Context, c *cli.Command, l *lane.Lan
 		a.Say("%s is %s now; it is recorded as snapshot/%s, and the store grew by %s.", view.Strong(name), view.Strong(label), label, view.Size(s.Stored))
 	}
 	if s.Build.Doubt != "" {
-		a.Note("Note: it is marked as not known to be whole: %s. morvant builds whole %s takes that back.", s.Build.Doubt, label)
+		a.Note("Note: it is marked as possibly incomplete: %s. If it is complete: morvant builds whole %s", s.Build.Doubt, label)
 	}
 	return s.Build, nil
 }
@@ -194,9 +194,9 @@ func (a commands) recordArrival(ctx context.Context, c *cli.Command, l *lane.Lan
 func (a commands) awaitUpdate(ctx context.Context, c *cli.Command, l *lane.Lane, before watch.Before) (*watch.Arrival, error) {
 	w := watch.Await{Before: before, Quiet: c.Duration("calm"), Tell: func(what string) { a.Note("Waiting: %s.", what) }, Expected: c.IsSet("label")}
 	w.Moved = a.moved(ctx, c, l)
-	how := "morvant let-update --done, in another window, says that it is all there."
+	how := "When it is complete: morvant let-update --done, in another window."
 	if a.Interactive() {
-		how = "Enter says that it is all there."
+		how = "Press Enter when it is complete."
 		said := make(chan struct{})
 		w.Said = said
 		stop := a.hear(ctx, said)
@@ -219,7 +219,7 @@ func (a commands) awaitUpdate(ctx context.Context, c *cli.Command, l *lane.Lane,
 			return nil
 		}
 	} else {
-		a.Note("Updates are let in. Update %s in its launcher now.\nIt is done when it is a known build and nothing has changed for %s.\n%s\nCtrl-C sets the block again.",
+		a.Note("Updates are let in. Update %s in its launcher now.\nMorvant takes it as done when the folder is a known build and nothing has changed for %s.\n%s\nCtrl-C sets the block again.",
 			l.Game.Display(), c.Duration("calm"), how)
 	}
 	return watch.AwaitUpdate(ctx, l, w)
@@ -256,7 +256,7 @@ func (a commands) moved(ctx context.Context, c *cli.Command, l *lane.Lane) func(
 		}
 		asked = to
 		if err := a.TakeOver(ctx, c, l.Home, l.Base, to); err != nil {
-			a.Note("Note: it is not taken over: %s. --yes says it beforehand, or morvant game set -g %s --live %s afterwards.", view.OneLine(err), l.Game.Name, view.Quoted(to))
+			a.Note("Note: Morvant does not use that folder yet: %s. Answer beforehand with --yes, or afterwards: morvant game set -g %s --live %s", view.OneLine(err), l.Game.Name, view.Quoted(to))
 			return err
 		}
 		g, err := l.Home.Load(l.Game.Name)
@@ -276,7 +276,7 @@ func (a commands) letIn(ctx context.Context, l *lane.Lane, before *status.Status
 		return errors.Join(cause, err)
 	}
 	if now.Drift.Any() && (before.Drift == nil || !before.Drift.Any()) {
-		a.Note("The folder is not %s any more, and updates are not blocked. morvant verify --repair goes back and blocks them again.", now.Build.Label)
+		a.Note("The folder is no longer %s, and updates are not blocked. morvant verify --repair goes back and blocks them again.", now.Build.Label)
 		return cause
 	}
 	if len(before.Block) > 0 {

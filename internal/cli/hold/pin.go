@@ -20,13 +20,13 @@ func (a commands) pinCommand() *cli.Command {
 	return &cli.Command{
 		Name: "pin", Usage: "bring the game to a build and hold it there", ArgsUsage: "BUILD", Category: app.GroupPin,
 		Description: "Example: morvant pin 1.1.1\n\n" +
-			"Only what differs is replaced. Files under keep rules are never touched; other files that the build does\n" +
-			"not have stay and are reported, but for those of the build held before. Everything that is replaced or\n" +
-			"removed is in the store first, and morvant undo brings it back. What is not on this computer is fetched\n" +
-			"from the game's feeds, once the plan has said how much.",
+			"Only what differs is replaced. Files under keep rules are never touched. Other files that the build does\n" +
+			"not have stay and are listed, except those of the build held before. Everything that is replaced or\n" +
+			"removed goes into the store first, and morvant undo restores it. Morvant downloads what is missing from\n" +
+			"the game's feeds, after the plan has shown how much that is.",
 		Flags: append(append(append(app.ChangeFlags(), app.LineFlags()...), additionFlags()...), app.ComponentFlag(),
-			&cli.BoolFlag{Name: "clean", Usage: "also remove files that are neither the build's nor yours"},
-			&cli.BoolFlag{Name: "exact", Usage: "bring the snapshot back whole, your own files included, as it was then"},
+			&cli.BoolFlag{Name: "clean", Usage: "also remove files that belong neither to the build nor to you"},
+			&cli.BoolFlag{Name: "exact", Usage: "restore the whole snapshot, your own files included"},
 			&cli.BoolFlag{Name: "no-block", Usage: "do not keep the launcher from updating it"},
 		),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
@@ -39,7 +39,7 @@ func (a commands) pinCommand() *cli.Command {
 				return err
 			}
 			if r.Kind == ref.Here {
-				return app.Usagef("here is not recorded yet; run morvant snapshot LABEL, then pin LABEL")
+				return app.Usagef("the folder as it is now is not recorded yet; run morvant snapshot LABEL, then morvant pin LABEL")
 			}
 			session, err := a.OpenLane(ctx, c, app.ToChange)
 			if err != nil {
@@ -68,7 +68,7 @@ func (a commands) pinCommand() *cli.Command {
 
 func (a commands) unpinCommand() *cli.Command {
 	return &cli.Command{
-		Name: "unpin", Usage: "lift the hold and bring back the folder from before it", Category: app.GroupPin,
+		Name: "unpin", Usage: "end the hold and restore the folder from before it", Category: app.GroupPin,
 		Description: "Example: morvant unpin\n         morvant unpin --stay\n         morvant unpin --to newest",
 		Flags: append(append(app.ChangeFlags(), app.LineFlags()...),
 			&cli.BoolFlag{Name: "stay", Usage: "leave every file as it is"},
@@ -106,11 +106,11 @@ func (a commands) sayWhereUnpinLeads(ctx context.Context, l *lane.Lane, p *chang
 	if err != nil {
 		return err
 	}
-	leads := "a state that is no known build"
+	leads := "a state that matches no known build"
 	if b != nil {
 		leads = view.Strong(b.Label) + " (" + b.Line() + ")"
 	}
-	a.Note("This takes back every change since the hold began, and leads to %s. To end the hold and leave every file as it is: morvant unpin --stay", leads)
+	a.Note("This undoes every change since the hold began, and leads to %s. To end the hold and leave every file as it is: morvant unpin --stay", leads)
 	return nil
 }
 
@@ -141,7 +141,7 @@ func oneOf(c *cli.Command, options ...string) (given string, err error) {
 		switch {
 		case !c.IsSet(o):
 		case given != "":
-			return "", app.Usagef("--%s and --%s say different things; choose one", given, o)
+			return "", app.Usagef("--%s and --%s exclude each other; choose one", given, o)
 		default:
 			given = o
 		}
@@ -150,11 +150,11 @@ func oneOf(c *cli.Command, options ...string) (given string, err error) {
 }
 
 func wholeFlag() cli.Flag {
-	return &cli.BoolFlag{Name: "whole", Usage: "bring the folder back as a whole, whatever has come since"}
+	return &cli.BoolFlag{Name: "whole", Usage: "restore the whole folder, whatever has changed since"}
 }
 
 func recordedFlag() cli.Flag {
-	return &cli.BoolFlag{Name: "recorded", Usage: "take back only the files that the change touched, whatever has come since"}
+	return &cli.BoolFlag{Name: "recorded", Usage: "restore only the files that the change touched"}
 }
 
 // rewindings says how a change is taken back by the option that is given.
@@ -171,10 +171,10 @@ func firstOf(errs ...error) error {
 
 func (a commands) undoCommand() *cli.Command {
 	return &cli.Command{
-		Name: "undo", Usage: "take back the last change of the game's folder", ArgsUsage: "[NUMBER]", Category: app.GroupPin,
+		Name: "undo", Usage: "undo the last change of the game's folder", ArgsUsage: "[NUMBER]", Category: app.GroupPin,
 		Description: "Example: morvant undo\n\n" +
-			"Content, names, times and modes come back as they were. An undo is a change too: to take it back,\n" +
-			"give its number from morvant history. Where the folder looks like another build by now, say what you want:\n" +
+			"Restores content, names, times and modes as they were. An undo is a change too: to undo it,\n" +
+			"give its number from morvant history. Where the folder has become another build meanwhile, choose:\n" +
 			"--whole or --recorded.",
 		Flags: append(app.ChangeFlags(), wholeFlag(), recordedFlag()),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {

@@ -25,17 +25,17 @@ import (
 
 func (a commands) watchCommand() *cli.Command {
 	return &cli.Command{
-		Name: "watch", Usage: "stay, and tell when something touches the held game", Category: app.GroupPin,
+		Name: "watch", Usage: "keep watching, and tell when something touches the held game", Category: app.GroupPin,
 		Description: "Example: morvant watch --repair\n         morvant watch --once --quiet; echo $?\n\n" +
-			"Waits until it has been quiet for a moment, then says in one line what has changed. Ctrl-C ends it. --install prints\n" +
-			"how to have it run by itself (a systemd user unit, a Windows task); nothing is installed.",
+			"Waits until the folder has been quiet for a moment, then tells in one line what has changed. Ctrl-C ends it. --install\n" +
+			"prints how to run it in the background (a systemd user unit, a Windows task); it installs nothing.",
 		Flags: append(app.LineFlags(),
-			&cli.BoolFlag{Name: "repair", Usage: "bring the held build back, and set the block again"},
+			&cli.BoolFlag{Name: "repair", Usage: "restore the held build, and set the block again"},
 			&cli.BoolFlag{Name: "once", Usage: "look once and end, with exit code 3 if something differs: for schedulers"},
 			&cli.StringFlag{Name: "notice", Usage: "a `COMMAND` that shows a message, given as its last argument"},
-			&cli.DurationFlag{Name: "calm", Usage: "how long it must be quiet before it is looked at: `TIME`", Value: 2 * time.Second},
+			&cli.DurationFlag{Name: "calm", Usage: "how long the folder must be quiet before Morvant looks: `TIME`", Value: 2 * time.Second},
 			&cli.DurationFlag{Name: "every", Usage: "look at least this often: `TIME`", Value: 5 * time.Minute},
-			&cli.BoolFlag{Name: "install", Usage: "print how to have it run by itself"},
+			&cli.BoolFlag{Name: "install", Usage: "print how to run it in the background"},
 		),
 		Action: a.OnHome(func(ctx context.Context, c *cli.Command, home *game.Home) error {
 			names, err := watchedGames(ctx, a.App, c, home)

@@ -28,11 +28,11 @@ const takeAsk = "ask"
 
 func (a commands) carryCommand() *cli.Command {
 	return &cli.Command{
-		Name: "carry", Usage: "bring your own files of another lane, snapshot or folder here", ArgsUsage: "FROM [PATTERN...]", Category: app.GroupLanes,
+		Name: "carry", Usage: "copy your own files from another lane, a snapshot or a folder", ArgsUsage: "FROM [PATTERN...]", Category: app.GroupLanes,
 		Description: "Example: morvant carry lane/main\n         morvant carry snapshot/1.1.1 \"Mods/**\" --conflict newer\n         morvant carry \"/games/Quay (copy)\" \"Harbours/**\"\n         morvant carry own\n\n" +
-			"Your own are files under keep rules, and others that no known build has. Files that are here and differ stay, or\n" +
-			"give way if --conflict says so: newer, theirs, mine, or ask. FROM own is what morvant watch has recorded of this lane.",
-		Flags: append(app.ChangeFlags(), &cli.StringFlag{Name: "conflict", Usage: "which wins where both sides have a file: `WHICH` of ask, newer, theirs, mine",
+			"Your own files are those under keep rules, and others that no known build has. Files here that differ stay, unless\n" +
+			"--conflict decides otherwise: newer, theirs, mine, or ask. FROM own means what morvant watch has recorded of this lane.",
+		Flags: append(app.ChangeFlags(), &cli.StringFlag{Name: "conflict", Usage: "which file to keep where both sides have one: `WHICH` of ask, newer, theirs, mine",
 			Value: takeAsk, Validator: app.OneOf(takeAsk, string(change.TakeNewer), string(change.TakeTheirs), string(change.TakeMine))}),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 1, 100)
@@ -126,7 +126,7 @@ func (a commands) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, fr
 	return proposal.CarryOut(ctx, a.App, c, l, p)
 }
 
-var errNothingOwn = errors.New("there is nothing of yours that matches")
+var errNothingOwn = errors.New("nothing there is yours and matches")
 
 // chooseTake asks what is to become of conflicts.
 func (a commands) chooseTake(c *cli.Command, found *change.Carrying) (change.Take, error) {
@@ -178,7 +178,7 @@ func (a commands) showConflicts(found *change.Carrying) {
 // carryKept brings the files under keep rules of another lane.
 func (a commands) carryKept(ctx context.Context, c *cli.Command, l *lane.Lane, name string) error {
 	if len(l.Game.Keep) == 0 {
-		a.Note("No keep rule says what is yours; morvant carry brings it once one does.")
+		a.Note("No keep rule tells which files are yours; add one, then use morvant carry.")
 		return nil
 	}
 	from, err := change.FromLane(ctx, l, name)

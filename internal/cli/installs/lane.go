@@ -49,9 +49,9 @@ func (a commands) laneCommand() *cli.Command {
 			},
 			a.laneNewCommand(),
 			{
-				Name: "switch", Usage: "park the live lane and put another in its place", ArgsUsage: "LANE",
+				Name: "switch", Usage: "park the live lane and make another one live", ArgsUsage: "LANE",
 				Description: "Example: morvant lane switch old\n\n" +
-					"Two renames, no copy; the live folder's path stays the same. The block of the one goes, that of the other comes.",
+					"Renames two folders and copies nothing; the path of the live folder stays the same. Each lane has its own block.",
 				Action: func(ctx context.Context, c *cli.Command) (err error) {
 					args, err := app.Arguments(c, 1, 1)
 					if err != nil {
@@ -84,13 +84,13 @@ func (a commands) laneCommand() *cli.Command {
 					if err := lanes.Rename(ctx, l, args[1]); err != nil {
 						return err
 					}
-					return a.Done(c, fmt.Sprintf("Lane %s is lane %s now.", args[0], args[1]))
+					return a.Done(c, fmt.Sprintf("Lane %s is now called %s.", args[0], args[1]))
 				},
 			},
 			{
-				Name: "remove", Usage: "forget a parked lane; its files stay unless you say otherwise", ArgsUsage: "LANE",
+				Name: "remove", Usage: "forget a parked lane; its files stay, unless you add --delete", ArgsUsage: "LANE",
 				Description: "Example: morvant lane remove old --delete\n\n" +
-					"--delete also deletes its folder; all that is in it is recorded as a snapshot first.",
+					"--delete also deletes its folder, after recording everything in it as a snapshot.",
 				Flags: append(app.ChangeFlags(), &cli.BoolFlag{Name: "delete", Usage: "delete its files as well"}),
 				Action: func(ctx context.Context, c *cli.Command) (err error) {
 					args, err := app.Arguments(c, 1, 1)
@@ -107,13 +107,13 @@ func (a commands) laneCommand() *cli.Command {
 				},
 			},
 			{
-				Name: "share", Usage: "keep a big folder of yours once, for several lanes", ArgsUsage: "FOLDER",
+				Name: "share", Usage: "keep one copy of a big folder for several lanes", ArgsUsage: "FOLDER",
 				Description: "Example: morvant lane share Mods/Scenery --to \"/games/Quay scenery\"\n         morvant lane share Mods/Scenery --with races\n\n" +
 					"Moves the folder there and puts links in its place. No command looks into a link. For a folder that is shared\n" +
 					"already it links further lanes to it.",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "to", Usage: "the `FOLDER` to move it to; not needed for one that is shared already"},
-					&cli.StringSliceFlag{Name: "with", Usage: "another `LANE` that is to have it (default: all that have nothing there)"},
+					&cli.StringSliceFlag{Name: "with", Usage: "another `LANE` to link it into (default: all that have nothing there)"},
 				},
 				Action: func(ctx context.Context, c *cli.Command) (err error) {
 					args, err := app.Arguments(c, 1, 1)
@@ -130,7 +130,7 @@ func (a commands) laneCommand() *cli.Command {
 				},
 			},
 			{
-				Name: "unshare", Usage: "turn a shared folder back into one of this lane's own", ArgsUsage: "FOLDER",
+				Name: "unshare", Usage: "give this lane its own copy of a shared folder again", ArgsUsage: "FOLDER",
 				Description: "Example: morvant lane unshare Mods/Scenery",
 				Action: func(ctx context.Context, c *cli.Command) (err error) {
 					args, err := app.Arguments(c, 1, 1)
@@ -147,7 +147,7 @@ func (a commands) laneCommand() *cli.Command {
 					if err := lanes.Unshare(ctx, l, p); err != nil {
 						return err
 					}
-					return a.Done(c, fmt.Sprintf("%s is lane %s's own again.", p, l.Name))
+					return a.Done(c, fmt.Sprintf("Lane %[2]s has its own %[1]s again.", p, l.Name))
 				},
 			},
 		},
@@ -185,7 +185,7 @@ func (a commands) laneShare(ctx context.Context, c *cli.Command, l *lane.Lane, h
 			return err
 		}
 		if len(linked) == 0 {
-			return a.Done(c, fmt.Sprintf("No further lane can take %s; nothing was changed.", folder))
+			return a.Done(c, fmt.Sprintf("No other lane needs %s; nothing was changed.", folder))
 		}
 		return a.Done(c, fmt.Sprintf("%s is linked into %s %s as well.", folder, view.LaneWord(len(linked)), strings.Join(linked, ", ")))
 	}
@@ -243,7 +243,7 @@ func (a commands) laneSwitch(ctx context.Context, c *cli.Command, l *lane.Lane, 
 	if err != nil {
 		return err
 	}
-	line := fmt.Sprintf("%s is lane %s now", l.Game.Display(), name)
+	line := fmt.Sprintf("Lane %[2]s of %[1]s is live now", l.Game.Display(), name)
 	pin, b, err := next.Pin(ctx)
 	held := err == nil && pin.Held() && b != nil
 	if held {
@@ -280,17 +280,17 @@ func (a commands) laneRemove(ctx context.Context, c *cli.Command, l *lane.Lane) 
 
 func (a commands) laneNewCommand() *cli.Command {
 	return &cli.Command{
-		Name: "new", Usage: "make another install, from a build, another lane or a folder", ArgsUsage: "NAME",
+		Name: "new", Usage: "make another install from a build, a lane or a folder", ArgsUsage: "NAME",
 		Description: "Example: morvant lane new old --from 1.1.1 --like main\n         morvant lane new races --adopt \"/games/Quay for races\"\n\n" +
-			"The new lane is parked beside the live folder and held at its build. Where the file system can, it shares the space\n" +
-			"of what another lane has already. --like LANE also brings that lane's mods, maps and settings (its keep rules), and its shared folders.",
+			"The new lane is parked beside the live folder and held at its build. Where the file system can, it shares disk space\n" +
+			"with the other lanes. --like LANE also brings that lane's mods, maps and settings (its keep rules), and its shared folders.",
 		Flags: append(append(app.ChangeFlags(), app.LineFlags()...), app.ComponentFlag(),
-			&cli.StringFlag{Name: "from", Usage: "a `BUILD`, or lane/NAME for all that another lane holds (default: what the live lane is held to)"},
-			&cli.BoolFlag{Name: "exact", Usage: "bring a snapshot whole, the player's own files included"},
+			&cli.StringFlag{Name: "from", Usage: "a `BUILD`, or lane/NAME for a copy of another lane (default: the build of the live lane)"},
+			&cli.BoolFlag{Name: "exact", Usage: "restore a whole snapshot, your own files included"},
 			&cli.StringFlag{Name: "adopt", Usage: "make a lane of this `FOLDER`, which stays where it is"},
 			&cli.StringFlag{Name: "like", Usage: "also copy the files under keep rules of this `LANE`"},
 			&cli.StringFlag{Name: "to", Usage: "the `FOLDER` for it, instead of beside the live folder"},
-			&cli.BoolFlag{Name: "linked", Usage: "it stays in its folder, also when it is live: the live folder becomes a link to it"},
+			&cli.BoolFlag{Name: "linked", Usage: "leave it in its folder, also when it is live: the live folder becomes a link to it"},
 		),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 1, 1)
@@ -370,7 +370,7 @@ func (a commands) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 	}
 	for _, o := range odd {
 		if !o.Name && !((from.lane == l.Name || c.String("like") == l.Name) && lanes.Shared(ctx, l, o.Path)) {
-			a.Note("Note: %s is %s, which no snapshot has; the new lane will not have it.", o.Path, o.What)
+			a.Note("Note: %s is %s, which no snapshot can hold; the new lane will not have it.", o.Path, o.What)
 		}
 	}
 	o, err := lanes.Create(ctx, l, n)
@@ -418,7 +418,7 @@ func (a commands) laneOrigin(ctx context.Context, c *cli.Command, l *lane.Lane, 
 			return nil, err
 		}
 		if b == nil {
-			return nil, app.Usagef("say what to make it of: --from BUILD (morvant builds lists them), or --adopt FOLDER")
+			return nil, app.Usagef("name what to make it from: --from BUILD (morvant builds lists them), or --adopt FOLDER")
 		}
 		return &laneOrigin{build: b, components: pin.Components}, home.FindOffers(b)
 	}

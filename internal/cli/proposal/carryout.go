@@ -25,7 +25,7 @@ func CarryOut(ctx context.Context, a *app.App, c *cli.Command, l *lane.Lane, p *
 	}
 	if dry {
 		if err := change.Ready(l, p); err != nil {
-			a.Note("Note: as things stand it could not be carried out: %s.", view.OneLine(err))
+			a.Note("Note: right now this would fail: %s.", view.OneLine(err))
 		}
 	}
 	if !dry {
@@ -65,9 +65,9 @@ func acceptStranger(ctx context.Context, a *app.App, l *lane.Lane) error {
 	n, bytes := contentOf(l.Dir)
 	a.Note("%s may not be the folder of %s: %s. It holds %s, %s.", l.Dir, l.Title(), why, view.Count(n, "file"), view.Size(bytes))
 	if !term.IsTerminal(int(a.In.Fd())) {
-		return fmt.Errorf("%w: %s; if it is the one, say so: morvant game set -g %s --live %s", lane.ErrStranger, why, l.Game.Name, view.Quoted(l.Dir))
+		return fmt.Errorf("%w: %s; if it is the right one: morvant game set -g %s --live %s", lane.ErrStranger, why, l.Game.Name, view.Quoted(l.Dir))
 	}
-	if err := a.Question("Change it all the same?"); err != nil {
+	if err := a.Question("Change it anyway?"); err != nil {
 		return err
 	}
 	return l.Accept(ctx)

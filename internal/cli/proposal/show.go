@@ -37,10 +37,10 @@ func ShowPlan(a *app.App, c *cli.Command, l *lane.Lane, p *change.Proposal) {
 		a.Say("  %s made, %s removed", view.Count(t.Made, "folder"), view.Comma(t.Unmade))
 	}
 	if p.Shared > 0 {
-		a.Say("  %s of that shared with another lane, and taking no space", view.Size(p.Shared))
+		a.Say("  %s of that is shared with another lane and takes no space", view.Size(p.Shared))
 	}
 	if t.Retimed > 0 {
-		a.Say("  %s the date or mode back", view.Gets(t.Retimed))
+		a.Say("  %s the right date or mode", view.Gets(t.Retimed))
 	}
 	ShowChoice(a, p.Choice)
 	for _, f := range p.Fetches {
@@ -75,13 +75,13 @@ func showSteps(a *app.App, l *lane.Lane, p *change.Proposal) {
 // showLeft tells what a plan leaves alone.
 func showLeft(a *app.App, c *cli.Command, p *change.Proposal) {
 	if p.Plan.Kept > 0 {
-		a.Say("  %s of yours left alone (keep rules)", view.Count(p.Plan.Kept, "file"))
+		a.Say("  %s of yours %s (keep rules)", view.Count(p.Plan.Kept, "file"), view.Stay(p.Plan.Kept))
 	}
 	if n := p.Yielded; n > 0 {
-		a.Say("  %s of the build left alone too, as keep or scratch rules cover %s", view.Count(n, "file"), view.Them(n))
+		a.Say("  %s of the build %s too: keep or scratch rules cover %s", view.Count(n, "file"), view.Stay(n), view.Them(n))
 	}
 	if n := len(p.Plan.Extra); n > 0 {
-		a.Say("  %s not of this build left alone; --clean would remove %s:", view.Count(n, "file"), view.Them(n))
+		a.Say("  %s not of this build; --clean would remove %s:", view.Count(n, "file"), view.Them(n))
 		for i, e := range p.Plan.Extra {
 			if i == view.Few && !c.Bool("verbose") {
 				a.Say("    %s", view.Faint(fmt.Sprintf("and %s more; --verbose lists all", view.Comma(n-view.Few))))

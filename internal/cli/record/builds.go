@@ -21,11 +21,11 @@ import (
 
 func (a commands) buildsCommand() *cli.Command {
 	return &cli.Command{
-		Name: "builds", Usage: "list what is known of a game's builds", Category: app.GroupRecord,
+		Name: "builds", Usage: "list the known builds of a game", Category: app.GroupRecord,
 		Description: "Example: morvant builds --find mods\n\n" +
-			"Snapshots, and what feeds offer. Wherever a build is named, any of these will do: its label; preview/1.5, a label\n" +
-			"in a channel (snapshot/1.5 for a snapshot); @2031-08-05, the newest of that day or before; =3fa9c1, the beginning\n" +
-			"of its digest; newest; before; here, the folder as it is now.",
+			"Lists your snapshots, and what feeds offer. You can name a build by its label; by preview/1.5, a label\n" +
+			"in a channel (snapshot/1.5 for a snapshot); by @2031-08-05, the newest of that day or before; by =3fa9c1, the beginning\n" +
+			"of its digest; by newest or before; or by here, the folder as it is now.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "on", Usage: "which build was the newest on this `DATE` (2031-08-05), and those near it"},
 			&cli.StringFlag{Name: "find", Usage: "only those with this `TEXT` in label or note"},
@@ -35,7 +35,7 @@ func (a commands) buildsCommand() *cli.Command {
 		Action: a.OnGame(a.builds),
 		Commands: []*cli.Command{
 			{
-				Name: "note", Usage: "set your own note on a build; without TEXT take it away", ArgsUsage: "BUILD [TEXT]",
+				Name: "note", Usage: "set your own note on a build; without TEXT remove it", ArgsUsage: "BUILD [TEXT]",
 				Description: "Example: morvant builds note 1.1.1 \"the one for the race\"",
 				Action: a.onBuild(2, func(ctx context.Context, c *cli.Command, home *game.Home, b *state.Build, rest []string) error {
 					text := strings.Join(rest, "")
@@ -49,10 +49,10 @@ func (a commands) buildsCommand() *cli.Command {
 				}),
 			},
 			{
-				Name: "whole", Usage: "say that a build that was recorded on doubt is whole", ArgsUsage: "BUILD",
+				Name: "whole", Usage: "confirm that a build marked as possibly incomplete is complete", ArgsUsage: "BUILD",
 				Description: "Example: morvant builds whole 1.4.0\n\n" +
-					"let-update marks what it has recorded while something spoke against its being whole. The mark goes by itself when\n" +
-					"the same content turns up as a build of a feed.",
+					"let-update marks a build when something looked unfinished while it was recorded. The mark goes by itself when\n" +
+					"a feed offers a build with the same content.",
 				Action: a.onBuild(1, func(ctx context.Context, c *cli.Command, home *game.Home, b *state.Build, _ []string) error {
 					if b.Doubt == "" {
 						return a.Done(c, b.Label+" is not marked; nothing was changed.")
@@ -60,11 +60,11 @@ func (a commands) buildsCommand() *cli.Command {
 					if err := home.Trust(ctx, b); err != nil {
 						return err
 					}
-					return a.Done(c, b.Label+" counts as whole now.")
+					return a.Done(c, b.Label+" counts as complete now.")
 				}),
 			},
 			{
-				Name: "forget", Usage: "forget a snapshot or what was fetched of a build; store trim then gives its space back", ArgsUsage: "BUILD",
+				Name: "forget", Usage: "forget a snapshot, or what was fetched of a build; store trim then frees its space", ArgsUsage: "BUILD",
 				Description: "Example: morvant builds forget 1.0.0",
 				Flags:       app.ChangeFlags(),
 				Action: func(ctx context.Context, c *cli.Command) error {
@@ -193,7 +193,7 @@ func (a commands) builds(ctx context.Context, c *cli.Command, home *game.Home, n
 		}{"morvant-builds/1", name, out})
 	}
 	if len(list.builds) == 0 {
-		a.Say("No builds of %s fit. Record one: morvant snapshot LABEL; or add a feed: morvant feed add ADDRESS", g.Display())
+		a.Say("No build of %s matches. Record one: morvant snapshot LABEL; or add a feed: morvant feed add ADDRESS", g.Display())
 		return nil
 	}
 	a.showBuilds(c, list, is.Pin, here)
@@ -222,7 +222,7 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 			state = strings.TrimPrefix(state+", "+view.Paint(view.Good, "held"), ", ")
 		}
 		if b.Doubt != "" {
-			state = strings.TrimPrefix(state+", "+view.Paint(view.Bad, "perhaps not whole"), ", ")
+			state = strings.TrimPrefix(state+", "+view.Paint(view.Bad, "possibly incomplete"), ", ")
 		}
 		if b.Fragment {
 			state = strings.TrimPrefix(state+", for overlays", ", ")
@@ -329,6 +329,6 @@ func (a commands) forgetBuild(ctx context.Context, c *cli.Command, home *game.Ho
 			Build  string `json:"build"`
 		}{"morvant-forgotten/1", found.Label})
 	}
-	a.Say("%s is forgotten. morvant store trim gives its space back.", found.Label)
+	a.Say("%s is forgotten. morvant store trim frees its space.", found.Label)
 	return nil
 }

@@ -145,12 +145,12 @@ func (a commands) showCost(to *status.Side, cost *fetch.Plan, err error) {
 	case errors.Is(err, fetch.ErrNoContent):
 		a.Say("  %s cannot be fetched: %s", to.Label, err)
 	case err != nil:
-		a.Say("  what a fetch of %s would cost is not known: %s", to.Label, view.OneLine(err))
+		a.Say("  how much a fetch of %s would download is not known: %s", to.Label, view.OneLine(err))
 	case cost.Empty():
 	case cost.Fetch == 0:
-		a.Say("  nothing of %s has to be fetched: files here hold it", to.Label)
+		a.Say("  nothing to download for %s: files here have all of it", to.Label)
 	default:
-		a.Say("  a fetch of %s would bring %s over the line", to.Label, view.Size(cost.Fetch))
+		a.Say("  fetching %s would download %s", to.Label, view.Size(cost.Fetch))
 	}
 }
 

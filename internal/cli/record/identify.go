@@ -25,7 +25,7 @@ func (a commands) identifyCommand() *cli.Command {
 	return &cli.Command{
 		Name: "identify", Usage: "which known build is this folder?", ArgsUsage: "[FOLDER]", Category: app.GroupRecord,
 		Description: "Example: morvant identify ~/Downloads/\"Cinder Quay copy\"\n\n" +
-			"Compares content with every build that is known, snapshots and what feeds offer. Without FOLDER it is the\n" +
+			"Compares the content with every known build, snapshots and those of feeds. Without FOLDER it looks at the\n" +
 			"live folder. Nothing is changed.",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := app.Arguments(c, 0, 1)
@@ -133,7 +133,7 @@ func (a commands) showEvidence(list []*identify.Match, says []identify.Evidence,
 			text += " (when it last ran)"
 		}
 		if slices.Contains(against, e) {
-			text = view.Paint(view.Bad, text) + ", which its content does not bear out"
+			text = view.Paint(view.Bad, text) + ", but its content says otherwise"
 		}
 		a.Say("  %s", text)
 	}
@@ -175,7 +175,7 @@ func (a commands) showMatches(c *cli.Command, dir string, found *identify.Answer
 		}
 		a.Say("%s is %s: %s, all as built.", dir, view.Paint(view.Good, strings.Join(same, " and ")), view.Count(best.Same, "file"))
 	default:
-		a.Say("%s is nearest to %s (%s): %s of it is there, %s of %s as built.",
+		a.Say("%s is closest to %s (%s): %s match, %s of %s are as built.",
 			dir, view.Strong(best.Build.Label), best.Build.Line(), view.Percent(best.Share()), view.Comma(best.Same), view.Count(best.Files, "file"))
 	}
 	var rows [][]string

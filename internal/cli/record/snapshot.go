@@ -16,7 +16,7 @@ func (a commands) snapshotCommand() *cli.Command {
 	return &cli.Command{
 		Name: "snapshot", Usage: "record the live folder, content included", ArgsUsage: "[LABEL]", Category: app.GroupRecord,
 		Description: "Example: morvant snapshot 1.1.1 --note \"with all mods, everything works\"\n\n" +
-			"Without a label the date and time become the label. What is in the store already is not stored again.",
+			"Without a label, the date and time become the label. The store keeps each piece of content only once.",
 		Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "a `NOTE` of your own, one line"}},
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 0, 1)

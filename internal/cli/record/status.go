@@ -16,9 +16,9 @@ import (
 func (a commands) statusCommand() *cli.Command {
 	return &cli.Command{
 		Name: "status", Usage: "how the game stands: build, drift, last change", Category: app.GroupRecord,
-		Description: "Example: morvant status\n\nExit code 3 says that the folder differs from what it is held to, or that files were touched\nand are too large to be read in passing.\n" +
-			"Files of yours that somebody else has taken away are told first, until they are back or you say --seen.",
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "seen", Usage: "what is told of as gone is gone on purpose: tell no more of it"}},
+		Description: "Example: morvant status\n\nExit code 3 means that the folder differs from the build that it is held at, or that files were touched\nthat are too large to read in passing.\n" +
+			"First it names files of yours that something has removed, until they are back or you use --seen.",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "seen", Usage: "the files named as gone are gone on purpose: stop naming them"}},
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			if _, err := app.Arguments(c, 0, 0); err != nil {
 				return err
@@ -65,7 +65,7 @@ func (a commands) showStatus(c *cli.Command, s *status.Status) error {
 	if s.Build != nil {
 		held = fmt.Sprintf("%s since %s", s.Build.Label, view.Day(s.Pin.Since))
 		if s.Build.Doubt != "" {
-			doubt = s.Build.Doubt + "; morvant builds whole " + s.Build.Label + " if it is"
+			doubt = s.Build.Doubt + "; if it is complete: morvant builds whole " + s.Build.Label + ""
 		}
 		if s.Build.Note != "" {
 			held += "  (" + s.Build.Note + ")"
@@ -80,7 +80,7 @@ func (a commands) showStatus(c *cli.Command, s *status.Status) error {
 		says = fmt.Sprintf("to be %s (%s)", s.Says, s.SaysBy.Source)
 	}
 	a.Say("%s", view.Fields(append([]string{"lane", view.LaneLine(s), view.FolderWord(s), s.Dir, "holds", view.Count(s.Files, "file") + ", " + view.Size(s.Bytes),
-		"held at", held, "not whole?", doubt, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", view.BlockLine(s), "waiting", view.WaitingLine(s), "says", says, "running", running},
+		"held at", held, "incomplete?", doubt, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", view.BlockLine(s), "waiting", view.WaitingLine(s), "says", says, "running", running},
 		view.AdditionLines(s.Pin)...)...))
 	a.NoteOdd(s.Odd)
 	if s.Drift != nil {
@@ -96,7 +96,7 @@ func (a commands) showStatus(c *cli.Command, s *status.Status) error {
 func (a commands) showDrift(c *cli.Command, d *status.Drift) {
 	a.Say("\n  %s as built, %s altered, %s missing, %s extra, %s kept", view.Comma(d.AsBuilt), view.Comma(len(d.Altered)), view.Comma(len(d.Missing)), view.Comma(len(d.Extra)), view.Comma(d.Kept))
 	if n := d.Yielded; n > 0 {
-		a.Say("  %s of the build under keep or scratch rules: nobody has looked at %s.", view.Count(n, "file"), view.Them(n))
+		a.Say("  %s of the build under keep or scratch rules: not checked.", view.Count(n, "file"))
 	}
 	if u := d.Update; u != nil {
 		how := view.FirstNonEmpty(view.Incomplete(u), "all of it")

@@ -23,15 +23,15 @@ func (a commands) verifyCommand() *cli.Command {
 	return &cli.Command{
 		Name: "verify", Usage: "read every byte of the build's files and compare", ArgsUsage: "[BUILD]", Category: app.GroupRecord,
 		Description: "Example: morvant verify --repair\n\n" +
-			"Without BUILD it compares with what the game is held to. Exit code 3 says that something differs.",
-		Flags: append(append(app.ChangeFlags(), app.LineFlags()...), &cli.BoolFlag{Name: "repair", Usage: "bring back what differs, after showing the plan"}),
+			"Without BUILD it compares with the build that the game is held at. Exit code 3 means that something differs.",
+		Flags: append(append(app.ChangeFlags(), app.LineFlags()...), &cli.BoolFlag{Name: "repair", Usage: "restore what differs, after showing the plan"}),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 0, 1)
 			if err != nil {
 				return err
 			}
 			if len(args) == 1 && c.Bool("repair") {
-				return app.Usagef("--repair brings back what the game is held to; to go to another build use morvant pin %s", args[0])
+				return app.Usagef("--repair restores the build that the game is held at; for another build use morvant pin %s", args[0])
 			}
 			why := app.ToLook
 			if c.Bool("repair") {
@@ -82,7 +82,7 @@ func (a commands) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home
 	} else if !d.Any() {
 		what := "every byte of it"
 		if d.Yielded > 0 {
-			what = "every byte that was looked at"
+			what = "every byte that was checked"
 		}
 		a.Say("%s is %s, %s %s.", view.Strong(l.Game.Display()), view.Named(b), what, view.Faint(fmt.Sprintf("(%s read in %s)", view.Count(d.AsBuilt, "file"), a.Now().Sub(started).Round(10*time.Millisecond))))
 		if len(d.Extra) > 0 || d.Kept+d.Yielded > 0 {

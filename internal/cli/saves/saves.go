@@ -26,7 +26,7 @@ func (a commands) savesCommand() *cli.Command {
 				Action:      a.OnGame(a.savesList),
 			},
 			{
-				Name: "backup", Usage: "back the saves up now; pins and switches do so by themselves", ArgsUsage: "[NOTE]",
+				Name: "backup", Usage: "back up the saves now; pins and switches do so by themselves", ArgsUsage: "[NOTE]",
 				Description: "Example: morvant saves backup \"before the race\"",
 				Action: func(ctx context.Context, c *cli.Command) (err error) {
 					args, err := app.Arguments(c, 0, 1)
@@ -43,8 +43,8 @@ func (a commands) savesCommand() *cli.Command {
 				},
 			},
 			{
-				Name: "restore", Usage: "bring a backup back; what is there now is backed up first", ArgsUsage: "[NUMBER]",
-				Description: "Example: morvant saves restore 4\n\nWithout a number: the newest that is not as the saves are now.",
+				Name: "restore", Usage: "restore a backup, after backing up the saves of now", ArgsUsage: "[NUMBER]",
+				Description: "Example: morvant saves restore 4\n\nWithout a number: the newest that differs from the saves of now.",
 				Flags:       app.ChangeFlags(),
 				Action: func(ctx context.Context, c *cli.Command) (err error) {
 					id, err := app.OptionalNumber(c, "backup", "saves list")
@@ -61,7 +61,7 @@ func (a commands) savesCommand() *cli.Command {
 				},
 			},
 			{
-				Name: "stash", Usage: "put the saves away, for a clean start", Description: "Example: morvant saves stash\n         morvant saves restore",
+				Name: "stash", Usage: "move the saves into a backup, for a clean start", Description: "Example: morvant saves stash\n         morvant saves restore",
 				Flags: app.ChangeFlags(),
 				Action: func(ctx context.Context, c *cli.Command) (err error) {
 					if _, err := app.Arguments(c, 0, 0); err != nil {
@@ -77,7 +77,7 @@ func (a commands) savesCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return a.carrySaves(ctx, c, l, change, "stashed", "The saves are put away")
+					return a.carrySaves(ctx, c, l, change, "stashed", "The saves are in a backup")
 				},
 			},
 			{
@@ -148,7 +148,7 @@ func (a commands) showSaves(l *lane.Lane, now, none []string, list []*saves.Back
 	}
 	switch {
 	case len(l.Game.Saves) == 0:
-		a.Say("It is not known where %s keeps its saves: morvant game set --saves \"~/Saved Games/...\"", l.Game.Display())
+		a.Say("Morvant does not know where %s keeps its saves: morvant game set --saves \"~/Saved Games/...\"", l.Game.Display())
 	case len(now) == 0:
 		a.Say("There are no saves of %s yet.", l.Game.Display())
 	default:
@@ -221,7 +221,7 @@ func (a commands) savesRestore(ctx context.Context, c *cli.Command, l *lane.Lane
 			return a.carrySaves(ctx, c, l, change, fmt.Sprintf("before backup %d was brought back", b.ID), fmt.Sprintf("The saves are those of backup %d", b.ID))
 		}
 	}
-	return fmt.Errorf("every backup is as the saves are now: %w", lane.ErrNothing)
+	return fmt.Errorf("no backup differs from the saves of now: %w", lane.ErrNothing)
 }
 
 // carrySaves shows a change of the saves, asks, and carries it out.
@@ -277,5 +277,5 @@ func (a commands) savesForget(ctx context.Context, c *cli.Command, home *game.Ho
 	if err := home.ForgetBackup(ctx, name, id); err != nil {
 		return err
 	}
-	return a.Done(c, fmt.Sprintf("Backup %d is forgotten; what only it needed goes with morvant store trim.", id))
+	return a.Done(c, fmt.Sprintf("Backup %d is forgotten; morvant store trim frees what only it needed.", id))
 }

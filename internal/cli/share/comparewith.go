@@ -106,7 +106,7 @@ func (a commands) readTheirs(name string) (*theirs, error) {
 
 func fromStatus(b *view.BuildJSON, d *view.DriftJSON, add state.Pin) (*theirs, error) {
 	if b == nil {
-		return nil, errors.New("their game is not held to any build: ask for morvant pinfile write, or for a list of checksums (morvant export here)")
+		return nil, errors.New("their game is not held at any build: ask for morvant pinfile write, or for a list of checksums (morvant export here)")
 	}
 	t := &theirs{label: b.Label, digest: b.Digest, add: add}
 	if d != nil {

@@ -38,7 +38,7 @@ func BlockLine(s *status.Status) string {
 	n := len(s.Block)
 	switch {
 	case n == 0 && s.Pin.Open && len(s.Game.Block) > 0:
-		return "let in; morvant block keeps them away"
+		return "let in; morvant block blocks them"
 	case n == 0:
 		return ""
 	case broken == 0:

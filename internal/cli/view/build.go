@@ -39,7 +39,7 @@ type BuildJSON struct {
 // Named is a build's label, and what has to be said with it.
 func Named(b *state.Build) string {
 	if b.Doubt != "" {
-		return b.Label + " (perhaps not whole)"
+		return b.Label + " (possibly incomplete)"
 	}
 	return b.Label
 }

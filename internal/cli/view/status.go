@@ -50,7 +50,7 @@ type DriftJSON struct {
 	Missing []fileJSON `json:"missing"`
 	Extra   []fileJSON `json:"extra"`
 	Kept    int        `json:"kept"`
-	Yielded int        `json:"left_to_rules"` // files of the build that rules cover: nobody has looked at them
+	Yielded int        `json:"left_to_rules"` // files of the build that rules cover: not checked
 	Unread  []fileJSON `json:"unread"`
 	LeftOut []string   `json:"left_out"`
 	// Update is the known build that the drift leads to, if it looks like one.
@@ -156,7 +156,7 @@ func WaitingLine(s *status.Status) string {
 	if s.Waiting == "" || !s.Live {
 		return ""
 	}
-	line := fmt.Sprintf("the launcher has %s; morvant let-update takes it", s.Waiting)
+	line := fmt.Sprintf("the launcher has %s ready; morvant let-update installs it", s.Waiting)
 	if s.Pin.Held() && s.Follower != "" {
 		line += ", in lane " + s.Follower
 	}
@@ -209,11 +209,11 @@ func Headline(s *status.Status) string {
 	name := Strong(s.Game.Display())
 	switch {
 	case s.Build == nil && s.Equals != nil:
-		return fmt.Sprintf("%s is not held to any build. It is the same as %s.", name, s.Equals.Label)
+		return fmt.Sprintf("%s is not held at any build. It is the same as %s.", name, s.Equals.Label)
 	case s.Build == nil && s.Builds == 0:
-		return fmt.Sprintf("%s is not held to any build. Nothing is recorded yet: morvant snapshot LABEL", name)
+		return fmt.Sprintf("%s is not held at any build. Nothing is recorded yet: morvant snapshot LABEL", name)
 	case s.Build == nil:
-		return fmt.Sprintf("%s is not held to any build, and is like none that is known.", name)
+		return fmt.Sprintf("%s is not held at any build, and is like none that is known.", name)
 	case s.Drift.Any() && s.Sure():
 		return fmt.Sprintf("%s is held at %s. %s", name, Named(s.Build), Paint(Bad, Differs(s.Drift)))
 	case s.Drift.Any():
@@ -222,7 +222,7 @@ func Headline(s *status.Status) string {
 		return fmt.Sprintf("%s is held at %s. %s", name, Named(s.Build), Paint(Bad, Unread(s.Drift)))
 	}
 	if n := s.Drift.Yielded; n > 0 {
-		return fmt.Sprintf("%s is held at %s. Every file that is looked at is as it should be; %s left to rules.", name, Named(s.Build), isAre(n))
+		return fmt.Sprintf("%s is held at %s. Every checked file is as it should be; %s left to rules.", name, Named(s.Build), isAre(n))
 	}
 	return fmt.Sprintf("%s is held at %s. %s", name, Named(s.Build), Paint(Good, "Every file is as it should be."))
 }
@@ -265,9 +265,9 @@ func differ(n int) string {
 func Unread(d *status.Drift) string {
 	n := len(d.Unread)
 	if n == 1 {
-		return fmt.Sprintf("1 file (%s) was touched and has not been read since; it may differ.", Size(d.UnreadBytes()))
+		return fmt.Sprintf("1 file (%s) was touched and not read since; it may differ.", Size(d.UnreadBytes()))
 	}
-	return fmt.Sprintf("%s files (%s) were touched and have not been read since; they may differ.", Comma(n), Size(d.UnreadBytes()))
+	return fmt.Sprintf("%s files (%s) were touched and not read since; they may differ.", Comma(n), Size(d.UnreadBytes()))
 }
 
 // DescribeEvent says in one line how a lane stands.
@@ -278,7 +278,7 @@ func DescribeEvent(s *status.Status) (message string) {
 	}
 	switch {
 	case s.Build == nil:
-		message = name + " is not held to any build"
+		message = name + " is not held at any build"
 	case s.Drift.Any():
 		message = fmt.Sprintf("%s of %s changed", Count(len(s.Drift.Altered)+len(s.Drift.Missing), "file"), name)
 		if u := s.Drift.Update; u != nil {

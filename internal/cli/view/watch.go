@@ -57,23 +57,23 @@ func DescribeMending(s *status.Status, m *watch.Mending, once bool) string {
 	if m == nil {
 		return ""
 	}
-	again := "; it is tried again"
+	again := "; Morvant tries again"
 	if once {
 		again = ""
 	}
 	text := ""
 	switch {
 	case len(m.AtWork) > 0:
-		text = "; an update is coming in: " + strings.Join(m.AtWork, ", ")
+		text = "; an update is arriving: " + strings.Join(m.AtWork, ", ")
 		if !once {
-			text += "; it is brought back when that is over"
+			text += "; Morvant restores the build afterwards"
 		}
 	case m.Err != nil:
-		text = "; it could not be mended: " + OneLine(m.Err) + again
+		text = "; it could not be restored: " + OneLine(m.Err) + again
 	case m.Done && len(m.Left) == 0:
-		text = "; brought back to " + s.Build.Label
+		text = "; restored to " + s.Build.Label
 	case m.Done:
-		text = "; the others are brought back to " + s.Build.Label
+		text = "; the others are restored to " + s.Build.Label
 	}
 	if n := len(m.Stayed); n > 0 {
 		text += fmt.Sprintf("; %s nobody knows %s (%s)", Count(n, "file")+" that", stays(n), ListPaths(m.Stayed, 3))

@@ -44,6 +44,14 @@ func Gets(n int) string {
 	return Comma(n) + " files get"
 }
 
+// Stay says that so many things stay.
+func Stay(n int) string {
+	if n == 1 {
+		return "stays as it is"
+	}
+	return "stay as they are"
+}
+
 // Them says "it" or "them".
 func Them(n int) string {
 	if n == 1 {

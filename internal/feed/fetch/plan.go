@@ -27,7 +27,7 @@ import (
 )
 
 // ErrNoContent is returned for a build of a feed that offers manifests alone.
-var ErrNoContent = problem.New("the feed tells what the build is, and does not hold its content", "Get the content from another feed, or from a folder that has it")
+var ErrNoContent = problem.New("the feed lists this build, but does not have its content", "Get the content from another feed, or from a folder that has it")
 
 // Part is a component of a build that content is wanted of.
 type Part struct {

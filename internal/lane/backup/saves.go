@@ -83,10 +83,10 @@ func Make(ctx context.Context, l *lane.Lane, why string) (b *saves.Backup, fresh
 	}
 	for i, text := range b.LeftOut {
 		if i == few {
-			l.Meter.Warn(fmt.Sprintf("%d more of the saves are left out of the backup", len(b.LeftOut)-few))
+			l.Meter.Warn(fmt.Sprintf("the backup leaves out %d more entries of the saves", len(b.LeftOut)-few))
 			break
 		}
-		l.Meter.Warn("left out of the backup: " + text)
+		l.Meter.Warn("the backup leaves out: " + text)
 	}
 	list, err := l.Home.Backups(ctx, l.Game.Name)
 	if err != nil {
@@ -225,7 +225,7 @@ func Recover(ctx context.Context, l *lane.Lane) error {
 	if r.Backup != 0 {
 		if b, err = l.Home.Backup(ctx, l.Game.Name, r.Backup); errors.Is(err, state.ErrUnknown) {
 			// The backup has been forgotten: the saves stay as they are now.
-			l.Tell("A change of the saves of %s had been interrupted; the backup that it brought back is forgotten, and the saves stay as they are.", l.Game.Display())
+			l.Tell("A change of the saves of %s was interrupted; the backup that it restored is forgotten, and the saves stay as they are.", l.Game.Display())
 			return l.Home.EndRestoring(ctx, l.Game.Name)
 		} else if err != nil {
 			return err
@@ -238,7 +238,7 @@ func Recover(ctx context.Context, l *lane.Lane) error {
 	if err := carryOut(ctx, l, c, "before an interrupted change of the saves was finished"); err != nil {
 		return err
 	}
-	l.Tell("A change of the saves of %s had been interrupted; it is finished now.", l.Game.Display())
+	l.Tell("A change of the saves of %s was interrupted; Morvant has finished it.", l.Game.Display())
 	return nil
 }
 

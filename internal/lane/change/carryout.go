@@ -27,7 +27,7 @@ import (
 )
 
 // ErrFollowed is returned for a second lane that would take the launcher's updates.
-var ErrFollowed = problem.New("another lane follows updates already, and only one may", "Pin this lane to another build, or let the other lane be held first")
+var ErrFollowed = problem.New("another lane follows updates already, and only one lane can", "Pin this lane to another build, or let the other lane be held first")
 
 // Ready returns an error if the proposal could not be carried out as things stand:
 // the game is running, or a disk has no room.
@@ -165,9 +165,9 @@ func change(ctx context.Context, l *lane.Lane, p *Proposal, memo json.RawMessage
 func afterwards(ctx context.Context, l *lane.Lane, c *state.Change, again bool) error {
 	if err := guard.Follow(ctx, l, c); err != nil {
 		later := !again && !guard.Lasting(err)
-		text := fmt.Sprintf("the block is not as it should be: %v; see %s", err, problem.ShowBlock)
+		text := fmt.Sprintf("the block is incomplete: %v; see %s", err, problem.ShowBlock)
 		if later {
-			text = fmt.Sprintf("the block is not as it should be yet: %v; the next command tries again", err)
+			text = fmt.Sprintf("the block is incomplete: %v; the next command tries again", err)
 		}
 		l.Meter.Warn(text)
 		if later {
@@ -218,9 +218,9 @@ func unsettable(l *lane.Lane, p *Proposal) {
 	})
 	switch {
 	case n == 1:
-		p.Notes = append(p.Notes, fmt.Sprintf("the date or mode of %s stays as it is: the file belongs to somebody else", first))
+		p.Notes = append(p.Notes, fmt.Sprintf("the date or mode of %s stays as it is: the file belongs to another user", first))
 	case n > 1:
-		p.Notes = append(p.Notes, fmt.Sprintf("the dates or modes of %d files stay as they are: they belong to somebody else, %s among them", n, first))
+		p.Notes = append(p.Notes, fmt.Sprintf("the dates or modes of %d files, such as %s, stay as they are: they belong to another user", n, first))
 	}
 }
 

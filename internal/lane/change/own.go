@@ -47,7 +47,7 @@ func (s *Origin) Close() error {
 // FromLane returns another lane of the game as a source.
 func FromLane(ctx context.Context, l *lane.Lane, name string) (*Origin, error) {
 	if name == l.Name {
-		return nil, fmt.Errorf("lane %s cannot be carried from itself", name)
+		return nil, fmt.Errorf("a lane cannot carry from itself (lane %s)", name)
 	}
 	o, err := Beside(ctx, l, name)
 	if err != nil {
@@ -88,7 +88,7 @@ func FromFolder(ctx context.Context, l *lane.Lane, dir string) (*Origin, error) 
 // FromBuild returns a snapshot as a source.
 func FromBuild(ctx context.Context, l *lane.Lane, b *state.Build) (*Origin, error) {
 	if b.Components != nil {
-		return nil, fmt.Errorf("%s is a feed's build and holds nothing of the player's: %w", b.Label, state.ErrUnknown)
+		return nil, fmt.Errorf("%s is a build of a feed, which has no files of yours: %w", b.Label, state.ErrUnknown)
 	}
 	c, err := compose.Recorded(ctx, l, b)
 	if err != nil {
@@ -168,7 +168,7 @@ func CompareOwn(ctx context.Context, l *lane.Lane, s *Origin, patterns []string)
 		is, there := have[e.Path]
 		switch {
 		case blocked(have, e.Path) || there && is.Kind == plan.Dir:
-			l.Meter.Warn(fmt.Sprintf("%s cannot be carried: a folder and a file of one name are in each other's way", e.Path))
+			l.Meter.Warn(fmt.Sprintf("%s cannot be carried: a file and a folder have the same name", e.Path))
 		case !there:
 			c.New = append(c.New, e)
 		case is.Kind == e.Kind && is.Digest == e.Digest && is.Target == e.Target:

@@ -108,7 +108,7 @@ type PinOptions struct {
 }
 
 // ErrFragment is returned for a pin to what is no build.
-var ErrFragment = errors.New("these are files to be laid over a build, and no build")
+var ErrFragment = errors.New("these files belong over a build; they are not a build")
 
 // ProposePin plans to bring the lane to a build.
 func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions) (*Proposal, error) {

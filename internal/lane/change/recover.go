@@ -51,7 +51,7 @@ func Recover(ctx context.Context, l *lane.Lane) error {
 	}
 	end, err := apply.Recover(ctx, r)
 	if err != nil {
-		return fmt.Errorf("a change in %s was interrupted and cannot be ended yet: %w", l.Dir, err)
+		return fmt.Errorf("a change in %s was interrupted and cannot be finished yet: %w", l.Dir, err)
 	}
 	if end.Memo != nil {
 		c = state.Change{}
@@ -97,14 +97,14 @@ func ended(ctx context.Context, l *lane.Lane, end *apply.Ended, c *state.Change,
 		if err := afterwards(ctx, l, c, true); err != nil {
 			return err
 		}
-		say(what + " had been interrupted; it is finished now")
+		say(what + " was interrupted; Morvant has finished it")
 		return nil
 	case apply.Back:
-		say(what + " had been interrupted; it is taken back, the folder is as before")
+		say(what + " was interrupted; Morvant has undone it, and the folder is as before")
 	case apply.Unknown:
-		say(fmt.Sprintf("A change of %s had been interrupted, and its record is lost; what it had moved is kept, and %s puts the build's files back", l.Title(), problem.Repair))
+		say(fmt.Sprintf("A change of %s was interrupted, and its record is lost; Morvant keeps what it had moved, and %s restores the build's files", l.Title(), problem.Repair))
 	case apply.Foreign:
-		say(fmt.Sprintf("%s held a change that was not begun by Morvant on this computer; nothing of it was done, and it is kept in %s", l.Dir, filepath.Join(l.Dir, filepath.FromSlash(end.At))))
+		say(fmt.Sprintf("%s held a change that did not begin on this computer; Morvant ignored it and keeps it in %s", l.Dir, filepath.Join(l.Dir, filepath.FromSlash(end.At))))
 	case apply.Nothing:
 		recorded, err := l.Home.Changed(ctx, c.UID)
 		if err != nil {
@@ -120,7 +120,7 @@ func ended(ctx context.Context, l *lane.Lane, end *apply.Ended, c *state.Change,
 			if err := afterwards(ctx, l, c, true); err != nil {
 				return err
 			}
-			say("What follows " + lane.LowerFirst(what) + " had been interrupted; it is finished now")
+			say("What follows " + lane.LowerFirst(what) + " was interrupted; Morvant has finished it")
 			return nil
 		}
 	}

@@ -33,11 +33,11 @@ type MovedOnError struct {
 }
 
 func (e *MovedOnError) Error() string {
-	return fmt.Sprintf("the folder is not as %s left it: it looks like %s now (%d of %d files). To take back only the files of that change would mix two builds", lane.LowerFirst(lane.Describe(e.Change)), e.Like, e.Done, e.Of)
+	return fmt.Sprintf("the folder is no longer as %s left it: it looks like %s now (%d of %d files). Undoing only the files of that change would mix two builds", lane.LowerFirst(lane.Describe(e.Change)), e.Like, e.Done, e.Of)
 }
 
 // errWhole is returned where only files are known that a change has touched.
-var errWhole = problem.New("what the folder was as a whole is not known: it was held to no build", "Nothing was changed; take back only the files that the change touched")
+var errWhole = problem.New("Morvant does not know the whole folder as it was, because it was not held at a build", "Nothing was changed; without --whole, undo restores only the files that the change touched")
 
 // ProposeUndo plans to take a change back: change number id, or the last that
 // still stands if id is 0.
@@ -61,9 +61,9 @@ func Undoable(history []*state.Change, id int64) (*state.Change, error) {
 	for _, c := range history {
 		switch {
 		case c.ID == id && c.Undone != 0:
-			return nil, fmt.Errorf("change %d is taken back already (by change %d): %w", id, c.Undone, lane.ErrNothing)
+			return nil, fmt.Errorf("change %d is undone already (by change %d): %w", id, c.Undone, lane.ErrNothing)
 		case c.ID == id && last != nil:
-			return nil, fmt.Errorf("change %d came later and stands; take it back first: %w", last.ID, lane.ErrNothing)
+			return nil, fmt.Errorf("change %d came later; undo it first: %w", last.ID, lane.ErrNothing)
 		case c.ID == id:
 			return c, nil
 		}
@@ -80,7 +80,7 @@ func Undoable(history []*state.Change, id int64) (*state.Change, error) {
 	return nil, lane.ErrNothing
 }
 
-// ProposeUnpin plans to lift the hold and bring back the folder from before it:
+// ProposeUnpin plans to end the hold and restore the folder from before it:
 // every change since then, in reverse, that still stands.
 func ProposeUnpin(ctx context.Context, l *lane.Lane, how Rewinding) (*Proposal, error) {
 	pin, err := lifted(ctx, l)
@@ -103,7 +103,7 @@ func ProposeUnpin(ctx context.Context, l *lane.Lane, how Rewinding) (*Proposal, 
 		}
 	}
 	if !first {
-		return nil, fmt.Errorf("the history does not reach back to before the hold; lift it with --stay or --to BUILD: %w", lane.ErrNothing)
+		return nil, fmt.Errorf("the history does not reach back to before the hold; end it with --stay or --to BUILD: %w", lane.ErrNothing)
 	}
 	return rewind(ctx, l, since, state.Change{What: state.ChangeUnpin, Before: pin}, how)
 }
@@ -161,14 +161,14 @@ func rewind(ctx context.Context, l *lane.Lane, changes []*state.Change, c state.
 	note := ""
 	if n := moved(l, want, taken); n > 0 && !l.Remade {
 		left := lane.LowerFirst(lane.Describe(changes[0]))
-		note = fmt.Sprintf("1 file is not as %s left it", left)
+		note = fmt.Sprintf("1 file is no longer as %s left it", left)
 		if n != 1 {
-			note = fmt.Sprintf("%d files are not as %s left them", n, left)
+			note = fmt.Sprintf("%d files are no longer as %s left them", n, left)
 		}
 		if how == Whole {
-			note += "; what has come since goes"
+			note += "; later changes are lost"
 		} else {
-			note += "; what that did not touch stays as it is now"
+			note += "; files that it did not touch stay as they are"
 		}
 		if want, err = movedOn(ctx, l, tree, want, changes[0], c.After, how); err != nil {
 			return nil, err
@@ -208,7 +208,7 @@ func moved(l *lane.Lane, have plan.State, changes [][]plan.Step) int {
 	return n
 }
 
-// movedOn decides what changes are taken back from, where the folder is not as the last one left
+// movedOn decides what changes are taken back from, where the folder is no longer as the last one left
 // it: from what it is, or from the build that it is held to, now or once they are taken back.
 func movedOn(ctx context.Context, l *lane.Lane, tree *scan.Tree, have plan.State, last *state.Change, after state.Pin, how Rewinding) (plan.State, error) {
 	pin, b, err := l.Pin(ctx)

@@ -79,7 +79,7 @@ func source(ctx context.Context, l *lane.Lane, p *Proposal, request plan.Request
 			if len(f.only) > 0 {
 				return err
 			}
-			l.Meter.Warn("which files are programs is not known: " + err.Error())
+			l.Meter.Warn("Morvant does not know which files are programs: " + err.Error())
 			continue
 		}
 		fresh = fresh || !layer.Recorded

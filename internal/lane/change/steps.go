@@ -39,14 +39,14 @@ func afterPin(ctx context.Context, l *lane.Lane, c *state.Change) {
 	var out tail
 	for _, line := range l.Game.AfterPin {
 		if err := step(ctx, l, line, l.Dir, c.Build, &out); err != nil {
-			l.Meter.Warn(fmt.Sprintf("the step \"%s\" failed: %v; the pin stands (%s %d has what it said)", line, err, problem.OutputOf, c.ID))
+			l.Meter.Warn(fmt.Sprintf("the step \"%s\" failed: %v; the pin stays (its output: %s %d)", line, err, problem.OutputOf, c.ID))
 			fmt.Fprintf(&out, "failed: %v\n", err)
 			break
 		}
 	}
 	if l.Game.ConvertSaves != "" && l.Live {
 		if err := convertSaves(ctx, l, c.Build, &out); err != nil {
-			l.Meter.Warn(fmt.Sprintf("the saves could not be converted: %v; they are as before (%s %d has what it said)", err, problem.OutputOf, c.ID))
+			l.Meter.Warn(fmt.Sprintf("the saves could not be converted: %v; they are as before (the output: %s %d)", err, problem.OutputOf, c.ID))
 			fmt.Fprintf(&out, "failed: %v\n", err)
 		}
 	}

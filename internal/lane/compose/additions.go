@@ -22,7 +22,7 @@ import (
 )
 
 // ErrOverlay is returned for an overlay that brings nothing.
-var ErrOverlay = errors.New("the overlay brings no file")
+var ErrOverlay = errors.New("the overlay has no files")
 
 // Add lays what a pin brings beside its build over the build's files: overlays,
 // companions, edits. fresh says that the pin is being made: then an edit must find its
@@ -117,7 +117,7 @@ func overlay(ctx context.Context, l *lane.Lane, c *Composed, o state.Overlay, fi
 		}
 		found++
 		if was, twice := files[f.Path]; twice && was.Digest != f.Digest {
-			c.Notes = append(c.Notes, fmt.Sprintf("two overlays have %s; that of %s, the later one, is laid over", f.Path, o.Name))
+			c.Notes = append(c.Notes, fmt.Sprintf("two overlays have %s; the later one, of %s, wins", f.Path, o.Name))
 		}
 		files[f.Path] = f
 		if a, ok := other.Attributes.Files[f.Path]; ok {
@@ -162,7 +162,7 @@ func setValue(ctx context.Context, l *lane.Lane, c *Composed, e state.Edit, fres
 	default:
 		content, err = ownText(l, e.File)
 		if errors.Is(err, fs.ErrNotExist) {
-			c.Notes = append(c.Notes, e.File+" is not there yet; what the pin sets in it is set by a repair once it is")
+			c.Notes = append(c.Notes, e.File+" is not there yet; a repair sets the value once it is")
 			return nil
 		}
 	}
@@ -172,7 +172,7 @@ func setValue(ctx context.Context, l *lane.Lane, c *Composed, e state.Edit, fres
 	d := edit.Parse(content)
 	v, err := d.Find(ctx, e.Find, 1)
 	if err != nil && !built && !fresh {
-		c.Notes = append(c.Notes, fmt.Sprintf("%s has no place any more for what the pin sets in it", e.File))
+		c.Notes = append(c.Notes, fmt.Sprintf("%s no longer has the line that the pin edits", e.File))
 		return nil
 	}
 	if !built {
@@ -222,7 +222,7 @@ func ownText(l *lane.Lane, path string) ([]byte, error) {
 		return nil, err
 	}
 	if !info.Mode().IsRegular() || info.Size() > maxEdited {
-		return nil, fmt.Errorf("%w: no text file of a size that settings have", edit.ErrMatches)
+		return nil, fmt.Errorf("%w: it is not a text file of a usual size for settings", edit.ErrMatches)
 	}
 	f, err := scan.OpenFile(l.Root, path)
 	if err != nil {
@@ -258,7 +258,7 @@ func CheckAdditions(pin state.Pin, r rules.Rules) error {
 			return err
 		}
 		if match.Kept(k.Path) || match.Scratch(k.Path) {
-			return fmt.Errorf("%w: %s is under a keep or scratch rule, where a pin changes nothing", state.ErrCompanion, k.Path)
+			return fmt.Errorf("%w: %s is under a keep or scratch rule, and a pin changes nothing there", state.ErrCompanion, k.Path)
 		}
 		if slices.ContainsFunc(pin.Companions[:i], func(o state.Companion) bool { return o.Path == k.Path }) {
 			return fmt.Errorf("%w: %s is named twice", state.ErrCompanion, k.Path)
@@ -269,7 +269,7 @@ func CheckAdditions(pin state.Pin, r rules.Rules) error {
 			return err
 		}
 		if match.Scratch(e.File) {
-			return fmt.Errorf("%w: %s is under a scratch rule, where a pin changes nothing", state.ErrEdit, e.File)
+			return fmt.Errorf("%w: %s is under a scratch rule, and a pin changes nothing there", state.ErrEdit, e.File)
 		}
 	}
 	return nil

@@ -193,7 +193,7 @@ type Choice struct {
 func Choose(ctx context.Context, l *lane.Lane, b *state.Build, asked []string) (*Choice, error) {
 	if b.Components == nil {
 		if len(asked) > 0 {
-			return nil, fmt.Errorf("%w: %s is a snapshot, of the whole folder", ErrComponent, b.Label)
+			return nil, fmt.Errorf("%w: %s is a snapshot of the whole folder, without components", ErrComponent, b.Label)
 		}
 		return &Choice{}, nil
 	}
@@ -251,7 +251,7 @@ func ChooseOnly(ctx context.Context, l *lane.Lane, b *state.Build, names []strin
 		return Choose(ctx, l, b, names)
 	}
 	if b.Components == nil {
-		return nil, fmt.Errorf("%w: %s is a snapshot, of the whole folder", ErrComponent, b.Label)
+		return nil, fmt.Errorf("%w: %s is a snapshot of the whole folder, without components", ErrComponent, b.Label)
 	}
 	c := &Choice{Names: slices.Sorted(slices.Values(names))}
 	offered := b.ComponentNames()
@@ -458,7 +458,7 @@ func ProposeFetch(ctx context.Context, l *lane.Lane, b *state.Build, asked []str
 }
 
 // ErrNotOffered is returned where content is missing that no feed offers.
-var ErrNotOffered = errors.New("not all of it is on this computer, and no feed offers it any more")
+var ErrNotOffered = errors.New("part of it is missing here, and no feed offers it any more")
 
 // Contents lists the contents of a manifest, each once.
 func Contents(m *manifest.Manifest) []digest.Digest {

@@ -154,7 +154,7 @@ func Here(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, bu
 	}
 	for _, b := range builds {
 		if len(wanted[b]) == 0 {
-			p.Wanted[b] = b.Bytes // nothing is known of it but its size
+			p.Wanted[b] = b.Bytes // unknown key it but its size
 		}
 		for _, part := range wanted[b] {
 			p.Wanted[b] += part.Manifest.Bytes()

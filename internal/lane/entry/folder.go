@@ -166,11 +166,11 @@ func trust(ctx context.Context, l *lane.Lane, is *state.Lane) error {
 	switch {
 	case known == 0:
 	case same:
-		l.Tell("The marker of %s was gone; what is in the folder tells that it is the one, and the marker is written again.", l.Title())
+		l.Tell("The marker of %s was missing; the folder's content shows that it is the right one, and Morvant has written the marker again.", l.Title())
 	case like != "":
-		l.Tell("The marker of %s was gone; what is in the folder is like %s, a build of it, and the marker is written again.", l.Title(), like)
+		l.Tell("The marker of %s was missing; the folder's content matches its build %s, and Morvant has written the marker again.", l.Title(), like)
 	default:
-		l.Strange = fmt.Sprintf("it has no marker, and of the %d files that it held %d are there", known, there)
+		l.Strange = fmt.Sprintf("it has no marker, and only %[2]d of the %[1]d files that it held are there", known, there)
 		if here != "" && is.Volume != "" && here != is.Volume {
 			l.Strange += "; it is on another disk"
 		}

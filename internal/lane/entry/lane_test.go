@@ -367,7 +367,7 @@ func TestAChangeBehindThePlansBackIsNoticed(t *testing.T) {
 		p, err := change.ProposePin(t.Context(), l, found, change.PinOptions{Hold: true})
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(file, []byte("333"), 0o644))
-		require.ErrorContains(t, change.CarryOut(t.Context(), l, p), "changed by something else")
+		require.ErrorContains(t, change.CarryOut(t.Context(), l, p), "something else changed it")
 	})
 	content, err := os.ReadFile(file)
 	require.NoError(t, err)

@@ -153,7 +153,7 @@ func TestASwitchIsFinishedFromWhereverItWasCutOff(t *testing.T) {
 			cut.leave(b)
 			b.on(func(l *lane.Lane) {
 				require.Equal(t, cut.live, l.Name)
-				require.Contains(t, strings.Join(l.Recovered, " "), "had been interrupted")
+				require.Contains(t, strings.Join(l.Recovered, " "), "was interrupted")
 			})
 			require.Equal(t, cut.live, b.read(b.live, "a"))
 			other := map[string]string{"main": "old", "old": "main"}[cut.live]

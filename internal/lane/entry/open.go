@@ -45,7 +45,7 @@ func open(ctx context.Context, l *lane.Lane, o lane.Options, unsettled bool) err
 		return err
 	}
 	if l.Store.Rebuilt {
-		l.Tell("The index of the store was lost or damaged; it has been made anew from the packs.")
+		l.Tell("The index of the store was lost or damaged; Morvant has rebuilt it from the packs.")
 	}
 	if l.Cache, err = scan.OpenCache(ctx, l.Home.CacheFile()); err != nil {
 		return err

@@ -47,12 +47,12 @@ func recoverLetUpdate(ctx context.Context, l *lane.Lane) error {
 	switch {
 	case s.Build == nil:
 	case s.Drift.Any():
-		l.Tell("A wait for an update of %s had been interrupted, and something has come: it is not %s any more, and updates are not blocked. %s goes on; %s goes back and blocks them again.", l.Title(), s.Build.Label, problem.WaitAgain, problem.Repair)
+		l.Tell("A wait for an update of %s was interrupted, and the folder has changed: it is no longer %s, and updates are not blocked. %s continues; %s goes back and blocks them again.", l.Title(), s.Build.Label, problem.WaitAgain, problem.Repair)
 	case len(l.Game.Block) > 0 && !s.Pin.Open:
 		if err := guard.Block(ctx, l); err != nil {
 			return err
 		}
-		l.Tell("A wait for an update of %s had been interrupted; the block is set again.", l.Title())
+		l.Tell("A wait for an update of %s was interrupted; the block is set again.", l.Title())
 	}
 	return l.Home.End(ctx, l.Game.Name, l.Name, state.BegunLetUpdate)
 }

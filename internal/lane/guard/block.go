@@ -317,14 +317,14 @@ func Recover(ctx context.Context, l *lane.Lane) error {
 			err = unblock(ctx, l)
 		}
 		if err != nil {
-			l.Meter.Warn(fmt.Sprintf("the block is not as it should be: %v; see %s", err, problem.ShowBlock))
+			l.Meter.Warn(fmt.Sprintf("the block is incomplete: %v; see %s", err, problem.ShowBlock))
 			return l.Home.End(ctx, l.Game.Name, l.Name, state.BegunBlock)
 		}
 		what := "Setting the block"
 		if !set {
 			what = "Taking the block off"
 		}
-		l.Tell("%s of %s had been interrupted; it is finished now.", what, l.Title())
+		l.Tell("%s of %s was interrupted; Morvant has finished it.", what, l.Title())
 	}
 	return nil
 }

@@ -82,7 +82,7 @@ func liftAgain(ctx context.Context, l *lane.Lane) error {
 }
 
 // ErrLauncherRuns is returned for a launcher's settings that are to be changed while it runs.
-var ErrLauncherRuns = problem.New("the launcher is running, and may write its own settings over these at its end", "Close it, then try again")
+var ErrLauncherRuns = problem.New("the launcher is running, and may overwrite its settings when it ends", "Close it, then try again")
 
 // LauncherClosed returns an error if a launcher runs whose settings the block is about.
 func LauncherClosed(l *lane.Lane) error {

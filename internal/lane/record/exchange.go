@@ -23,10 +23,10 @@ import (
 
 // Errors of what is shared with others.
 var (
-	ErrOtherContent = errors.New("the label means other content here")
+	ErrOtherContent = errors.New("this label means other content here")
 	ErrNotKnown     = errors.New("this build is not known here")
 	// ErrLane is returned for an export into the folder of a lane.
-	ErrLane = errors.New("an export goes into a folder of its own")
+	ErrLane = errors.New("an export needs a folder of its own")
 )
 
 // Exports says what to export.

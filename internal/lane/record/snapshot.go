@@ -133,7 +133,7 @@ func RecordFolder(ctx context.Context, l *lane.Lane, dir, label, note string, on
 	}
 	t.Entries = slices.DeleteFunc(t.Entries, func(e scan.Entry) bool { return !only.Match(e.Path) })
 	if len(t.Entries) == 0 {
-		return nil, fmt.Errorf("%w: nothing in %s matches", compose.ErrOverlay, dir)
+		return nil, fmt.Errorf("%w: no file in %s matches", compose.ErrOverlay, dir)
 	}
 	session := l.Store.Begin()
 	err = t.Read(ctx, root, scan.Request{Sink: session.Put, Task: "Recording", Meter: l.Meter, Now: l.Now})

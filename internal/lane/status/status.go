@@ -38,7 +38,7 @@ type Drift struct {
 	Missing []plan.Entry // as they should be
 	Extra   []plan.Entry // files that are not the build's
 	Kept    int
-	Yielded int // files of the build that rules leave to the player: nobody has looked at them
+	Yielded int // files of the build that rules leave to the player: not checked
 	// Unread files have the size that they should have, were touched since they were last
 	// read, and are too large to read in passing: nobody knows whether they are as built.
 	Unread []plan.Entry
