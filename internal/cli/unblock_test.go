@@ -74,7 +74,7 @@ func TestAnUnblockByForceAlwaysEnds(t *testing.T) {
 	require.NoError(t, os.Mkdir(config, 0o755))
 	require.NoError(t, os.RemoveAll(w.live))
 	r = w.outside("unblock", "--force", "-g", "quay")
-	require.Contains(t, r.err, "write back what it was")
+	require.Contains(t, r.err, "change it back there")
 	require.NoFileExists(t, staging)
 	require.Contains(t, w.outside("unblock", "-g", "quay").out, "everything is as the block found it")
 }

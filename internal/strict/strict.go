@@ -23,7 +23,7 @@ func Decode(b []byte, into any) error {
 		return notKnown(line, strings.Join(unknown.Errors[0].Key(), "."))
 	case errors.As(err, &syntax):
 		line, column := syntax.Position()
-		return fmt.Errorf("line %d, column %d: %w", line, column, syntax)
+		return fmt.Errorf("line %d, column %d: %s", line, column, plain(syntax))
 	case err != nil:
 		return err
 	}
@@ -36,6 +36,45 @@ func Decode(b []byte, into any) error {
 		return notKnown(lineOf(b, key), key)
 	}
 	return nil
+}
+
+// wrongType finds what the library says of a value of another type.
+var wrongType = regexp.MustCompile(`cannot decode TOML (\S+) into (?:struct field .*?(\w+)|\S+) of type (.+)$|cannot store a (\S+) in an? (\S+)`)
+
+// types are the library's words for types, and ours.
+var types = map[string]string{
+	"string": "a text in quotes", "integer": "a number", "float": "a number", "bool": "true or false", "boolean": "true or false", "array": "a list in [ ]",
+	"table": "a table", "int": "a number", "int64": "a number",
+}
+
+func ours(word string) string {
+	switch {
+	case strings.Contains(word, ".") || strings.Contains(word, "struct"):
+		return "a table"
+	case strings.HasPrefix(word, "[]"):
+		return "a list in [ ]"
+	}
+	if text := types[word]; text != "" {
+		return text
+	}
+	return word
+}
+
+// plain says what is wrong in the words of those who write the file.
+func plain(err *toml.DecodeError) string {
+	text := strings.TrimPrefix(err.Error(), "toml: ")
+	m := wrongType.FindStringSubmatch(text)
+	switch {
+	case m == nil:
+		return text
+	case m[4] != "":
+		return fmt.Sprintf("this must be %s, not %s", ours(m[5]), ours(m[4]))
+	}
+	key := strings.Join(err.Key(), ".")
+	if key == "" {
+		key = "this"
+	}
+	return fmt.Sprintf("%s must be %s, not %s", key, ours(m[3]), ours(m[1]))
 }
 
 func notKnown(line int, key string) error {

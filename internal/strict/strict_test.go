@@ -26,7 +26,10 @@ func TestKeysAreWrittenAsTheyAre(t *testing.T) {
 		"[[rule]]\nfiles = 1\n":                 `unknown key "rule.files"`,
 		"rule = [{file = 'a'}, {FILE = 'b'}]\n": `line 1: unknown key "FILE"`,
 		"keep = [":                              "line 1, column",
-		"keep = 5":                              "line 1, column",
+		"keep = 5":                              "line 1, column 8: keep must be a list in [ ], not a number",
+		"keep = ['a', 3]":                       "keep must be a text in quotes, not a number",
+		"[[rule]]\nfile = true":                 "rule.file must be a text in quotes, not true or false",
+		"rule = 3":                              "rule must be a table, not a number",
 	} {
 		require.ErrorContains(t, Decode([]byte(text), &file{}), want, text)
 	}

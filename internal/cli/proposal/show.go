@@ -100,10 +100,10 @@ func ShowChoice(a *app.App, ch *compose.Choice) {
 	}
 	text := strings.Join(ch.Names, ", ")
 	if ch.Found {
-		text += view.Faint(", those the folder has")
+		text += view.Faint(" (what the folder has)")
 	}
 	if len(ch.Others) > 0 {
-		text += view.Faint("; not " + strings.Join(ch.Others, ", ") + " (--component NAME)")
+		text += view.Faint("; without " + strings.Join(ch.Others, ", ") + " (--component NAME adds one)")
 	}
 	a.Say("  components: %s", text)
 }

@@ -194,7 +194,7 @@ func (a commands) showMatches(c *cli.Command, dir string, found *identify.Answer
 		}
 		parts := strings.Join(there, ", ")
 		if len(not) > 0 {
-			parts += view.Faint("; not " + strings.Join(not, ", "))
+			parts += view.Faint("; without " + strings.Join(not, ", "))
 		}
 		state := view.Percent(m.Share())
 		if m.Exact() {

@@ -30,6 +30,23 @@ func AdditionLines(p state.Pin) []string {
 	}
 }
 
+// WithAdditions counts what a pin has beside its build, to follow the build's name; empty: nothing.
+func WithAdditions(p state.Pin) string {
+	var list []string
+	for _, of := range []struct {
+		n    int
+		what string
+	}{{len(p.Overlays), "overlay"}, {len(p.Companions), "companion"}, {len(p.Edits), "edit"}} {
+		if of.n > 0 {
+			list = append(list, Count(of.n, of.what))
+		}
+	}
+	if len(list) == 0 {
+		return ""
+	}
+	return " with " + strings.Join(list, " and ")
+}
+
 type fileJSON struct {
 	Path  string `json:"path"`
 	Bytes int64  `json:"bytes"`

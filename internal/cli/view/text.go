@@ -5,6 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"image/color"
+	"io/fs"
+	"os"
+	"os/exec"
 	"slices"
 	"strings"
 	"time"
@@ -104,5 +107,59 @@ func OneLine(err error) string {
 	if database.Unwritable(err) {
 		return "Morvant's home cannot be written to now"
 	}
-	return strings.Join(strings.FieldsFunc(err.Error(), func(r rune) bool { return r == '\n' }), "; ")
+	text := err.Error()
+	for _, e := range systemErrors(err) {
+		text = strings.ReplaceAll(text, e.Error(), plainly(e))
+	}
+	text = strings.Join(strings.FieldsFunc(text, func(r rune) bool { return r == '\n' }), "; ")
+	return strings.TrimRight(text, ". ")
+}
+
+// systemErrors lists what the system said of files, in an error and in those that it was made of.
+func systemErrors(err error) []error {
+	switch e := err.(type) {
+	case nil:
+		return nil
+	case *fs.PathError, *os.LinkError, *os.SyscallError, *exec.Error:
+		return []error{e}
+	case interface{ Unwrap() []error }:
+		var list []error
+		for _, inner := range e.Unwrap() {
+			list = append(list, systemErrors(inner)...)
+		}
+		return list
+	case interface{ Unwrap() error }:
+		return systemErrors(e.Unwrap())
+	}
+	return nil
+}
+
+// plainly says such an error without the names of the system's functions.
+func plainly(err error) string {
+	subject := ""
+	var path *fs.PathError
+	var link *os.LinkError
+	var program *exec.Error
+	switch {
+	case errors.As(err, &program):
+		subject, err = program.Name+": ", program.Err
+	case errors.As(err, &path):
+		subject, err = path.Path+": ", path.Err
+	case errors.As(err, &link):
+		subject, err = link.Old+" → "+link.New+": ", link.Err
+	}
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return subject + "there is no such file or folder"
+	case errors.Is(err, fs.ErrPermission):
+		return subject + "permission denied"
+	case errors.Is(err, fs.ErrExist):
+		return subject + "it exists already"
+	}
+	text := err.Error()
+	var call *os.SyscallError
+	if errors.As(err, &call) {
+		text = call.Err.Error()
+	}
+	return subject + strings.TrimRight(text, ". ")
 }
