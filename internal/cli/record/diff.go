@@ -27,7 +27,7 @@ import (
 func (a commands) diffCommand() *cli.Command {
 	return &cli.Command{
 		Name: "diff", Usage: "what changes from one build to another", ArgsUsage: "A [B]", Category: app.GroupRecord,
-		Description: "Example: morvant diff 1.1.1 here\n         morvant diff 1.1.1 1.3.0 --text data/cranes.txt\n\nWithout B it is here, the folder as it is now.",
+		Description: "Example: morvant diff 1.1.1 here\n         morvant diff 1.1.1 1.3.0 --text readme.txt\n\nWithout B it is here, the folder as it is now.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "all", Usage: "list every file, not only the biggest"},
 			&cli.StringFlag{Name: "report", Usage: "write it as a page to read in a browser: `FILE.html`"},

@@ -20,7 +20,7 @@ import (
 func (a commands) exportCommand() *cli.Command {
 	return &cli.Command{
 		Name: "export", Usage: "write a build in an open format", ArgsUsage: "BUILD FILE", Category: app.GroupShare,
-		Description: "Example: morvant export 1.1.1 quay-1.1.1.zip\n         morvant export 1.1.1 sums.txt --format b3sums\n         morvant export 1.1.1 ~/server --component server --only\n\n" +
+		Description: "Example: morvant export 1.1.1 quay-1.1.1.zip\n         morvant export 1.1.1 sums.txt --format b3sums\n         morvant export public/1.1.1 ~/voices --component voices-en --only\n\n" +
 			"Formats: " + strings.Join(exchange.Formats(), ", ") + ". Without --format the end of FILE says which; a name without\n" +
 			"one is a folder, which gets the files as they are. A bag (RFC 8493) is a folder, too. Both go on where they were cut off.\n" +
 			"Lists of checksums fit b3sum --check and sha256sum --check.",
