@@ -178,7 +178,7 @@ func (d *Document) Find(ctx context.Context, find string, count int) (*Values, e
 		v.Raw = append(v.Raw, bytes.Clone(d.raw[at[0]:at[1]]))
 	}
 	if len(v.Texts) != count {
-		return nil, fmt.Errorf("%w: \"%s\" matches %d times; it must match %d times", ErrMatches, find, len(v.Texts), count)
+		return nil, fmt.Errorf("%w: \"%s\" matches %s; it must match %s", ErrMatches, find, times(len(v.Texts)), times(count))
 	}
 	return v, nil
 }
@@ -214,4 +214,15 @@ func (d *Document) WithRaw(v *Values, raw [][]byte) []byte {
 		end = p[1]
 	}
 	return append(out, d.raw[end:]...)
+}
+
+// times says how often.
+func times(n int) string {
+	switch n {
+	case 0:
+		return "nowhere"
+	case 1:
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
 }
