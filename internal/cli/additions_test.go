@@ -70,7 +70,7 @@ func TestAPinThatCannotBe(t *testing.T) {
 		"no build \"9.9\"":            {"--overlay", "9.9:bin/**"},
 		"is not BUILD:PATTERN":        {"--overlay", "1.1.1"},
 		"must be relative":            {"--overlay", "1.1.1:../x"},
-		"matches 0 times":             {"--edit", `version.txt:^nothing (\S+)=x`},
+		"matches nowhere":             {"--edit", `version.txt:^nothing (\S+)=x`},
 		"must capture one value":      {"--edit", `version.txt:^Cinder=x`},
 		"is not FILE:PATTERN=VALUE":   {"--edit", "version.txt"},
 		"../out":                      {"--edit", `../out:^(a)=b`},

@@ -118,6 +118,8 @@ func special(err error) (text string, known bool) {
 		text = "Say which one with -g: " + strings.Join(which.Names, ", ")
 	case errors.As(err, &unknown) && listed[unknown.Kind] != "":
 		text = listed[unknown.Kind] + " lists them"
+	case errors.Is(err, state.ErrEdit):
+		text = "Correct the pattern of --edit: it has to match once, with the value to set in parentheses"
 	case errors.As(err, new(*resolve.TooEarlyError)):
 		text = listed["build"] + " lists them"
 	case errors.As(err, &ambiguous):

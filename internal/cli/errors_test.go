@@ -31,7 +31,7 @@ var plain = []string{
 	"keyed.ErrMissing", "keyed.ErrPath", "keyed.ErrTwice", "keyed.ErrValue", "lane.ErrOtherDisk",
 	"lane.ErrOtherOwner", "lanes.ErrShare", "manifest.ErrFormat", "manifest.ErrPath", "pack.ErrFormat", "pinfile.ErrFormat",
 	"pinfile.ErrRuns", "plan.ErrFormat", "publish.ErrKeyFile", "publish.ErrTaken", "record.ErrNotKnown", "record.ErrOtherContent",
-	"ref.ErrForm", "reflink.ErrUnsupported", "report.ErrPicture", "rules.ErrPattern", "state.ErrCompanion", "state.ErrEdit", "state.ErrExists",
+	"ref.ErrForm", "reflink.ErrUnsupported", "report.ErrPicture", "rules.ErrPattern", "state.ErrCompanion", "state.ErrExists",
 	"state.ErrName", "state.ErrUnknown", "version.ErrNone", "volume.ErrNotRegular", "volume.ErrTooLarge", "volume.ErrUnsupported",
 }
 

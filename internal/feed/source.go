@@ -399,6 +399,8 @@ func broken(err error) error {
 		return fmt.Errorf("%w: %v", errCertificate, err)
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		return fmt.Errorf("%w: the connection was cut", ErrShort)
+	case errors.As(err, &op) && op.Op == "dial":
+		return fmt.Errorf("the server cannot be reached: %w", op.Err)
 	case errors.As(err, &op):
 		return fmt.Errorf("%s: %w", op.Op, op.Err)
 	}

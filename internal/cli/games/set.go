@@ -243,7 +243,7 @@ func (a commands) gameForget(ctx context.Context, c *cli.Command, home *game.Hom
 	if err != nil {
 		return err
 	}
-	a.Note("Morvant will forget %s, its %s and its history. It touches no file in %s;", g.Display(), view.Count(j.Builds, "snapshot"), g.Live)
+	a.Note("Morvant will forget %s, its %s and its history. It touches no file in %s;", g.Display(), view.Count(j.Builds, "build"), g.Live)
 	a.Note("the content stays in the store until morvant store trim.")
 	if err := a.Ask(c, "Forget "+g.Name+"?"); err != nil {
 		return err

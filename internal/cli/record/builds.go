@@ -216,6 +216,7 @@ func (a commands) here(ctx context.Context, home *game.Home, g *game.Game, list 
 func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, here *compose.Presence) {
 	feeds := slices.ContainsFunc(list.builds, func(b *state.Build) bool { return b.Components != nil })
 	var rows [][]string
+	unsure := false
 	for _, b := range list.builds {
 		state := list.said[b]
 		if b.Is(pin) {
@@ -236,7 +237,7 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 			fetch, have := "", "all"
 			if b.Components != nil {
 				if have = view.Share(here.Bytes[b], here.Wanted[b]); here.Unread && here.Bytes[b] < here.Wanted[b] {
-					have = "?"
+					have, unsure = "?", true
 				}
 				if fetch = view.Size(view.Download(b)); view.Download(b) == 0 {
 					fetch = "not offered"
@@ -279,9 +280,9 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 	}
 	a.Table(columns, rows)
 	switch {
-	case here.Unread && here.Fresh:
+	case unsure && here.Fresh:
 		a.Say("%s", view.Faint("?: the game's folder has not been read yet; morvant identify reads it."))
-	case here.Unread:
+	case unsure:
 		a.Say("%s", view.Faint("?: files of the folder have changed since they were last read; morvant identify reads them."))
 	}
 }

@@ -122,7 +122,7 @@ func (a commands) importCommand() *cli.Command {
 					view.BuildJSON
 				}{"morvant-snapshot/1", l.Game.Name, view.ToBuildJSON(b, state.Pin{})})
 			}
-			a.Say("%s of %s is recorded: %s, %s. Go there: morvant pin snapshot/%s", view.Strong(b.Label), l.Game.Display(), view.Count(b.Files, "file"), view.Size(b.Bytes), b.Label)
+			a.Say("%s of %s is recorded: %s, %s. Use it: morvant pin snapshot/%s", view.Strong(b.Label), l.Game.Display(), view.Count(b.Files, "file"), view.Size(b.Bytes), b.Label)
 			return nil
 		},
 	}

@@ -37,6 +37,8 @@ func BlockLine(s *status.Status) string {
 	}
 	n := len(s.Block)
 	switch {
+	case !s.Live: // a block is set once a lane is live
+		return ""
 	case n == 0 && s.Pin.Open && len(s.Game.Block) > 0:
 		return "let in; morvant block blocks them"
 	case n == 0:

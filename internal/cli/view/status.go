@@ -291,7 +291,7 @@ func Unread(d *status.Drift) string {
 func DescribeEvent(s *status.Status) (message string) {
 	name := s.Game.Display()
 	if gone := GoneLine(s); gone != "" {
-		defer func() { message = gone + " " + message }()
+		defer func() { message = gone + " — " + message }()
 	}
 	switch {
 	case s.Build == nil:
