@@ -66,17 +66,17 @@ func TestAPinThatCannotBe(t *testing.T) {
 	w := newLaunched(t)
 	w.ok("feed", "add", w.feed)
 	for words, args := range map[string][]string{
-		"has no files":              {"--overlay", "public/1.3.0:nothing/**"},
-		"no build \"9.9\"":            {"--overlay", "9.9:bin/**"},
-		"is not BUILD:PATTERN":        {"--overlay", "1.1.1"},
-		"must be relative":            {"--overlay", "1.1.1:../x"},
-		"matches nowhere":             {"--edit", `version.txt:^nothing (\S+)=x`},
-		"must capture one value":      {"--edit", `version.txt:^Cinder=x`},
-		"is not FILE:PATTERN=VALUE":   {"--edit", "version.txt"},
-		"../out":                      {"--edit", `../out:^(a)=b`},
-		"cannot be read":              {"--keep", "[a"},
-		"not there yet":               {"--edit", `later.cfg:^a = (\w+)=b`, "--dry-run"},
-		"is Morvant's own":            {"--companion", ".morvant/lane.toml=x"},
+		"has no files":                    {"--overlay", "public/1.3.0:nothing/**"},
+		"no build \"9.9\"":                {"--overlay", "9.9:bin/**"},
+		"is not BUILD:PATTERN":            {"--overlay", "1.1.1"},
+		"must be relative":                {"--overlay", "1.1.1:../x"},
+		"matches nowhere":                 {"--edit", `version.txt:^nothing (\S+)=x`},
+		"must capture one value":          {"--edit", `version.txt:^Cinder=x`},
+		"is not FILE:PATTERN=VALUE":       {"--edit", "version.txt"},
+		"../out":                          {"--edit", `../out:^(a)=b`},
+		"cannot be read":                  {"--keep", "[a"},
+		"not there yet":                   {"--edit", `later.cfg:^a = (\w+)=b`, "--dry-run"},
+		"is Morvant's own":                {"--companion", ".morvant/lane.toml=x"},
 		"not a text file of a usual size": {"--edit", `data:^a = (\w+)=b`},
 	} {
 		r := w.run(append([]string{"pin", "snapshot/1.1.1", "--yes"}, args...)...)

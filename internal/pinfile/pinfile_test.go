@@ -44,21 +44,21 @@ func TestPinFilesThatCannotBeUsed(t *testing.T) {
 		return strings.Replace(text, old, new, 1)
 	}
 	for words, content := range map[string]string{
-		"newer Morvant":       change("morvant-pin/1", "morvant-pin/2"),
-		"its format is":       change("morvant-pin/1", "other"),
-		"line 1, column":      "no toml",
-		"unknown key": text + "\n[[step]]\nrun = 'x'\n",
-		"does not give":        change(digest.Of([]byte("build")).String(), strings.Repeat("0", 64)),
-		"digest":              change(digest.Of([]byte("build")).String(), "12"),
-		"has no digest":       change(digest.Of([]byte("other")).String(), strings.Repeat("0", 64)),
-		"this name cannot be used":    change("cinder-quay", "../../x"),
-		"../standalone.txt":   change("bin/standalone.txt", "../standalone.txt"),
-		"Morvant's own":       change("bin/standalone.txt", ".morvant/lane.toml"),
-		"C:/launch.cfg":       change("launch.cfg", "C:/launch.cfg"),
-		"must capture one":    change(`(\w+)`, `\w+`),
-		"must be relative":    change("bin/*.dll", "../*.dll"),
-		"must be a line":      change("windowed", `a\nb`),
-		"larger than":         text + strings.Repeat("#", MaxSize),
+		"newer Morvant":            change("morvant-pin/1", "morvant-pin/2"),
+		"its format is":            change("morvant-pin/1", "other"),
+		"line 1, column":           "no toml",
+		"unknown key":              text + "\n[[step]]\nrun = 'x'\n",
+		"does not give":            change(digest.Of([]byte("build")).String(), strings.Repeat("0", 64)),
+		"digest":                   change(digest.Of([]byte("build")).String(), "12"),
+		"has no digest":            change(digest.Of([]byte("other")).String(), strings.Repeat("0", 64)),
+		"this name cannot be used": change("cinder-quay", "../../x"),
+		"../standalone.txt":        change("bin/standalone.txt", "../standalone.txt"),
+		"Morvant's own":            change("bin/standalone.txt", ".morvant/lane.toml"),
+		"C:/launch.cfg":            change("launch.cfg", "C:/launch.cfg"),
+		"must capture one":         change(`(\w+)`, `\w+`),
+		"must be relative":         change("bin/*.dll", "../*.dll"),
+		"must be a line":           change("windowed", `a\nb`),
+		"larger than":              text + strings.Repeat("#", MaxSize),
 	} {
 		_, err := Decode([]byte(strings.ReplaceAll(content, "'a\\nb'", `"a\nb"`)))
 		require.ErrorContains(t, err, words, words)
