@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/standin"
+	"morvant/internal/volume"
 )
 
 // unrun are the examples that cannot be run here, by how they begin, and why.
@@ -137,7 +138,12 @@ func TestEveryExampleWorks(t *testing.T) {
 	require.Greater(t, len(list), 100)
 
 	run := 0
-	for _, line := range list {
+	few := 1 // of so many one
+	if onWindows {
+		few = 5 // where starting a program takes as long as the rest
+	}
+	links := volume.CanLink(w.dir, w.live) == nil
+	for i, line := range list {
 		require.NotContains(t, line, "'", "single quotes mean nothing in every shell: %s", line)
 		require.False(t, strings.HasSuffix(line, `\`), "not every shell goes on in the next line: %s", line)
 		why := ""
@@ -146,7 +152,7 @@ func TestEveryExampleWorks(t *testing.T) {
 				why = reason
 			}
 		}
-		if why != "" {
+		if why != "" || i%few != 0 || !links && strings.Contains(line, "share ") {
 			continue
 		}
 		entries, err := os.ReadDir(w.dir)
@@ -163,7 +169,7 @@ func TestEveryExampleWorks(t *testing.T) {
 		w.exampleWorks(line)
 		run++
 	}
-	require.Greater(t, run, 80)
+	require.Greater(t, run, 80/few)
 }
 
 // exampleWorks runs one, with what it takes for granted.

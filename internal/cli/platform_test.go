@@ -230,7 +230,7 @@ func TestAFolderThatAWindowWorksInIsNamed(t *testing.T) {
 	before := w.picture()
 	end := w.stays(func(cmd *exec.Cmd) { cmd.Dir = w.live })
 	w.fails(1, w.live+" is held open by", "lane", "switch", "old")
-	w.fails(1, "cd .. leaves it", "lane", "switch", "old")
+	w.fails(1, "leave it with cd ..", "lane", "switch", "old")
 	require.Equal(t, before, w.picture())
 	end()
 	w.ok("lane", "switch", "old")

@@ -166,5 +166,5 @@ func Hidden(columns []Column, hidden []string) string {
 		return slices.IndexFunc(columns, func(c Column) bool { return c.Head == name })
 	}
 	slices.SortFunc(hidden, func(a, b string) int { return cmp.Compare(order(a), order(b)) })
-	return "No room for: " + strings.Join(hidden, ", ") + ". A wider window shows it, and --json has it all."
+	return "Not shown: " + strings.Join(hidden, ", ") + " (no room; --json has all)"
 }

@@ -32,7 +32,7 @@ func TestATableFitsTheWindow(t *testing.T) {
 	require.Empty(t, hidden)
 	require.Contains(t, text, "and with much to be said of it besides")
 	require.Contains(t, text, "Nothing", "not a window: all of it")
-	require.Equal(t, "No room for: Channel, Size. A wider window shows it, and --json has it all.", Hidden(columns, []string{"Size", "Channel"}))
+	require.Equal(t, "Not shown: Channel, Size (no room; --json has all)", Hidden(columns, []string{"Size", "Channel"}))
 	require.Empty(t, Hidden(columns, nil))
 }
 
