@@ -51,6 +51,7 @@ func TestFoldersThatCannotBeAddedAreRefused(t *testing.T) {
 	w.fails(2, "keeps this name for a device", "add", "con", w.live)
 	require.NoError(t, os.MkdirAll(filepath.Join(w.dir, "a game"), 0o755))
 	w.fails(2, "A path with spaces needs quotes: \""+w.dir, "add", "quay", filepath.Join(w.dir, "a"), "game")
+	w.fails(2, "A path with spaces needs quotes: \""+w.dir, "lane", "new", "x", "--to", filepath.Join(w.dir, "a"), "game")
 	w.fails(2, "this pattern", "add", "quay", w.live, "--keep", "Mods/[")
 	w.fails(2, "must be relative", "add", "quay", w.live, "--scratch", "/logs")
 	require.NoDirExists(t, w.path(".morvant"))

@@ -57,7 +57,7 @@ func (a *App) Say(format string, args ...any) { fmt.Fprintf(a.Out, format+"\n", 
 // Note writes a line beside the result.
 func (a *App) Note(format string, args ...any) {
 	a.Meter.pause()
-	fmt.Fprintln(a.Err, Commands(fmt.Sprintf(format, args...)))
+	fmt.Fprintln(a.Err, Commands(view.Plain(fmt.Sprintf(format, args...))))
 }
 
 // Done says that something small is done.

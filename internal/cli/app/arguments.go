@@ -54,7 +54,7 @@ func Arguments(c *cli.Command, least, most int) ([]string, error) {
 	case len(list) < least:
 		return nil, Usagef("%s needs %s; see %s --help", c.FullName(), c.ArgsUsage, c.FullName())
 	case len(list) > most:
-		if path := unquoted(list, c.ArgsUsage); path != "" {
+		if path := unquoted(c, list, most); path != "" {
 			return nil, Usagef("\"%s\" is one argument too many. A path with spaces needs quotes: %s", list[most], view.Quoted(path))
 		}
 		return nil, Usagef("\"%s\" is one argument too many; see %s --help", list[most], c.FullName())

@@ -172,5 +172,5 @@ func (m *meter) Warn(message string) {
 	if show != nil {
 		w = show
 	}
-	fmt.Fprintln(view.Visibly(w), "Note: "+Commands(message))
+	fmt.Fprintln(view.Visibly(w), "Note: "+Commands(view.Plain(message)))
 }

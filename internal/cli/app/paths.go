@@ -57,15 +57,25 @@ func atHome(list []string, usage string) []string {
 
 var placeholder = regexp.MustCompile("`([^`]+)`")
 
-// OptionsAtHome applies Home to those options of a command that are files or folders.
-func OptionsAtHome(c *cli.Command) error {
+// placesSet lists those options of a command that are files or folders, and are set.
+func placesSet(c *cli.Command) []*cli.StringFlag {
+	var list []*cli.StringFlag
 	for _, f := range c.Flags {
 		option, ok := f.(*cli.StringFlag)
 		if !ok || !c.IsSet(option.Name) {
 			continue
 		}
-		m := placeholder.FindStringSubmatch(option.Usage)
-		if text := c.String(option.Name); m != nil && place(m[1]) && Home(text) != text {
+		if m := placeholder.FindStringSubmatch(option.Usage); m != nil && place(m[1]) {
+			list = append(list, option)
+		}
+	}
+	return list
+}
+
+// OptionsAtHome applies Home to those options of a command that are files or folders.
+func OptionsAtHome(c *cli.Command) error {
+	for _, option := range placesSet(c) {
+		if text := c.String(option.Name); Home(text) != text {
 			if err := c.Set(option.Name, Home(text)); err != nil {
 				return err
 			}
@@ -76,19 +86,29 @@ func OptionsAtHome(c *cli.Command) error {
 
 // unquoted returns the path with spaces that surplus arguments seem to be parts of; empty if they
 // do not look like one.
-func unquoted(list []string, usage string) string {
-	words := strings.Fields(usage)
+func unquoted(c *cli.Command, list []string, most int) string {
+	words := strings.Fields(c.ArgsUsage)
 	for i := range list {
 		if i < len(words) && place(words[i]) && strings.ContainsAny(list[i], `/\~.`) {
-			whole := strings.Join(list[i:], " ")
-			for end := len(list); end > i+1; end-- {
-				path := strings.Join(list[i:end], " ")
-				if _, err := os.Stat(Home(path)); err == nil {
-					return path
-				}
-			}
-			return whole
+			return longest(list[i:])
+		}
+	}
+	for _, option := range placesSet(c) {
+		whole := append([]string{c.String(option.Name)}, list[most:]...)
+		if path := longest(whole); strings.ContainsAny(whole[0], `/\~.`) {
+			return path
 		}
 	}
 	return ""
+}
+
+// longest joins as many words as name something that is there; all of them if nothing is.
+func longest(list []string) string {
+	for end := len(list); end > 1; end-- {
+		path := strings.Join(list[:end], " ")
+		if _, err := os.Stat(Home(path)); err == nil {
+			return path
+		}
+	}
+	return strings.Join(list, " ")
 }

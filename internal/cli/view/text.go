@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -111,9 +112,22 @@ func OneLine(err error) string {
 	for _, e := range systemErrors(err) {
 		text = strings.ReplaceAll(text, e.Error(), plainly(e))
 	}
+	text = Plain(text)
 	text = strings.Join(strings.FieldsFunc(text, func(r rune) bool { return r == '\n' }), "; ")
 	return strings.TrimRight(text, ". ")
 }
+
+// calls are functions of systems that no player knows, before the path that they were about.
+var calls = regexp.MustCompile(`\b(?:lstat|fstatat|statat|stat|openat|unlinkat|mkdirat|renameat|chtimes|readlink|symlink|CreateFile|GetFileAttributesEx|GetFileInformationByHandle|FindFirstFile|MoveFileEx|DeleteFile|RemoveDirectory) ((?:[A-Za-z]:)?[^:\n]+: )`)
+
+// sayings are what systems say, and what it means.
+var sayings = strings.NewReplacer(
+	"no such file or directory", "there is no such file or folder", "The system cannot find the file specified.", "there is no such file or folder",
+	"The system cannot find the path specified.", "there is no such file or folder", "Access is denied.", "permission denied", "file already exists", "it exists already", "file exists", "it exists already", "file does not exist", "there is no such file or folder",
+)
+
+// Plain takes the words of systems out of a text.
+func Plain(text string) string { return sayings.Replace(calls.ReplaceAllString(text, "$1")) }
 
 // systemErrors lists what the system said of files, in an error and in those that it was made of.
 func systemErrors(err error) []error {
