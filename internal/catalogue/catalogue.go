@@ -3,7 +3,7 @@
 // are signed, named, packed and checked. Package publish writes them, package
 // feed reads them.
 //
-// Everything read here comes from somebody else and is taken for hostile: sizes
+// Everything read here comes from somebody else and is treated as hostile: sizes
 // are bounded before anything is unpacked, unknown and repeated keys are refused,
 // and every name is checked before it is used or shown.
 package catalogue

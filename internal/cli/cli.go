@@ -1,5 +1,5 @@
 // Package cli is the command line: it reads arguments, asks, and shows what the
-// core packages found and did. It is the only package that knows terminals.
+// core packages found and did. Only it and the packages below it know terminals.
 package cli
 
 import (
@@ -64,6 +64,7 @@ func MainAt(now func() time.Time, args []string, stdin, stdout, stderr *os.File)
 		sayHowToType(stdin, stdout)
 		return app.ExitUsage
 	}
+	help.Fit(a.Width)
 	err := checkQuotes(args)
 	if err == nil {
 		root := command(a)

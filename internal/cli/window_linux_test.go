@@ -64,3 +64,38 @@ func TestTablesFitAnyWindow(t *testing.T) {
 		require.GreaterOrEqual(t, tables, len(commands), "%d: %s", width, r.out)
 	}
 }
+
+// TestHelpFitsAnyWindow: no line of help is wider than the window, but those that are typed as they stand.
+func TestHelpFitsAnyWindow(t *testing.T) {
+	t.Parallel()
+	script, err := exec.LookPath("script")
+	if err != nil {
+		t.Skip("script is not installed")
+	}
+	w := newWorld(t)
+	for _, width := range []int{60, 80, 138} {
+		var all []string
+		for _, c := range []string{"", "pin", "lane", "lane new", "publish", "watch", "let-update", "game set", "completion", "saves restore", "diff"} {
+			all = append(all, program+" "+c+" --help")
+		}
+		cmd := w.command()
+		cmd.Path, cmd.Args = script, []string{"script", "-qec", fmt.Sprintf("stty cols %d; %s; true", width, strings.Join(all, "; ")), "/dev/null"}
+		r := w.finish(cmd)
+		require.Zero(t, r.code, r.out)
+		lines, broken := 0, 0
+		for line := range strings.Lines(r.out) {
+			line = strings.TrimRight(line, "\r\n")
+			lines++
+			if strings.HasPrefix(line, strings.Repeat(" ", 20)) {
+				broken++
+			}
+			typed := strings.HasPrefix(strings.TrimSpace(line), "Example: ") || strings.HasPrefix(strings.TrimSpace(line), "morvant ") || strings.Contains(line, "   morvant ") || strings.Contains(line, "   source ")
+			require.True(t, typed || ansi.StringWidth(line) <= width, "%d: %q", width, line)
+		}
+		require.Greater(t, lines, 200)
+		require.Equal(t, width < 138, broken > 20, "%d: %d", width, broken)
+	}
+	piped := w.ok("pin", "--help").out
+	require.Contains(t, piped, "--overlay BUILD:PATTERN ...    lay files of another build or folder over the build: BUILD:PATTERN; later ones win\n")
+	require.NotContains(t, piped, "[ --")
+}

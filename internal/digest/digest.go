@@ -1,5 +1,5 @@
-// Package digest holds the content digest: the name that Morvant gives to a
-// piece of content. It is the 256-bit BLAKE3 hash of the bytes
+// Package digest holds the content digest, by which Morvant names a piece of
+// content. It is the 256-bit BLAKE3 hash of the bytes
 // (https://github.com/BLAKE3-team/BLAKE3-specs), written as 64 lower-case
 // hexadecimal characters.
 package digest

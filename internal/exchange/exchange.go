@@ -1,6 +1,6 @@
 // Package exchange writes builds in open formats and reads them back: zip, tar with
 // zstd, BagIt folders (RFC 8493), and lists of checksums as b3sum and sha256sum write
-// them. What it reads is taken to be hostile: every path is checked, sizes are
+// them. Everything it reads is treated as hostile: every path is checked, sizes are
 // bounded by what came in, nothing is written but to the store.
 package exchange
 

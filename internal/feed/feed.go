@@ -3,8 +3,8 @@
 // missing content into the store.
 //
 // A feed that has been added is a folder with a subscription and a copy of the
-// catalogue, which answers when there is no line. Whatever comes from a feed is
-// taken for hostile: catalogues count only if signed by the key that was first
+// catalogue, which answers when there is no connection. Whatever comes from a feed is
+// treated as hostile: catalogues count only if signed by the key that was first
 // seen (or demanded), not older than what is known and not expired; manifests
 // and layouts only if they have the digest that the catalogue names; content only
 // chunk by chunk, each checked, and each file once more as a whole.

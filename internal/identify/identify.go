@@ -1,5 +1,5 @@
-// Package identify tells which known build a folder is, by the content of its
-// files: names and dates can lie.
+// Package identify finds out which known build a folder is, by the content of its
+// files, since names and dates can be wrong.
 package identify
 
 import (

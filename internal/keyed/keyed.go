@@ -2,8 +2,8 @@
 // that every other byte stays: nested blocks of quoted keys, JSON, INI sections, XML attributes,
 // lines of key and value, exported registry text.
 //
-// A path goes in by names, of which letter case does not count. What comes out are edits of the
-// text: which bytes to replace by what. Nothing here touches a file.
+// A path is a list of names; letter case does not count. The result is a list of edits: which
+// bytes of the text to replace, and with what. Nothing here touches a file.
 package keyed
 
 import (

@@ -3,5 +3,5 @@
 // changed by package change alone.
 //
 // Every step that could be cut off is noted before it begins; RecoverLanes, RecoverSwitch and
-// RecoverShares end it.
+// RecoverShares finish it.
 package lanes

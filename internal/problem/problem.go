@@ -1,5 +1,5 @@
-// Package problem is what the errors of all packages have in common: an error may carry advice,
-// which says in one sentence what somebody can do about it.
+// Package problem is what the errors of all packages share: an error may carry advice, one sentence
+// that tells the player what to do.
 //
 // Advice names no commands: only the command line knows those, and has advice of its own for
 // the errors that need them.

@@ -1,4 +1,4 @@
-// Package rules tells whose a file is: the build's, the player's (keep rules) or
+// Package rules decides whose a file is: the build's, the player's (keep rules) or
 // nobody's (scratch rules). Rules are doublestar patterns over paths relative to
 // the live folder; a rule that matches a folder holds for everything in it. Letter case
 // counts where the system's folders usually mind it.

@@ -1,5 +1,5 @@
-// Package upkeep looks after the store across all games: what it holds and for
-// whom, whether all of it can be read back, and what nothing refers to any more.
+// Package upkeep looks after the store across all games: what it holds and for which
+// game, whether all of it can be read back, and what nothing refers to any more.
 package upkeep
 
 import (

@@ -1,5 +1,5 @@
-// Package userpath makes the paths that people write in settings full: ~, variables
-// in both manners, and relative ones.
+// Package userpath reads the paths that people write: it expands ~ and variables (written either
+// way) and makes relative paths absolute.
 package userpath
 
 import (

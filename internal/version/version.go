@@ -1,6 +1,6 @@
 // Package version reads what a game says about its own version: the version
 // resource of a Windows program, on any system, and lines of text files and logs.
-// It starts nothing, and takes every file for hostile.
+// It starts nothing, and treats every file as hostile.
 package version
 
 import (

@@ -1,6 +1,6 @@
-// Package volume asks and tells the file system things that the standard library
-// has no words for: free space, bringing everything to disk, whether names that
-// differ by letter case are the same.
+// Package volume has the calls to the file system that the standard library lacks:
+// free space, writing everything to disk, whether names that differ only by letter
+// case are the same file.
 package volume
 
 import (

@@ -1,3 +1,3 @@
-// Package watch waits for what happens to lanes: an update that is let in, or anything that
-// changes one which is held. It opens a lane to look at it, and closes it again at once.
+// Package watch waits for changes of lanes: for an update that the player lets in, or for anything
+// that changes a held lane. It opens a lane to look at it, and closes it again at once.
 package watch

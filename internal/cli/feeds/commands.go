@@ -1,4 +1,4 @@
-// Package feeds brings builds from elsewhere.
+// Package feeds has the commands for feeds.
 package feeds
 
 import (

@@ -1,4 +1,4 @@
-// Package help explains: topics, the manual, completion.
+// Package help has the help topics, the manual page, and completion.
 package help
 
 import (

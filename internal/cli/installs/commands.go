@@ -1,4 +1,4 @@
-// Package installs is about several installs of a game.
+// Package installs has the commands for several installs of a game.
 package installs
 
 import (

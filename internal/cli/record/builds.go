@@ -31,6 +31,7 @@ func (a commands) buildsCommand() *cli.Command {
 			&cli.StringFlag{Name: "find", Usage: "only those with this `TEXT` in label or note"},
 			&cli.StringFlag{Name: "channel", Usage: "only those of this `CHANNEL` (snapshot for those recorded here)"},
 			&cli.StringFlag{Name: "plot", Usage: "draw their history: `FILE.png` or FILE.svg"},
+			&cli.BoolFlag{Name: "dry-run", Aliases: []string{"n"}, Usage: "with --plot: only say which file would be written"},
 		},
 		Action: a.OnGame(a.builds),
 		Commands: []*cli.Command{

@@ -33,6 +33,7 @@ func (a commands) diffCommand() *cli.Command {
 			&cli.StringFlag{Name: "report", Usage: "write it as a page to read in a browser: `FILE.html`"},
 			&cli.StringFlag{Name: "text", Usage: "compare the lines of the text file `PATH`"},
 			&cli.BoolFlag{Name: "exit-code", Usage: "exit with 3 if anything differs (so does --quiet)"},
+			&cli.BoolFlag{Name: "dry-run", Aliases: []string{"n"}, Usage: "with --report: only say which file would be written"},
 			app.ComponentFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) (err error) {

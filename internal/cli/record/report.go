@@ -2,6 +2,7 @@ package record
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -54,13 +55,16 @@ func (a commands) writeReport(ctx context.Context, l *lane.Lane, d *status.Diffe
 
 // mayWrite asks before something is written over a file that is there.
 func (a commands) mayWrite(c *cli.Command, file string) error {
-	if _, err := os.Lstat(file); volume.Absent(err) {
-		return nil
+	if _, err := os.Lstat(file); !volume.Absent(err) {
+		if !c.Bool("yes") {
+			a.Note("%s is there already.", file)
+		}
+		return a.Ask(c, "Write over it?")
 	}
-	if !c.Bool("yes") {
-		a.Note("%s is there already.", file)
+	if c.Bool("dry-run") {
+		return cmp.Or(a.Done(c, "This was a dry run; it would write "+file), app.ErrDryRun)
 	}
-	return a.Ask(c, "Write over it?")
+	return nil
 }
 
 // plotBuilds draws the history of builds.

@@ -1,4 +1,4 @@
-// Package saves is about saved games.
+// Package saves has the commands for saved games.
 package saves
 
 import (

@@ -1,4 +1,4 @@
-// Package share shares what is recorded: pin files, archives, feeds of one's own.
+// Package share shares recorded builds: pin files, archives, and feeds.
 package share
 
 import (

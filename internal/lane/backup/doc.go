@@ -1,3 +1,3 @@
-// Package backup keeps the saves of a lane's game: before changes, on request, and where another
-// lane takes over. Saves lie outside of the lane; nothing here touches its folder.
+// Package backup keeps the saves of a lane's game: before changes, on request, and when another
+// lane goes live. Saves are outside of the lane; nothing here touches its folder.
 package backup

@@ -1,6 +1,6 @@
-// Package compose puts together what a lane is to be: a build, its components, and what a pin
-// adds (overlays, companions, edits), to one manifest with attributes. What lies at a feed is read
-// from there; content that is not in the store yet is planned and fetched here as well.
+// Package compose composes the target of a lane: a build, its components, and what a pin adds
+// (overlays, companions, edits), as one manifest with attributes. It reads the manifests of feeds,
+// and plans and fetches content that is not in the store yet.
 //
 // Nothing here changes the lane's folder.
 package compose

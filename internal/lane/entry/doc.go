@@ -1,5 +1,5 @@
-// Package entry opens lanes: finds the folder, makes sure that it is the lane's, and ends whatever
-// an earlier run has left unfinished.
+// Package entry opens lanes: it finds the folder, makes sure that it is the lane's, and finishes
+// whatever an earlier run left unfinished.
 //
 // What Open returns has to be closed. Until then nobody else opens a lane of the same game.
 package entry

@@ -1,3 +1,3 @@
-// Package guard sets and lifts the blocks of a lane's game: what keeps a launcher from updating
-// it. What is found is noted before it is changed, and put back just as it was.
+// Package guard sets and lifts the blocks of a lane's game, which keep a launcher from updating
+// it. It notes what it finds before it changes anything, and later restores exactly that.
 package guard

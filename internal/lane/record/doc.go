@@ -1,4 +1,4 @@
-// Package record takes a lane's files into the store: as a snapshot of the lane, or of any folder,
-// and as what an archive or a folder brings. Sealed builds go out again here, to folders and
-// archives. The lane's folder is read only.
+// Package record records files in the store: a snapshot of a lane or of any folder, an import of an
+// archive or a folder. It also exports recorded builds to folders and archives. It only reads the
+// lane's folder.
 package record

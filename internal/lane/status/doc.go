@@ -1,3 +1,3 @@
-// Package status says how a lane stands: what it is held to and what differs from that, what an
-// update may have brought, what two builds differ in. It reads, and changes nothing.
+// Package status compares a lane with what it is held at: which files differ, which update may have
+// changed them. It also compares two builds. It reads, and changes nothing.
 package status
