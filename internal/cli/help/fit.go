@@ -146,4 +146,6 @@ func notProse(line string) bool {
 	return strings.Contains(line, "  ") || strings.HasPrefix(line, "Example") || typed(line)
 }
 
-func typed(text string) bool { return strings.HasPrefix(text, "morvant ") || strings.HasPrefix(text, "source ") }
+func typed(text string) bool {
+	return strings.HasPrefix(text, "morvant ") || strings.HasPrefix(text, "source ")
+}
