@@ -9,6 +9,7 @@ require (
 	github.com/agnivade/levenshtein v1.2.2
 	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/bmatcuk/doublestar/v4 v4.10.4
+	github.com/bodgit/sevenzip v1.6.5
 	github.com/cenkalti/backoff/v5 v5.0.3
 	github.com/charmbracelet/colorprofile v0.4.3
 	github.com/cpuguy83/go-md2man/v2 v2.0.7
@@ -19,11 +20,13 @@ require (
 	github.com/gofrs/flock v0.13.1
 	github.com/gowebpki/jcs v1.0.2
 	github.com/klauspost/compress v1.20.3
+	github.com/nwaples/rardecode/v2 v2.4.6
 	github.com/pelletier/go-toml/v2 v2.4.3
 	github.com/pquerna/otp v1.5.0
 	github.com/rogpeppe/go-internal v1.16.0
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/stretchr/testify v1.12.1
+	github.com/ulikunitz/xz v0.5.17
 	github.com/urfave/cli/v3 v3.14.0
 	github.com/vbauerster/mpb/v8 v8.9.3
 	github.com/zalando/go-keyring v0.2.8
@@ -35,6 +38,17 @@ require (
 	golang.org/x/time v0.16.0
 	gonum.org/v1/plot v0.17.0
 	modernc.org/sqlite v1.61.1
+)
+
+require (
+	github.com/andybalholm/brotli v1.2.2 // indirect
+	github.com/bodgit/plumbing v1.3.0 // indirect
+	github.com/bodgit/windows v1.0.1 // indirect
+	github.com/hashicorp/golang-lru/v2 v2.0.7 // indirect
+	github.com/pierrec/lz4/v4 v4.1.27 // indirect
+	github.com/spf13/afero v1.15.0 // indirect
+	github.com/stangelandcl/ppmd v0.1.1 // indirect
+	go4.org v0.0.0-20260112195520-a5071408f32f // indirect
 )
 
 require (

@@ -3,7 +3,6 @@ package exchange
 import (
 	"archive/tar"
 	"archive/zip"
-	"bufio"
 	"bytes"
 	"cmp"
 	"context"
@@ -54,6 +53,8 @@ type Import struct {
 	Inside string // only what is in this folder of it; empty or ".": all
 	Sink   Sink
 	Meter  progress.Meter
+	// Password asks for the password of an archive, again if that was wrong; nil: nobody can be asked.
+	Password func(again bool) (string, error)
 }
 
 // Imported is what was read.
@@ -65,9 +66,14 @@ type Imported struct {
 	Private int
 }
 
+func newImported() *Imported {
+	return &Imported{Manifest: &manifest.Manifest{}, Attributes: manifest.NewAttributes()}
+}
+
 // In returns what is in a folder of it.
 func (i *Imported) In(folder string) *Imported {
-	out := &Imported{Manifest: &manifest.Manifest{}, Attributes: manifest.NewAttributes(), Private: i.Private}
+	out := newImported()
+	out.Private = i.Private
 	for _, f := range i.Manifest.Files {
 		if rest, ok := strings.CutPrefix(f.Path, folder+"/"); ok {
 			out.Attributes.Files[rest] = i.Attributes.Files[f.Path]
@@ -111,7 +117,7 @@ type reading struct {
 // Read reads the archive or bag at src. Its content is in the sink afterwards; if it
 // returns an error, what is there belongs to nobody.
 func (i *Import) Read(ctx context.Context, src string) (*Imported, error) {
-	r := &reading{Import: i, ctx: ctx, out: &Imported{Manifest: &manifest.Manifest{}, Attributes: manifest.NewAttributes()}}
+	r := &reading{Import: i, ctx: ctx, out: newImported()}
 	info, err := os.Stat(src)
 	if err != nil {
 		return nil, err
@@ -127,26 +133,6 @@ func (i *Import) Read(ctx context.Context, src string) (*Imported, error) {
 		return nil, err
 	}
 	return r.finish()
-}
-
-func (r *reading) file(src string) error {
-	f, err := volume.Open(src)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	var head [4]byte
-	n, _ := io.ReadFull(f, head[:])
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return err
-	}
-	switch magic := string(head[:n]); {
-	case magic == "PK\x03\x04" || magic == "PK\x05\x06":
-		return r.zip(f)
-	case magic == "\x28\xb5\x2f\xfd":
-		return r.tarZstd(f)
-	}
-	return fmt.Errorf("%s: %w: it is not a zip, a tar.zst or a bag", src, ErrFormat)
 }
 
 // finish checks what was read as a whole.
@@ -287,41 +273,6 @@ func cut(err error) error {
 	return err
 }
 
-func (r *reading) zip(f *os.File) error {
-	info, err := f.Stat()
-	if err != nil {
-		return err
-	}
-	z, err := zip.NewReader(f, info.Size())
-	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
-		return cut(err)
-	}
-	var packed int64
-	r.packed, r.size = func() int64 { return packed }, info.Size()
-	if err := apart(z.File); err != nil {
-		return err
-	}
-	for _, e := range z.File {
-		raw := strings.ReplaceAll(e.Name, `\`, "/") // as some programs on Windows write
-		p, ok, err := r.name(raw)
-		if err != nil {
-			return err
-		}
-		packed += int64(e.CompressedSize64)
-		r.Meter.Advance(int64(e.CompressedSize64), p)
-		if !ok {
-			continue
-		}
-		if e.Flags&1 != 0 {
-			return fmt.Errorf("%s: %w", p, ErrPassword)
-		}
-		if err := r.zipEntry(e, p, strings.HasSuffix(raw, "/")); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // apart returns an error if entries lie over each other: read as many times as it is named,
 // a small archive would be a large one.
 func apart(files []*zip.File) error {
@@ -350,16 +301,27 @@ func apart(files []*zip.File) error {
 }
 
 func (r *reading) zipEntry(e *zip.File, p string, dir bool) error {
-	if dir || e.Mode().IsDir() {
+	if dir {
 		r.dirs = append(r.dirs, p)
 		return nil
+	}
+	if err := r.announced(p, int64(e.UncompressedSize64)); err != nil {
+		return err
 	}
 	in, err := e.Open()
 	if err != nil {
 		return fmt.Errorf("%s: %w", p, cut(err))
 	}
 	defer in.Close()
-	switch mode := e.Mode(); {
+	return r.entry(p, e.Mode(), in, e.Modified)
+}
+
+// entry reads a file, a folder or a link of an archive.
+func (r *reading) entry(p string, mode fs.FileMode, in io.Reader, when time.Time) error {
+	switch {
+	case mode.IsDir():
+		r.dirs = append(r.dirs, p)
+		return nil
 	case mode&fs.ModeSymlink != 0:
 		target, err := io.ReadAll(io.LimitReader(in, maxLink))
 		if err != nil {
@@ -367,10 +329,7 @@ func (r *reading) zipEntry(e *zip.File, p string, dir bool) error {
 		}
 		return r.link(p, string(target))
 	case mode.IsRegular():
-		if err := r.announced(p, int64(e.UncompressedSize64)); err != nil {
-			return err
-		}
-		return r.take(p, in, mode, e.Modified)
+		return r.take(p, in, mode, when)
 	}
 	return fmt.Errorf("%w: %s is neither file nor folder nor link", ErrHostile, p)
 }
@@ -387,56 +346,6 @@ func (c *counted) Read(b []byte) (int, error) {
 	c.n += int64(n)
 	c.r.Meter.Advance(int64(n), "")
 	return n, err
-}
-
-func (r *reading) tarZstd(f *os.File) error {
-	info, err := f.Stat()
-	if err != nil {
-		return err
-	}
-	in := &counted{in: bufio.NewReaderSize(f, 1<<20), r: r}
-	r.size = info.Size()
-	r.packed = func() int64 { return in.n }
-	z, err := zstd.NewReader(in, zstd.WithDecoderMaxWindow(maxWindow), zstd.WithDecoderConcurrency(1))
-	if err != nil {
-		return cut(err)
-	}
-	defer z.Close()
-	t := tar.NewReader(z)
-	for {
-		h, err := t.Next()
-		if errors.Is(err, io.EOF) {
-			// The end of the stream has its checksum.
-			_, err := io.Copy(io.Discard, &bounded{r, z})
-			return cut(err)
-		}
-		if err != nil {
-			return cut(err)
-		}
-		p, ok, err := r.name(h.Name)
-		if err != nil {
-			return err
-		}
-		if !ok {
-			continue
-		}
-		switch h.Typeflag {
-		case tar.TypeDir:
-			r.dirs = append(r.dirs, p)
-		case tar.TypeSymlink:
-			err = r.link(p, h.Linkname)
-		case tar.TypeReg:
-			if err = r.announced(p, h.Size); err != nil {
-				return err
-			}
-			err = r.take(p, t, fs.FileMode(h.Mode), h.ModTime)
-		default:
-			err = fmt.Errorf("%w: %s is neither file nor folder nor link", ErrHostile, p)
-		}
-		if err != nil {
-			return err
-		}
-	}
 }
 
 // bag reads a BagIt folder: every file of the payload must be listed and be as the
