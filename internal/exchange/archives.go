@@ -22,6 +22,7 @@ import (
 	"github.com/ulikunitz/xz"
 
 	"morvant/internal/manifest"
+	"morvant/internal/problem"
 	"morvant/internal/volume"
 )
 
@@ -47,7 +48,7 @@ var (
 const maxDictionary = 256 << 20
 
 // ErrParts is returned for a part of an archive that is in several.
-var ErrParts = errors.New("this is one part of an archive in several parts")
+var ErrParts = problem.New("this is one part of an archive in several parts", "Name the first part; the others must be beside it. A zip in parts has to be put together first, or unpacked: import the folder then")
 
 // file reads an archive of any format.
 func (r *reading) file(src string) error {
@@ -76,7 +77,7 @@ func (r *reading) file(src string) error {
 	case starts(rarMagic):
 		return r.withPassword(src, r.rar)
 	case starts(zipParts):
-		return fmt.Errorf("%w: put the parts together first, or unpack it and import the folder", ErrParts)
+		return ErrParts
 	case len(head) == headSize && head[tarMagicAt:] == tarMagic:
 		return r.tar(f, func(in io.Reader) (io.Reader, func(), error) { return in, func() {}, nil })
 	}
@@ -86,7 +87,7 @@ func (r *reading) file(src string) error {
 		}
 	}
 	if laterPart.MatchString(src) {
-		return fmt.Errorf("%w, and not the first: name the first part; the others must be beside it", ErrParts)
+		return fmt.Errorf("%w, and not the first", ErrParts)
 	}
 	return fmt.Errorf("%s: %w: it is no folder, zip, 7z, rar or tar (plain or with gzip, xz, zstd or bzip2)", src, ErrFormat)
 }
@@ -263,7 +264,7 @@ func (r *reading) rar(src, password string) error {
 		case errors.Is(err, rardecode.ErrDictionaryTooLarge):
 			return fmt.Errorf("%w: unpacking it takes more than %d MiB of memory; unpack it yourself and import the folder", ErrFormat, maxDictionary>>20)
 		case errors.Is(err, rardecode.ErrBadVolumeNumber), errors.Is(err, rardecode.ErrVerMismatch):
-			return fmt.Errorf("%w, and not the first: name the first part; the others must be beside it", ErrParts)
+			return fmt.Errorf("%w, and not the first", ErrParts)
 		}
 		return damaged(err)
 	}

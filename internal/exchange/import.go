@@ -16,6 +16,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -346,6 +347,15 @@ func (c *counted) Read(b []byte) (int, error) {
 	c.n += int64(n)
 	c.r.Meter.Advance(int64(n), "")
 	return n, err
+}
+
+// IsBag reports whether a folder is a BagIt folder.
+func IsBag(dir string) (bool, error) {
+	_, err := os.Stat(filepath.Join(dir, "bagit.txt"))
+	if volume.Absent(err) {
+		return false, nil
+	}
+	return err == nil, err
 }
 
 // bag reads a BagIt folder: every file of the payload must be listed and be as the

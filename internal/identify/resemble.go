@@ -1,6 +1,7 @@
 package identify
 
 import (
+	"cmp"
 	"path"
 	"slices"
 	"strings"
@@ -79,3 +80,63 @@ func folders(m *manifest.Manifest) []string {
 
 // mostFolders bounds how many folders are looked at.
 const mostFolders = 1000
+
+// large is how much of a build's bytes a file must have to count as one of its largest.
+const large = 0.05
+
+// Doubt is what is odd about a tree that is to be a build of a game.
+type Doubt struct {
+	Unlike bool     // it resembles no known build
+	Lacks  []string // the largest files of the build that it is most like, which it does not have
+	Of     string   // that build's label
+}
+
+// None reports whether nothing is odd.
+func (d Doubt) None() bool { return !d.Unlike && len(d.Lacks) == 0 }
+
+// Doubts says what is odd about a tree; nothing where no build is known.
+func Doubts(m *manifest.Manifest, known []Known, paths map[string]bool) Doubt {
+	if len(paths) == 0 {
+		return Doubt{}
+	}
+	if _, like := Resembles(m, paths); !like {
+		return Doubt{Unlike: true}
+	}
+	have := make(map[string]bool)
+	for _, f := range m.Files {
+		have[volume.UsualFold(f.Path)] = true
+	}
+	var nearest *Known
+	best := 0.0
+	for i, k := range known {
+		n, same := 0, 0
+		for _, f := range k.files() {
+			n++
+			if have[volume.UsualFold(f.Path)] {
+				same++
+			}
+		}
+		if share := float64(same) / float64(max(n, 1)); share > best {
+			best, nearest = share, &known[i]
+		}
+	}
+	if nearest == nil {
+		return Doubt{}
+	}
+	var total int64
+	files := nearest.files()
+	for _, f := range files {
+		total += f.Size
+	}
+	slices.SortFunc(files, func(a, b manifest.File) int { return cmp.Compare(b.Size, a.Size) })
+	d := Doubt{Of: nearest.Build.Label}
+	for _, f := range files {
+		if float64(f.Size) < large*float64(total) {
+			break
+		}
+		if !have[volume.UsualFold(f.Path)] {
+			d.Lacks = append(d.Lacks, f.Path)
+		}
+	}
+	return d
+}

@@ -236,7 +236,7 @@ func byLabel(r ref.Ref, builds []*state.Build) (Found, error) {
 		slices.Sort(labels)
 		return Found{}, &state.UnknownError{Kind: "build", Name: r.String(), Near: state.Nearest(r.Name, slices.Compact(labels))}
 	}
-	if i := slices.IndexFunc(fits, func(b *state.Build) bool { return b.Channel == "" }); i >= 0 {
+	if i := slices.IndexFunc(fits, (*state.Build).RecordedHere); i >= 0 {
 		return Found{Build: fits[i], Others: slices.Delete(slices.Clone(fits), i, i+1)}, nil
 	}
 	first := fits[0]

@@ -116,6 +116,18 @@ type Set struct {
 	dirs     sync.Map // folder to bool
 }
 
+// Literal returns the pattern that matches a path and nothing else.
+func Literal(p string) string {
+	var b strings.Builder
+	for _, r := range p {
+		if strings.ContainsRune(`*?[]{}\\`, r) {
+			b.WriteByte('\\')
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
+
 // NewSet returns the set of the patterns, which Rules.Check has checked.
 func NewSet(patterns []string) *Set {
 	clean := make([]string, len(patterns))

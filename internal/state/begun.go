@@ -24,6 +24,7 @@ const (
 	BegunNew       BegunKind = "new"        // making a lane
 	BegunRename    BegunKind = "rename"     // of a lane
 	BegunRemove    BegunKind = "remove"     // of a lane
+	BegunImport    BegunKind = "import"     // moving files of a folder into the store
 )
 
 // Begun is a note of something that has begun.
@@ -39,6 +40,19 @@ type Fetch struct {
 	Chunks digest.Digest `json:"chunks"` // of the list of the chunks' digests, one after the other, in the store
 	Since  time.Time     `json:"since"`
 	Owner  string        `json:"owner"` // of its unfinished packs
+}
+
+// Moving is the body of a BegunImport: what has been moved into the store, and is in no build yet.
+type Moving struct {
+	Sources []Moved `json:"sources"`
+}
+
+// Moved is what has been moved out of a folder.
+type Moved struct {
+	Source     string        `json:"source"` // the folder, as an absolute path
+	Folder     string        `json:"folder"` // it, or the one in it that is the game
+	Manifest   digest.Digest `json:"manifest"`
+	Attributes digest.Digest `json:"attributes"`
 }
 
 // Begin notes that something begins; body is encoded as JSON.

@@ -56,6 +56,12 @@ type Build struct {
 // SnapshotLine stands where a channel would be named, for snapshots.
 const SnapshotLine = catalogue.SnapshotLine
 
+// ImportedLine is the channel of builds that were imported in components.
+const ImportedLine = "imported"
+
+// RecordedHere reports whether the build was recorded here: it is a snapshot, or was imported.
+func (b *Build) RecordedHere() bool { return b.Channel == "" || b.Channel == ImportedLine }
+
 // Line returns the channel of the build, or SnapshotLine.
 func (b *Build) Line() string {
 	if b.Channel == "" {
@@ -173,7 +179,7 @@ func DecodeRecord(note []byte) (*Build, error) {
 		return nil, err
 	}
 	r.Record = digest.Of(note)
-	r.Partial = r.Channel != ""
+	r.Partial = !r.RecordedHere()
 	return &r.Build, nil
 }
 

@@ -183,6 +183,11 @@ func mark(ctx context.Context, home *game.Home, s *store.Store) (m *store.Mark, 
 		for _, e := range r.content {
 			files = append(files, e.Digest)
 		}
+		if r.build != nil && r.build.Channel == state.ImportedLine {
+			for _, p := range r.build.Components {
+				files = append(files, p.Manifest)
+			}
+		}
 		if err := m.Files(ctx, files, owner); err != nil {
 			return fmt.Errorf("%s: %w", r.label, err)
 		}
@@ -357,6 +362,10 @@ func markBegun(ctx context.Context, home *game.Home, s *store.Store, m *store.Ma
 			if err := markChange(ctx, s, m, b); err != nil {
 				return nil, err
 			}
+		case state.BegunImport:
+			if err := markMoved(ctx, s, m, b); err != nil {
+				return nil, err
+			}
 		case state.BegunFetch:
 			var f state.Fetch
 			if err := json.Unmarshal(b.Body, &f); err != nil {
@@ -380,6 +389,32 @@ func markBegun(ctx context.Context, home *game.Home, s *store.Store, m *store.Ma
 		}
 	}
 	return owners, nil
+}
+
+// markMoved marks what has been moved into the store by an import that did not come to its end.
+func markMoved(ctx context.Context, s *store.Store, m *store.Mark, b state.Begun) error {
+	var moving state.Moving
+	if err := json.Unmarshal(b.Body, &moving); err != nil {
+		return err
+	}
+	for _, source := range moving.Sources {
+		raw, err := s.Bytes(ctx, source.Manifest, manifest.MaxEncoded)
+		if err != nil {
+			return fmt.Errorf("an unfinished import of %s: %w", source.Source, err)
+		}
+		list, err := manifest.DecodeRecorded(raw)
+		if err != nil {
+			return fmt.Errorf("an unfinished import of %s: %w", source.Source, err)
+		}
+		files := []digest.Digest{source.Manifest, source.Attributes}
+		for _, f := range list.Files {
+			files = append(files, f.Digest)
+		}
+		if err := m.Files(ctx, files, store.Nobody); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // markChange marks what stood before and what stands after an unfinished change.

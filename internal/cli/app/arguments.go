@@ -100,6 +100,21 @@ func parseSpeed(s string) (int64, error) {
 	return int64(n), nil
 }
 
+// Date reads a day, or a moment as RFC 3339 writes it; zero if nothing is said.
+func Date(text string) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	if t, err := time.Parse(time.RFC3339, text); err == nil {
+		return t, nil
+	}
+	t, err := time.ParseInLocation(time.DateOnly, text, time.Local)
+	if err != nil {
+		return t, Usagef("\"%s\" is no date; write it like 2031-08-05, or 2031-08-05T17:00:00Z", text)
+	}
+	return t, nil
+}
+
 // FeedOptions says how a command talks to feeds.
 func (a *App) FeedOptions(c *cli.Command) feed.Options {
 	limit, _ := parseSpeed(c.String("limit")) // checked when the flag was read

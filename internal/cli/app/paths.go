@@ -6,6 +6,8 @@ import (
 	"regexp"
 	"strings"
 
+	"morvant/internal/cli/view"
+
 	"github.com/urfave/cli/v3"
 )
 
@@ -100,6 +102,21 @@ func unquoted(c *cli.Command, list []string, most int) string {
 		}
 	}
 	return ""
+}
+
+// CheckThere returns an error for a path that is not there because it has spaces and no quotes: of
+// words that follow each other.
+func CheckThere(words []string) error {
+	for i, word := range words {
+		if _, err := os.Stat(word); err == nil {
+			continue
+		}
+		path := longest(words[i:])
+		if _, err := os.Stat(Home(path)); err == nil && path != word {
+			return Usagef("%s is not there. A path with spaces needs quotes: %s", word, view.Quoted(path))
+		}
+	}
+	return nil
 }
 
 // longest joins as many words as name something that is there; all of them if nothing is.

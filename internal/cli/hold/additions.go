@@ -2,7 +2,6 @@ package hold
 
 import (
 	"context"
-	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -34,18 +33,6 @@ func additionFlags() []cli.Flag {
 type additions struct {
 	state.Pin
 	recorded []*state.Build // of folders, to be laid over it
-}
-
-// forget forgets what was recorded for a pin that was not made.
-func (add *additions) forget(ctx context.Context, c *cli.Command, home *game.Home, err error) error {
-	if !c.Bool("dry-run") && !errors.Is(err, app.ErrDeclined) && !errors.Is(err, app.ErrUnanswered) {
-		return nil
-	}
-	var errs []error
-	for _, b := range add.recorded {
-		errs = append(errs, home.ForgetBuild(context.WithoutCancel(ctx), b))
-	}
-	return errors.Join(errs...)
 }
 
 // additions reads what the command line wants beside the build.

@@ -23,7 +23,8 @@ func (a commands) pinCommand() *cli.Command {
 			"Only what differs is replaced. Files under keep rules are never touched. Other files that the build does\n" +
 			"not have stay and are listed, except those of the build held before. Everything that is replaced or\n" +
 			"removed goes into the store first, and morvant undo restores it. Morvant downloads what is missing from\n" +
-			"the game's feeds, after the plan has shown how much that is.",
+			"the game's feeds, after the plan has shown how much that is. BUILD may be a folder or an archive, written\n" +
+			"as a path (./download): it is recorded first.",
 		Flags: append(append(append(app.ChangeFlags(), app.LineFlags()...), additionFlags()...), app.ComponentFlag(),
 			&cli.BoolFlag{Name: "clean", Usage: "also remove files that belong neither to the build nor to you"},
 			&cli.BoolFlag{Name: "exact", Usage: "restore the whole snapshot, your own files included"},
@@ -34,11 +35,7 @@ func (a commands) pinCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			r, err := ref.Parse(args[0])
-			if err != nil {
-				return err
-			}
-			if r.Kind == ref.Here {
+			if r, err := ref.Parse(args[0]); err == nil && r.Kind == ref.Here {
 				return app.Usagef("the folder as it is now is not recorded yet; run morvant snapshot LABEL, then morvant pin LABEL")
 			}
 			session, err := a.OpenLane(ctx, c, app.ToChange)
@@ -47,7 +44,7 @@ func (a commands) pinCommand() *cli.Command {
 			}
 			defer session.Close(&err)
 			l, home := session.Lane, session.Home
-			b, err := find.Fresh(ctx, a.App, c, home, l.Game.Name, r)
+			b, recorded, err := find.FolderOrBuild(ctx, a.App, c, l, args[0])
 			if err != nil {
 				return err
 			}
@@ -61,7 +58,7 @@ func (a commands) pinCommand() *cli.Command {
 			if err == nil {
 				err = proposal.CarryOut(ctx, a.App, c, l, p)
 			}
-			return errors.Join(err, add.forget(ctx, c, home, err))
+			return errors.Join(err, find.Forget(ctx, c, l, append(recorded, add.recorded...), err))
 		},
 	}
 }

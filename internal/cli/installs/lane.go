@@ -283,7 +283,8 @@ func (a commands) laneNewCommand() *cli.Command {
 		Name: "new", Usage: "make another install from a build, a lane or a folder", ArgsUsage: "NAME",
 		Description: "Example: morvant lane new old --from 1.1.1 --like main\n         morvant lane new races --adopt \"/games/Quay for races\"\n\n" +
 			"The new lane is parked beside the live folder and held at its build. Where the file system can, it shares disk space\n" +
-			"with the other lanes. --like LANE also brings that lane's mods, maps and settings (its keep rules), and its shared folders.",
+			"with the other lanes. --from ./FOLDER records a folder or an archive first. --like LANE also brings that lane's mods,\n" +
+			"maps and settings (its keep rules), and its shared folders.",
 		Flags: append(append(app.ChangeFlags(), app.LineFlags()...), app.ComponentFlag(),
 			&cli.StringFlag{Name: "from", Usage: "a `BUILD`, or lane/NAME for a copy of another lane (default: the build of the live lane)"},
 			&cli.BoolFlag{Name: "exact", Usage: "restore a whole snapshot, your own files included"},
@@ -318,6 +319,14 @@ func (a commands) laneNewCommand() *cli.Command {
 
 // laneAdopt makes a lane of a folder, and records and holds it as it is.
 func (a commands) laneAdopt(ctx context.Context, c *cli.Command, l *lane.Lane, n lanes.NewLane) error {
+	if d, err := record.Doubts(ctx, l, n.Dir); err == nil && !d.None() { // what cannot be read is said below
+		a.Note("%s", view.Doubt(d, l.Game.Display()))
+		if d.Unlike && a.Interactive() && !c.Bool("dry-run") {
+			if err := a.Ask(c, "Make it a lane of "+l.Game.Display()+" anyway?"); err != nil {
+				return err
+			}
+		}
+	}
 	if c.Bool("dry-run") {
 		dir, err := lanes.CheckAdopt(ctx, l, n)
 		if err != nil {
@@ -382,8 +391,8 @@ func (a commands) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 	if err != nil || c.Bool("dry-run") {
 		// Nothing is in it yet that anybody would miss.
 		err = errors.Join(err, lanes.Discard(context.WithoutCancel(ctx), o))
-		if from.lane != "" {
-			err = errors.Join(err, home.ForgetBuild(context.WithoutCancel(ctx), from.build))
+		for _, b := range from.recorded {
+			err = errors.Join(err, home.ForgetBuild(context.WithoutCancel(ctx), b))
 		}
 		return errors.Join(err, o.Close())
 	}
@@ -406,8 +415,9 @@ func (a commands) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 type laneOrigin struct {
 	build      *state.Build
 	components []string
-	whole      bool   // with the player's own files, of another lane
-	lane       string // that lane
+	whole      bool           // with the player's own files, of another lane
+	lane       string         // that lane
+	recorded   []*state.Build // what was recorded to make it of
 }
 
 // laneOrigin finds what a new lane is to be made of.
@@ -422,14 +432,10 @@ func (a commands) laneOrigin(ctx context.Context, c *cli.Command, l *lane.Lane, 
 		}
 		return &laneOrigin{build: b, components: pin.Components}, home.FindOffers(b)
 	}
-	r, err := ref.Parse(c.String("from"))
-	if err != nil {
-		return nil, err
-	}
-	if r.Kind == ref.Lane {
+	if r, err := ref.Parse(c.String("from")); err == nil && r.Kind == ref.Lane {
 		return a.otherLane(ctx, l, r.Name)
 	}
-	b, err := find.Fresh(ctx, a.App, c, home, l.Game.Name, r)
+	b, recorded, err := find.FolderOrBuild(ctx, a.App, c, l, c.String("from"))
 	if err != nil {
 		return nil, err
 	}
@@ -437,7 +443,7 @@ func (a commands) laneOrigin(ctx context.Context, c *cli.Command, l *lane.Lane, 
 	if err != nil {
 		return nil, err
 	}
-	return &laneOrigin{build: b, components: choice.Names}, nil
+	return &laneOrigin{build: b, components: choice.Names, recorded: recorded}, nil
 }
 
 // otherLane records another lane, to make one like it.
@@ -456,7 +462,7 @@ func (a commands) otherLane(ctx context.Context, l *lane.Lane, name string) (*la
 		return nil, err
 	}
 	a.Note("Lane %s is recorded as snapshot/%s.", name, label)
-	return &laneOrigin{build: s.Build, whole: true, lane: name}, nil
+	return &laneOrigin{build: s.Build, whole: true, lane: name, recorded: []*state.Build{s.Build}}, nil
 }
 
 // fillLane brings a build into a new lane.

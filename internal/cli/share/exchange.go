@@ -11,10 +11,8 @@ import (
 
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/find"
-	"morvant/internal/cli/view"
 	"morvant/internal/exchange"
 	"morvant/internal/lane/record"
-	"morvant/internal/state"
 )
 
 func (a commands) exportCommand() *cli.Command {
@@ -71,59 +69,4 @@ func formatOf(named, file string) (string, error) {
 		return exchange.Folder, nil
 	}
 	return "", app.Usagef("say in which format: --format %s", strings.Join(exchange.Formats(), "|"))
-}
-
-func (a commands) importCommand() *cli.Command {
-	return &cli.Command{
-		Name: "import", Usage: "record a build from a zip, a tar.zst or a BagIt folder", ArgsUsage: "SOURCE [LABEL]", Category: app.GroupShare,
-		Description: "Example: morvant import quay-1.1.1.zip 1.1.1 --note \"from Ada\"\n\nNothing in the game's folder is changed; morvant pin LABEL goes there.",
-		Flags: []cli.Flag{
-			app.ChangeFlags()[0],
-			&cli.StringFlag{Name: "note", Usage: "a `NOTE` on it"},
-			&cli.StringFlag{Name: "inside", Usage: "only what is in this folder of it: `PATH`, or . for all of it"},
-		},
-		Action: func(ctx context.Context, c *cli.Command) (err error) {
-			args, err := app.Arguments(c, 1, 2)
-			if err != nil {
-				return err
-			}
-			from := record.Imports{Source: args[0], Inside: c.String("inside"), Note: c.String("note"), DryRun: c.Bool("dry-run")}
-			if len(args) == 2 {
-				from.Label = args[1]
-			}
-			session, err := a.OpenLane(ctx, c, app.ToLook)
-			if err != nil {
-				return err
-			}
-			defer session.Close(&err)
-			l := session.Lane
-			from.Nested = func(folder string) error {
-				a.Note("%s does not resemble %s as it is; its folder %s does. --inside . takes it as it is.", filepath.Base(from.Source), l.Game.Display(), folder)
-				if from.DryRun {
-					return nil
-				}
-				if a.Ask(c, "Take only what is in "+folder+"?") != nil {
-					return app.Refusef("nothing was recorded; say which folder of it is the game: --inside %s, or --inside . for all of it", view.Quoted(folder))
-				}
-				return nil
-			}
-			b, err := record.Import(ctx, l, from)
-			if err != nil {
-				return err
-			}
-			if from.DryRun && !c.Bool("json") {
-				a.Say("It would be recorded as %s: %s, %s. This was a dry run; nothing was recorded.", view.Strong(b.Label), view.Count(b.Files, "file"), view.Size(b.Bytes))
-				return nil
-			}
-			if c.Bool("json") {
-				return a.Emit(struct {
-					Schema string `json:"schema"`
-					Game   string `json:"game"`
-					view.BuildJSON
-				}{"morvant-snapshot/1", l.Game.Name, view.ToBuildJSON(b, state.Pin{})})
-			}
-			a.Say("%s of %s is recorded: %s, %s. Use it: morvant pin snapshot/%s", view.Strong(b.Label), l.Game.Display(), view.Count(b.Files, "file"), view.Size(b.Bytes), b.Label)
-			return nil
-		},
-	}
 }

@@ -69,3 +69,11 @@ func ToIdentifyJSON(name, dir string, found *identify.Answer, says []identify.Ev
 		Evidence []evidenceJSON `json:"evidence"`
 	}{"morvant-identify/1", name, dir, out, origins, evidence}
 }
+
+// Doubt says what is odd about a folder or an archive that is to be a build of a game.
+func Doubt(d identify.Doubt, game string) string {
+	if d.Unlike {
+		return "This does not resemble " + game + ": hardly any of its files has a place in a known build or in the game's folder."
+	}
+	return "Something may be missing: " + Some(d.Lacks, 3) + ", among the largest files of " + d.Of + ", " + map[bool]string{true: "is", false: "are"}[len(d.Lacks) == 1] + " not in it."
+}

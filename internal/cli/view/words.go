@@ -136,3 +136,11 @@ func Share(part, whole int64) string {
 	}
 	return Percent(float64(part) / float64(whole))
 }
+
+// Some lists the first few of a list, and how many more there are.
+func Some(list []string, most int) string {
+	if more := len(list) - most; more > 0 {
+		return fmt.Sprintf("%s and %d more", strings.Join(list[:most], ", "), more)
+	}
+	return strings.Join(list, ", ")
+}

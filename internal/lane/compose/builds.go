@@ -11,6 +11,7 @@ import (
 
 	"morvant/internal/digest"
 	"morvant/internal/feed/fetch"
+	"morvant/internal/identify"
 	"morvant/internal/lane"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
@@ -73,6 +74,9 @@ func Of(ctx context.Context, l *lane.Lane, b *state.Build, names []string) (*Com
 		return nil, err
 	}
 	c := &Composed{Build: b}
+	if b.Channel == state.ImportedLine {
+		return c, c.imported(ctx, l)
+	}
 	if c.Parts, err = parts(l, b); err != nil {
 		return nil, err
 	}
@@ -80,6 +84,52 @@ func Of(ctx context.Context, l *lane.Lane, b *state.Build, names []string) (*Com
 		return nil, fmt.Errorf("%s of %s: %w", strings.Join(names, ", "), b.Label, ErrNotOffered)
 	}
 	return c, c.merge()
+}
+
+// imported composes a choice of the components of a build that was imported.
+func (c *Composed) imported(ctx context.Context, l *lane.Lane) error {
+	list, err := importedParts(ctx, l.Store, c.Build, c.Build.Chosen)
+	if err != nil {
+		return err
+	}
+	for _, p := range list {
+		c.Parts = append(c.Parts, fetch.Part{Manifest: p.Manifest})
+	}
+	if err := c.merge(); err != nil {
+		return err
+	}
+	c.Parts = nil
+	whole, err := l.Home.HeldWhole(ctx, c.Build)
+	if err != nil || whole == nil {
+		return err
+	}
+	known, err := whole.ReadAttributes(ctx, l.Store)
+	if err != nil {
+		return err
+	}
+	for _, f := range c.Base.Files {
+		if a, ok := known.Files[f.Path]; ok {
+			c.Own.Files[f.Path] = a
+		}
+	}
+	return nil
+}
+
+// importedParts reads components of a build that was imported.
+func importedParts(ctx context.Context, s *store.Store, b *state.Build, names []string) ([]identify.Part, error) {
+	var list []identify.Part
+	for _, p := range b.Parts(names) {
+		raw, err := s.Bytes(ctx, p.Manifest, manifest.MaxEncoded)
+		if err != nil {
+			return nil, fmt.Errorf("%s of %s: %w", p.Name, b.Label, err)
+		}
+		m, err := manifest.DecodeRecorded(raw)
+		if err != nil {
+			return nil, fmt.Errorf("%s of %s: %w", p.Name, b.Label, err)
+		}
+		list = append(list, identify.Part{Name: p.Name, Manifest: m})
+	}
+	return list, nil
 }
 
 // merge makes one manifest out of those of the parts.
@@ -199,7 +249,8 @@ func Choose(ctx context.Context, l *lane.Lane, b *state.Build, asked []string) (
 	}
 	c := &Choice{}
 	offered := b.ComponentNames()
-	if len(b.Feeds) == 0 {
+	imported := b.Channel == state.ImportedLine
+	if len(b.Feeds) == 0 && !imported {
 		offered = b.Chosen // no feed has the rest any more
 	}
 	switch pin, err := l.Home.Pin(ctx, l.Game.Name, l.Name); {
@@ -207,7 +258,7 @@ func Choose(ctx context.Context, l *lane.Lane, b *state.Build, asked []string) (
 		return nil, err
 	case len(asked) > 0:
 		c.Names = asked
-	case len(b.Feeds) == 0:
+	case len(b.Feeds) == 0 && !imported:
 		c.Names = b.Chosen
 	case len(pin.Components) > 0:
 		for _, name := range pin.Components {
@@ -215,6 +266,8 @@ func Choose(ctx context.Context, l *lane.Lane, b *state.Build, asked []string) (
 				c.Names = append(c.Names, name)
 			}
 		}
+	case imported:
+		c.Names = offered
 	default:
 		if c.Names, err = present(ctx, l, b); err != nil {
 			return nil, err

@@ -34,6 +34,8 @@ func Known(ctx context.Context, home *game.Home, s *store.Store, g *game.Game) (
 		k := identify.Known{Build: b}
 		if len(b.Feeds) > 0 {
 			k.Parts, err = OfferedParts(b)
+		} else if b.Channel == state.ImportedLine {
+			k.Parts, err = importedParts(ctx, s, b, b.ComponentNames())
 		} else {
 			var m *manifest.Manifest
 			m, err = b.ReadManifest(ctx, s)

@@ -6,13 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
 	"morvant/internal/exchange"
-	"morvant/internal/identify"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/manifest"
@@ -62,92 +59,6 @@ func Export(ctx context.Context, l *lane.Lane, b *state.Build, x Exports) error 
 	}
 	e := &exchange.Export{Label: b.Label, Manifest: c.Manifest, Attributes: c.Attributes, Content: l.Store, Meter: l.Meter, Now: l.Now}
 	return e.Write(ctx, format, dest)
-}
-
-// Imports says what to import.
-type Imports struct {
-	Source string // archive or bag
-	Inside string // only this folder of it; ".": all of it, whatever it looks like
-	Label  string
-	Note   string
-	DryRun bool // only find out what it would be
-	// Nested is asked whether only a folder of the source is to be taken, which resembles the game
-	// where the whole does not. An error ends the import.
-	Nested func(folder string) error
-}
-
-// Import records an archive or a bag as a snapshot.
-func Import(ctx context.Context, l *lane.Lane, from Imports) (*state.Build, error) {
-	if _, err := os.Stat(from.Source); err != nil {
-		return nil, err
-	}
-	label, err := labelOrNext(ctx, l, from.Label)
-	if err != nil {
-		return nil, err
-	}
-	session := l.Store.Begin()
-	b := &state.Build{UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: from.Note, Made: l.Now()}
-	in, err := (&exchange.Import{Inside: from.Inside, Sink: sink(from, session), Meter: l.Meter}).Read(ctx, from.Source)
-	if err == nil && from.Inside == "" {
-		in, err = likeTheGame(ctx, l, in, from)
-	}
-	if err == nil {
-		if in.Private > 0 {
-			l.Meter.Warn(fmt.Sprintf("%s in it is Morvant's own, of the folder that it was made of, and is left out", manifest.PrivateDir))
-		}
-		b.Files, b.Bytes = len(in.Manifest.Files), in.Manifest.Bytes()
-		b.Manifest = in.Manifest.Digest()
-		if !from.DryRun {
-			err = compose.Describe(ctx, l, session, b, in.Manifest.Encode(), in.Attributes.Encode())
-		}
-	}
-	if err := errors.Join(err, session.Close()); err != nil || from.DryRun {
-		return b, err
-	}
-	return b, l.Home.AddBuild(context.WithoutCancel(ctx), b)
-}
-
-// sink is where the content of an import goes: into the store, or nowhere.
-func sink(from Imports, session *store.Session) exchange.Sink {
-	if !from.DryRun {
-		return session.Put
-	}
-	return exchange.Sink(scan.Hash())
-}
-
-// likeTheGame takes the folder of an import that resembles the game, where the whole does not.
-func likeTheGame(ctx context.Context, l *lane.Lane, in *exchange.Imported, from Imports) (*exchange.Imported, error) {
-	paths, err := gamePaths(ctx, l)
-	if err != nil || len(paths) == 0 {
-		return in, err
-	}
-	switch folder, like := identify.Resembles(in.Manifest, paths); {
-	case folder != "":
-		if err := from.Nested(folder); err != nil {
-			return nil, err
-		}
-		return in.In(folder), nil
-	case !like:
-		l.Meter.Warn(fmt.Sprintf("%s does not resemble %s: hardly any of its files has a place in a known build or in the folder", filepath.Base(from.Source), l.Game.Display()))
-	}
-	return in, nil
-}
-
-// gamePaths lists the paths of all known builds; of the folder, if none is known.
-func gamePaths(ctx context.Context, l *lane.Lane) (map[string]bool, error) {
-	known, err := compose.Known(ctx, l.Home, l.Store, l.Game)
-	if err != nil {
-		return nil, err
-	}
-	paths := identify.Paths(known)
-	if len(paths) > 0 || l.Root == nil {
-		return paths, nil
-	}
-	t, err := l.Walk(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return identify.Paths([]identify.Known{{Parts: []identify.Part{{Manifest: t.Manifest()}}}}), nil
 }
 
 var _ exchange.Content = (*store.Store)(nil)

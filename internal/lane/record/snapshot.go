@@ -196,10 +196,7 @@ func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tre
 		}
 		if !e.Known || !stored[e.Digest] {
 			missing += e.Stamp.Size
-			sources = append(sources, store.Source{Size: e.Stamp.Size, Open: func() (io.ReaderAt, io.Closer, error) {
-				f, err := scan.OpenFile(l.Root, e.Path)
-				return f, f, err
-			}})
+			sources = append(sources, fileSource(l.Root, e))
 		}
 	}
 	if free, err := volume.Free(l.Store.Dir()); err == nil && free < missing {
@@ -218,6 +215,14 @@ func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tre
 		Skip: func(e *scan.Entry) bool { return e.Known && stored[e.Digest] },
 		Task: "Recording",
 	})
+}
+
+// fileSource is a file of a folder, to be put into the store.
+func fileSource(root *os.Root, e *scan.Entry) store.Source {
+	return store.Source{Size: e.Stamp.Size, Open: func() (io.ReaderAt, io.Closer, error) {
+		f, err := scan.OpenFile(root, e.Path)
+		return f, f, err
+	}}
 }
 
 // record puts what describes the build into the store.
@@ -273,7 +278,7 @@ func taken(ctx context.Context, l *lane.Lane) (map[string]bool, error) {
 	}
 	taken := make(map[string]bool)
 	for _, b := range builds {
-		taken[b.Label] = taken[b.Label] || b.Channel == ""
+		taken[b.Label] = taken[b.Label] || b.RecordedHere()
 	}
 	return taken, nil
 }
