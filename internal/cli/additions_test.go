@@ -56,9 +56,9 @@ func TestAPinOfOnesOwn(t *testing.T) {
 	require.Equal(t, before, w.picture(), "names, times, modes and all")
 
 	w.ok(pin...)
-	w.ok("pin", "snapshot/1.1.1", "--yes")
+	w.ok("pin", "snapshot/1.1.1", "--plain", "--yes")
 	require.NoFileExists(t, w.path("data/mod.txt"), "what an overlay brought leaves with it")
-	require.Contains(t, w.read("settings.ini"), "low", "what is yours stays")
+	require.Contains(t, w.read("settings.ini"), "high", "what is yours stays, and gets its value back")
 }
 
 func TestAPinThatCannotBe(t *testing.T) {

@@ -46,7 +46,7 @@ func TestAFriendReachesTheSameByAPinFile(t *testing.T) {
 	status := filepath.Join(ada.dir, "status.json")
 	require.NoError(t, os.WriteFile(status, []byte(ada.ok("--json", "status").out), 0o644))
 	ben.ok("compare-with", status)
-	ben.ok("pin", "public/1.1.1", "--yes", "--companion", "bin/standalone.txt=other")
+	ben.ok("pin", "public/1.1.1", "--yes", "--plain", "--companion", "bin/standalone.txt=other")
 	other := ben.run("compare-with", file)
 	require.Equal(t, 3, other.code)
 	require.Contains(t, other.out, "readme.txt (overlay of public/1.2.0)")
@@ -76,7 +76,7 @@ func TestTheSameContentUnderAnotherLabelIsTheSame(t *testing.T) {
 	w.ok("pin", "1", "--overlay", "theirs:readme.txt", "--yes")
 	require.Equal(t, "new", w.read("readme.txt"))
 	require.Contains(t, w.ok("compare-with", status).out, "The same.")
-	w.ok("pin", "1", "--yes")
+	w.ok("pin", "1", "--plain", "--yes")
 	require.Equal(t, 3, w.run("compare-with", status).code)
 }
 

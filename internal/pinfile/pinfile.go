@@ -74,6 +74,7 @@ type File struct {
 	Digest     digest.Digest     `toml:"digest"` // of the build, all components
 	Components []string          `toml:"components,omitempty"`
 	Keep       []string          `toml:"keep,omitempty"`
+	LeaveOut   []string          `toml:"leave_out,omitempty"`
 	Feeds      []Source          `toml:"feed,omitempty"`
 	Overlays   []Overlay         `toml:"overlay,omitempty"`
 	Companions []state.Companion `toml:"companion,omitempty"`
@@ -114,7 +115,7 @@ func Decode(b []byte) (*File, error) {
 		return nil, fmt.Errorf("%w: %w", ErrFormat, err)
 	}
 	// An empty list says no more than none.
-	f.Components, f.Keep, f.Feeds = orNone(f.Components), orNone(f.Keep), orNone(f.Feeds)
+	f.Components, f.Keep, f.LeaveOut, f.Feeds = orNone(f.Components), orNone(f.Keep), orNone(f.LeaveOut), orNone(f.Feeds)
 	f.Overlays, f.Companions, f.Edits = orNone(f.Overlays), orNone(f.Companions), orNone(f.Edits)
 	for i := range f.Overlays {
 		f.Overlays[i].Components = orNone(f.Overlays[i].Components)
@@ -130,7 +131,7 @@ func orNone[T any](list []T) []T {
 }
 
 func (f *File) check() error {
-	for _, n := range []int{len(f.Components), len(f.Keep), len(f.Feeds), len(f.Overlays), len(f.Companions), len(f.Edits)} {
+	for _, n := range []int{len(f.Components), len(f.Keep), len(f.LeaveOut), len(f.Feeds), len(f.Overlays), len(f.Companions), len(f.Edits)} {
 		if n > maxItems {
 			return fmt.Errorf("it lists %d entries", n)
 		}

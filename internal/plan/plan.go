@@ -32,6 +32,8 @@ type Request struct {
 	Clean bool
 	// Exact brings the folder to Want whole: keep rules do not hold.
 	Exact bool
+	// LeftOut are paths at which nothing is to be, unless it is the player's.
+	LeftOut []string
 	// IgnoresCase says that the folder cannot hold names that differ by case only.
 	IgnoresCase bool
 }
@@ -106,10 +108,14 @@ func Make(r Request) (*Plan, error) {
 	if r.IgnoresCase {
 		spelling := SpellingOf(r.Have, r.Odd...)
 		r.Want, r.Owned = spelling.State(r.Want), spelling.State(r.Owned)
+		r.LeftOut = spelling.Paths(r.LeftOut)
 	}
 	m := &maker{
 		Request: r, match: r.Rules.Matcher(), plan: &Plan{},
-		at: make(map[string]int), placed: make(map[string]bool), needed: make(map[string]bool), emptied: make(map[string]bool),
+		at: make(map[string]int), placed: make(map[string]bool), needed: make(map[string]bool), emptied: make(map[string]bool), out: make(map[string]bool),
+	}
+	for _, p := range r.LeftOut {
+		m.out[p] = true
 	}
 	m.leaves()
 	m.moves()
@@ -138,6 +144,7 @@ type maker struct {
 	placed  map[string]bool // where the target puts files and links that are not there yet
 	needed  map[string]bool // folders that must be there afterwards
 	emptied map[string]bool // folders that something leaves or comes into
+	out     map[string]bool // where nothing is to be
 }
 
 // takes reports whether the wanted state decides about p.
@@ -230,7 +237,7 @@ func (m *maker) unwanted(have Entry) {
 		return
 	}
 	owned, ok := m.Owned.Get(have.Path)
-	if m.Clean || m.Exact || ok && owned.SameContent(have.Node) {
+	if m.Clean || m.Exact || m.out[have.Path] || ok && owned.SameContent(have.Node) {
 		m.remove(have)
 		return
 	}

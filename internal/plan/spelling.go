@@ -58,6 +58,18 @@ func (sp *Spelling) State(s State) State {
 	return slices.CompactFunc(out, func(a, b Entry) bool { return a.Path == b.Path })
 }
 
+// Paths returns the paths in the folder's spelling.
+func (sp *Spelling) Paths(list []string) []string {
+	if sp == nil {
+		return list
+	}
+	out := make([]string, len(list))
+	for i, p := range list {
+		out[i] = sp.Of(p)
+	}
+	return out
+}
+
 // Steps returns the steps in the folder's spelling.
 func (sp *Spelling) Steps(steps []Step) []Step {
 	if sp == nil {

@@ -10,6 +10,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/edit"
 	"morvant/internal/manifest"
+	"morvant/internal/problem"
 )
 
 // Pin is what a lane is held to. The zero value holds it to nothing.
@@ -28,8 +29,10 @@ type Pin struct {
 	Edits []Edit `json:"edits,omitempty"`
 	// Keep are patterns of files that belong to the player, beside the game's keep
 	// rules.
-	Keep  []string  `json:"keep,omitempty"`
-	Since time.Time `json:"since,omitzero"`
+	Keep []string `json:"keep,omitempty"`
+	// LeaveOut are patterns of files of the build that the lane is not to have.
+	LeaveOut []string  `json:"leave_out,omitempty"`
+	Since    time.Time `json:"since,omitzero"`
 	// First is the number of the change that began the hold; taking back that
 	// one and all later ones leads to the folder from before.
 	First string `json:"first,omitempty"`
@@ -57,7 +60,13 @@ type Edit struct {
 	File string `json:"file" toml:"file"` // relative to the lane, /-separated
 	Find string `json:"find" toml:"find"` // RE2, line by line, captures the value
 	Set  string `json:"set" toml:"set"`
+	// Was is the value that the edit replaced, in a file that is the player's own: it comes back when
+	// the edit is taken off. nil: the file is the build's, or was not there.
+	Was *string `json:"was,omitempty" toml:"-"`
 }
+
+// ErrLeaveOut is returned for a pattern by which nothing of a build is left out.
+var ErrLeaveOut = problem.New("there is nothing to leave out", "Check the pattern: it is matched with paths of the build's files, as in 'intro/**'")
 
 // ErrEdit is returned for an edit that cannot be made.
 var ErrEdit = errors.New("not an edit that can be made")

@@ -25,6 +25,9 @@ func additionFlags() []cli.Flag {
 		&cli.StringSliceFlag{Name: "overlay", Usage: "lay files of another build or folder over the build: `BUILD:PATTERN`; later ones win"},
 		&cli.StringSliceFlag{Name: "companion", Usage: "a small file that the build needs beside it: `PATH=TEXT`, \\n for a new line"},
 		&cli.StringSliceFlag{Name: "edit", Usage: "set one value in a text file: `FILE:PATTERN=VALUE`; parentheses in PATTERN mark the old value"},
+		&cli.StringSliceFlag{Name: "leave-out", Usage: "do not have these files of the build: a `PATTERN`"},
+		&cli.StringSliceFlag{Name: "without", Usage: "take off what an earlier pin has beside its build: `NAME`, its pattern or file"},
+		&cli.BoolFlag{Name: "plain", Usage: "take off all that an earlier pin has beside its build"},
 		&cli.StringSliceFlag{Name: "keep", Usage: "a `PATTERN` for files that are yours while this pin holds"},
 	}
 }
@@ -37,7 +40,7 @@ type additions struct {
 
 // additions reads what the command line wants beside the build.
 func (a commands) additions(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) (*additions, error) {
-	add := &additions{Pin: state.Pin{Keep: c.StringSlice("keep")}}
+	add := &additions{Pin: state.Pin{Keep: c.StringSlice("keep"), LeaveOut: c.StringSlice("leave-out")}}
 	for _, text := range c.StringSlice("overlay") {
 		o, b, err := a.parseOverlay(ctx, c, l, home, text)
 		if err != nil {

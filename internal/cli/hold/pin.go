@@ -3,6 +3,7 @@ package hold
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"github.com/urfave/cli/v3"
 
@@ -13,7 +14,9 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
+	"morvant/internal/lane/record"
 	"morvant/internal/ref"
+	"morvant/internal/state"
 )
 
 func (a commands) pinCommand() *cli.Command {
@@ -24,10 +27,13 @@ func (a commands) pinCommand() *cli.Command {
 			"not have stay and are listed, except those of the build held before. Everything that is replaced or\n" +
 			"removed goes into the store first, and morvant undo restores it. Morvant downloads what is missing from\n" +
 			"the game's feeds, after the plan has shown how much that is. BUILD may be a folder or an archive, written\n" +
-			"as a path (./download): it is recorded first.",
+			"as a path (./download): it is recorded first.\n\n" +
+			"Overlays, companions, edits, keep rules and what is left out stay when you pin another build, until --without NAME or\n" +
+			"--plain takes them off. An edit that is taken off restores the value that it replaced.",
 		Flags: append(append(append(app.ChangeFlags(), app.LineFlags()...), additionFlags()...), app.ComponentFlag(),
 			&cli.BoolFlag{Name: "clean", Usage: "also remove files that belong neither to the build nor to you"},
 			&cli.BoolFlag{Name: "exact", Usage: "restore the whole snapshot, your own files included"},
+			&cli.BoolFlag{Name: "left-overs", Usage: "also remove files that are just as in other snapshots"},
 			&cli.BoolFlag{Name: "no-block", Usage: "do not keep the launcher from updating it"},
 		),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
@@ -35,7 +41,9 @@ func (a commands) pinCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if r, err := ref.Parse(args[0]); err == nil && r.Kind == ref.Here {
+			r, err := ref.Parse(args[0])
+			here := err == nil && r.Kind == ref.Here
+			if here && !slices.ContainsFunc([]string{"overlay", "companion", "edit", "leave-out"}, c.IsSet) {
 				return app.Usagef("the folder as it is now is not recorded yet; run morvant snapshot LABEL, then morvant pin LABEL")
 			}
 			session, err := a.OpenLane(ctx, c, app.ToChange)
@@ -44,7 +52,13 @@ func (a commands) pinCommand() *cli.Command {
 			}
 			defer session.Close(&err)
 			l, home := session.Lane, session.Home
-			b, recorded, err := find.FolderOrBuild(ctx, a.App, c, l, args[0])
+			var b *state.Build
+			var recorded []*state.Build
+			if here {
+				b, recorded, err = recordHere(ctx, l)
+			} else {
+				b, recorded, err = find.FolderOrBuild(ctx, a.App, c, l, args[0])
+			}
 			if err != nil {
 				return err
 			}
@@ -52,15 +66,47 @@ func (a commands) pinCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			p, err := change.ProposePin(ctx, l, b, change.PinOptions{
+			o := change.PinOptions{
 				Clean: c.Bool("clean"), Whole: c.Bool("exact"), Hold: true, Components: c.StringSlice("component"), Open: c.Bool("no-block"), Add: add.Pin,
-			})
+				Inherit: true, Without: c.StringSlice("without"), LeftOvers: c.Bool("left-overs"),
+			}
+			if c.Bool("plain") {
+				o.Without = change.Everything
+			}
+			p, err := change.ProposePin(ctx, l, b, o)
+			if err == nil && leftOversToo(a.App, c, p) {
+				o.LeftOvers = true
+				p, err = change.ProposePin(ctx, l, b, o)
+			}
 			if err == nil {
 				err = proposal.CarryOut(ctx, a.App, c, l, p)
 			}
 			return errors.Join(err, find.Forget(ctx, c, l, append(recorded, add.recorded...), err))
 		},
 	}
+}
+
+// recordHere records the folder as it is, for something to be laid over it.
+func recordHere(ctx context.Context, l *lane.Lane) (*state.Build, []*state.Build, error) {
+	s, err := record.Snapshot(ctx, l, "", "as it was before files were laid over it")
+	if err != nil {
+		return nil, nil, err
+	}
+	if s.Same != nil {
+		return s.Same, nil, l.Home.ForgetBuild(context.WithoutCancel(ctx), s.Build)
+	}
+	return s.Build, []*state.Build{s.Build}, nil
+}
+
+// leftOversToo asks whether files go that only snapshots have.
+func leftOversToo(a *app.App, c *cli.Command, p *change.Proposal) bool {
+	if len(p.LeftOvers) == 0 || c.Bool("dry-run") || c.Bool("yes") || c.Bool("json") || !a.Interactive() {
+		return false
+	}
+	for _, o := range p.LeftOvers {
+		a.Note("Left over from %s: %s, %s (%s).", o.Build.Label, view.Count(len(o.Files), "file"), view.Size(o.Bytes()), view.Names(o.Files, view.Few))
+	}
+	return a.Question("Remove them, too?") == nil
 }
 
 func (a commands) unpinCommand() *cli.Command {

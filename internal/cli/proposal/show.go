@@ -24,6 +24,7 @@ func ShowPlan(a *app.App, c *cli.Command, l *lane.Lane, p *change.Proposal) {
 	}
 	if p.Plan.Empty() {
 		a.Say("%s of %s changes no file.", what, view.Strong(l.Title()))
+		showAdditions(a, p)
 		showLeft(a, c, p)
 		showSteps(a, l, p)
 		return
@@ -43,6 +44,7 @@ func ShowPlan(a *app.App, c *cli.Command, l *lane.Lane, p *change.Proposal) {
 		a.Say("  %s the right date or mode", view.Gets(t.Retimed))
 	}
 	ShowChoice(a, p.Choice)
+	showAdditions(a, p)
 	for _, f := range p.Fetches {
 		ShowFetchPlan(a, f.Plan, l.Store.Dir())
 	}
@@ -57,6 +59,23 @@ func ShowPlan(a *app.App, c *cli.Command, l *lane.Lane, p *change.Proposal) {
 	}
 	showLeft(a, c, p)
 	showSteps(a, l, p)
+}
+
+// showAdditions tells what a pin has beside its build.
+func showAdditions(a *app.App, p *change.Proposal) {
+	if p.Change.What != state.ChangePin {
+		return
+	}
+	lines := view.AdditionLines(p.Change.After)
+	for i := 0; i < len(lines); i += 2 {
+		if lines[i+1] != "" {
+			text := lines[i+1]
+			if lines[i] == view.LeavesOut {
+				text += view.Faint(" (" + view.Count(p.LeftOut, "file") + " of the build)")
+			}
+			a.Say("  %s: %s", lines[i], text)
+		}
+	}
 }
 
 // showSteps tells which commands of the player's run after a pin.
@@ -79,6 +98,12 @@ func showLeft(a *app.App, c *cli.Command, p *change.Proposal) {
 	}
 	if n := p.Yielded; n > 0 {
 		a.Say("  %s of the build %s too: keep or scratch rules cover %s", view.Count(n, "file"), view.Stay(n), view.Them(n))
+	}
+	for _, o := range p.Taken {
+		a.Say("  removed as left over from %[2]s: %[1]s (%[3]s): %[4]s", view.Count(len(o.Files), "file"), o.Build.Label, view.Size(o.Bytes()), view.Names(o.Files, view.Few))
+	}
+	for _, o := range p.LeftOvers {
+		a.Say("  %s left over from %s (%s); --left-overs removes %s: %s", view.Count(len(o.Files), "file"), o.Build.Label, view.Size(o.Bytes()), view.Them(len(o.Files)), view.Names(o.Files, view.Few))
 	}
 	if n := len(p.Plan.Extra); n > 0 {
 		a.Say("  %s not of this build; --clean would remove %s:", view.Count(n, "file"), view.Them(n))

@@ -18,6 +18,7 @@ import (
 	"morvant/internal/feed/fetch"
 	"morvant/internal/game"
 	"morvant/internal/lane"
+	"morvant/internal/lane/compose"
 	"morvant/internal/lane/status"
 	"morvant/internal/manifest"
 	"morvant/internal/ref"
@@ -73,6 +74,22 @@ func (a commands) side(ctx context.Context, c *cli.Command, l *lane.Lane, home *
 	return status.BuildSide(ctx, l, b, c.StringSlice("component"))
 }
 
+// showLeftOut counts, where a build is compared with the folder that is held at it, what the pin leaves out.
+func (a commands) showLeftOut(ctx context.Context, l *lane.Lane, sides ...*status.Side) error {
+	pin, b, err := l.Pin(ctx)
+	if err != nil || b == nil || len(pin.LeaveOut) == 0 || !slices.ContainsFunc(sides, func(s *status.Side) bool { return s.Label == b.Label }) {
+		return err
+	}
+	c, err := compose.OfPin(ctx, l, b, pin)
+	if err != nil {
+		return err
+	}
+	if n := len(c.LeftOut); n > 0 {
+		a.Say("  %s of %s%s left out by the pin.", view.Count(n, "file"), b.Label, view.AreIs(n))
+	}
+	return nil
+}
+
 func (a commands) diff(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, refA, refB string) error {
 	from, err := a.side(ctx, c, l, home, refA)
 	if err != nil {
@@ -108,6 +125,9 @@ func (a commands) diff(ctx context.Context, c *cli.Command, l *lane.Lane, home *
 		err = a.Emit(j)
 	case !c.Bool("quiet"):
 		a.showDiff(c, l, d)
+		if err := a.showLeftOut(ctx, l, from, to); err != nil {
+			return err
+		}
 		a.showCost(to, cost, costErr)
 	}
 	if err == nil && (c.Bool("quiet") || c.Bool("exit-code")) && !d.Build.Empty() {

@@ -98,6 +98,9 @@ func (a commands) showDrift(c *cli.Command, d *status.Drift) {
 	if n := d.Yielded; n > 0 {
 		a.Say("  %s of the build under keep or scratch rules: not checked.", view.Count(n, "file"))
 	}
+	if n := d.LeftOut; n > 0 {
+		a.Say("  %s of the build (%s)%s left out by the pin.", view.Count(n, "file"), view.Size(d.LeftOutBytes), view.AreIs(n))
+	}
 	if u := d.Update; u != nil {
 		how := view.FirstNonEmpty(view.Incomplete(u), "all of it")
 		a.Say("  This looks like an update to %s (%s), %s.", view.Strong(u.Build.Label), u.Build.Line(), how)
@@ -106,7 +109,7 @@ func (a commands) showDrift(c *cli.Command, d *status.Drift) {
 	for _, group := range []struct {
 		word string
 		list []plan.Entry
-	}{{view.Paint(view.Bad, "altered"), d.Altered}, {view.Paint(view.Bad, "missing"), d.Missing}, {view.Paint(view.Fresh, "extra"), d.Extra}, {"unread", d.Unread}} {
+	}{{view.Paint(view.Bad, "altered"), d.Altered}, {view.Paint(view.Bad, "missing"), d.Missing}, {view.Paint(view.Bad, "back"), d.Back}, {view.Paint(view.Fresh, "extra"), d.Extra}, {"unread", d.Unread}} {
 		rows = append(rows, view.FileRows(group.word, group.list, c.Bool("verbose"))...)
 	}
 	if len(rows) > 0 {

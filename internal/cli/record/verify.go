@@ -85,7 +85,7 @@ func (a commands) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home
 			what = "every byte that was checked"
 		}
 		a.Say("%s is %s%s, %s %s.", view.Strong(l.Game.Display()), view.Named(b), view.WithAdditions(pin), what, view.Faint(fmt.Sprintf("(%s read in %s)", view.Count(d.AsBuilt, "file"), a.Now().Sub(started).Round(10*time.Millisecond))))
-		if len(d.Extra) > 0 || d.Kept+d.Yielded > 0 {
+		if len(d.Extra) > 0 || d.Kept+d.Yielded+d.LeftOut > 0 {
 			a.showDrift(c, d)
 			a.NoteOdd(d.Odd)
 		}

@@ -185,7 +185,7 @@ func (a commands) showPinfile(l *lane.Lane, f *pinfile.File) {
 	if name == "" {
 		name = f.Game
 	}
-	p := state.Pin{Companions: f.Companions, Edits: f.Edits, Keep: f.Keep}
+	p := state.Pin{Companions: f.Companions, Edits: f.Edits, Keep: f.Keep, LeaveOut: f.LeaveOut}
 	for _, o := range f.Overlays {
 		p.Overlays = append(p.Overlays, state.Overlay{Name: o.Build, Pattern: o.Files})
 	}

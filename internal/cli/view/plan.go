@@ -87,9 +87,12 @@ type planJSON struct {
 	Companions []state.Companion `json:"companions,omitempty"`
 	Edits      []state.Edit      `json:"edits,omitempty"`
 	Keep       []string          `json:"keep,omitempty"`
+	LeaveOut   []string          `json:"leave_out,omitempty"`
 	// Components and Fetch are those of a feed's build.
 	Components []string `json:"components,omitempty"`
 	Fetch      int64    `json:"fetch_bytes"`
+	// LeftOver are files that stay and are just as in other snapshots.
+	LeftOver []LeftOverJSON `json:"left_over,omitempty"`
 	// Stayed are files that a carry found to differ and left as they are here.
 	Stayed int `json:"stayed,omitempty"`
 }
@@ -101,11 +104,12 @@ func ToPlanJSON(name string, p *change.Proposal, done bool) planJSON {
 		Done: done, Totals: p.Change.Totals, Steps: []stepJSON{}, Extra: toFiles(p.Plan.Extra), Kept: p.Plan.Kept, Yielded: p.Yielded, Same: p.Plan.Same,
 		LeftOut: OddPaths(p.Odd), Recorded: p.Change.Made, Stayed: p.Stayed,
 	}
+	j.LeftOver = ToLeftOvers(p.LeftOvers)
 	if p.Choice != nil {
 		j.Components = p.Choice.Names
 	}
 	if pin := p.Change.After; p.Change.What == state.ChangePin {
-		j.Overlays, j.Companions, j.Edits, j.Keep = pin.Overlays, pin.Companions, pin.Edits, pin.Keep
+		j.Overlays, j.Companions, j.Edits, j.Keep, j.LeaveOut = pin.Overlays, pin.Companions, pin.Edits, pin.Keep, pin.LeaveOut
 	}
 	for _, f := range p.Fetches {
 		j.Fetch += f.Fetch

@@ -12,6 +12,9 @@ import (
 	"morvant/internal/state"
 )
 
+// LeavesOut begins the line that says what a pin leaves out.
+const LeavesOut = "leaves out"
+
 // AdditionLines describes what a pin has beside its build.
 func AdditionLines(p state.Pin) []string {
 	var overlays, companions, edits []string
@@ -26,7 +29,7 @@ func AdditionLines(p state.Pin) []string {
 	}
 	return []string{
 		"overlays", strings.Join(overlays, ", then "), "companions", strings.Join(companions, ", "),
-		"sets", strings.Join(edits, ", "), "also keeps", strings.Join(p.Keep, "  "),
+		"sets", strings.Join(edits, ", "), "also keeps", strings.Join(p.Keep, "  "), LeavesOut, strings.Join(p.LeaveOut, "  "),
 	}
 }
 
@@ -36,7 +39,7 @@ func WithAdditions(p state.Pin) string {
 	for _, of := range []struct {
 		n    int
 		what string
-	}{{len(p.Overlays), "overlay"}, {len(p.Companions), "companion"}, {len(p.Edits), "edit"}} {
+	}{{len(p.Overlays), "overlay"}, {len(p.Companions), "companion"}, {len(p.Edits), "edit"}, {len(p.LeaveOut), "pattern left out"}} {
 		if of.n > 0 {
 			list = append(list, Count(of.n, of.what))
 		}
@@ -44,7 +47,11 @@ func WithAdditions(p state.Pin) string {
 	if len(list) == 0 {
 		return ""
 	}
-	return " with " + strings.Join(list, " and ")
+	last := len(list) - 1
+	if last == 0 {
+		return " with " + list[0]
+	}
+	return " with " + strings.Join(list[:last], ", ") + " and " + list[last]
 }
 
 type fileJSON struct {
@@ -70,6 +77,10 @@ type DriftJSON struct {
 	Yielded int        `json:"left_to_rules"` // files of the build that rules cover: not checked
 	Unread  []fileJSON `json:"unread"`
 	LeftOut []string   `json:"left_out"`
+	// Back are files that the pin leaves out, and that are there; Omitted counts all that it leaves out.
+	Back         []fileJSON `json:"back"`
+	Omitted      int        `json:"omitted"`
+	OmittedBytes int64      `json:"omitted_bytes"`
 	// Update is the known build that the drift leads to, if it looks like one.
 	Update *updateJSON `json:"update,omitempty"`
 }
@@ -86,7 +97,7 @@ func ToDrift(d *status.Drift) *DriftJSON {
 	if d == nil {
 		return nil
 	}
-	j := &DriftJSON{d.AsBuilt, toFiles(d.Altered), toFiles(d.Missing), toFiles(d.Extra), d.Kept, d.Yielded, toFiles(d.Unread), OddPaths(d.Odd), nil}
+	j := &DriftJSON{d.AsBuilt, toFiles(d.Altered), toFiles(d.Missing), toFiles(d.Extra), d.Kept, d.Yielded, toFiles(d.Unread), OddPaths(d.Odd), toFiles(d.Back), d.LeftOut, d.LeftOutBytes, nil}
 	if u := d.Update; u != nil {
 		j.Update = &updateJSON{u.Build.Label, u.Build.Line(), u.Done, u.Of}
 	}
@@ -112,6 +123,8 @@ type StatusJSON struct {
 	Looked  time.Time   `json:"looked"`
 	// Gone are files of the player's that somebody else has taken away.
 	Gone []GoneJSON `json:"gone,omitempty"`
+	// LeftOver are extra files that are just as in other known builds.
+	LeftOver []LeftOverJSON `json:"left_over,omitempty"`
 	// Says is the version that the game itself gives, where its content does not tell.
 	Waiting string `json:"waiting,omitempty"` // update that the launcher has
 	Says    string `json:"says,omitempty"`
@@ -121,6 +134,7 @@ type StatusJSON struct {
 	Companions []state.Companion `json:"companions,omitempty"`
 	Edits      []state.Edit      `json:"edits,omitempty"`
 	Keep       []string          `json:"keep,omitempty"`
+	LeaveOut   []string          `json:"leave_out,omitempty"`
 }
 
 // ToStatusJSON makes the document of status.
@@ -129,16 +143,34 @@ func ToStatusJSON(s *status.Status) StatusJSON {
 		Schema: "morvant-status/1", Game: s.Game.Name, Live: s.Game.Live, Lane: s.Lane, Folder: s.Dir, Held: s.Build != nil,
 		Drift: ToDrift(s.Drift), Drifted: s.Drift != nil && s.Drift.Any(),
 		Files: s.Files, Bytes: s.Bytes, Running: s.Running, Block: ToBlockJSON(s.Block), Looked: s.Looked, Gone: ToGone(s.Gone),
-		Waiting: s.Waiting, Says: s.Says, SaysBy: s.SaysBy.Source, Overlays: s.Pin.Overlays, Companions: s.Pin.Companions, Edits: s.Pin.Edits, Keep: s.Pin.Keep,
+		Waiting: s.Waiting, Says: s.Says, SaysBy: s.SaysBy.Source, Overlays: s.Pin.Overlays, Companions: s.Pin.Companions, Edits: s.Pin.Edits, Keep: s.Pin.Keep, LeaveOut: s.Pin.LeaveOut,
 	}
 	if s.Build != nil {
 		b := ToBuildJSON(s.Build, s.Pin)
 		j.Build = &b
 	}
+	j.LeftOver = ToLeftOvers(s.LeftOvers)
 	if s.Equals != nil {
 		j.Equals = s.Equals.Label
 	}
 	return j
+}
+
+// LeftOverJSON is what is left over of one build.
+type LeftOverJSON struct {
+	Build   string     `json:"build"`
+	Channel string     `json:"channel"`
+	Sure    bool       `json:"sure"` // a feed or a component has the files, not only snapshots
+	Files   []fileJSON `json:"files"`
+}
+
+// ToLeftOvers makes their list.
+func ToLeftOvers(list []*status.LeftOver) []LeftOverJSON {
+	var out []LeftOverJSON
+	for _, o := range list {
+		out = append(out, LeftOverJSON{o.Build.Label, o.Build.Line(), o.Sure, toFiles(o.Files)})
+	}
+	return out
 }
 
 // GoneJSON is such a file.
@@ -238,6 +270,13 @@ func Headline(s *status.Status) string {
 	case !s.Sure():
 		return fmt.Sprintf("%s is held at %s. %s", name, Named(s.Build), Paint(Bad, Unread(s.Drift)))
 	}
+	if len(s.LeftOvers) > 0 {
+		var list []string
+		for _, o := range s.LeftOvers {
+			list = append(list, fmt.Sprintf("%s left over from %s (%s)", CountAre(len(o.Files), "file"), o.Build.Label, Size(o.Bytes())))
+		}
+		return fmt.Sprintf("%s is held at %s. Its files are as they should be; besides, %s.", name, Named(s.Build), strings.Join(list, ", "))
+	}
 	if n := s.Drift.Yielded; n > 0 {
 		return fmt.Sprintf("%s is held at %s. Every checked file is as it should be; %s left to rules.", name, Named(s.Build), isAre(n))
 	}
@@ -246,7 +285,7 @@ func Headline(s *status.Status) string {
 
 // driftCount is how many files differ.
 func driftCount(d *status.Drift) int {
-	n := len(d.Altered) + len(d.Missing)
+	n := len(d.Altered) + len(d.Missing) + len(d.Back)
 	if d.ExtraCounts {
 		n += len(d.Extra)
 	}
@@ -297,7 +336,7 @@ func DescribeEvent(s *status.Status) (message string) {
 	case s.Build == nil:
 		message = name + " is not held at any build"
 	case s.Drift.Any():
-		message = fmt.Sprintf("%s of %s changed", Count(len(s.Drift.Altered)+len(s.Drift.Missing), "file"), name)
+		message = fmt.Sprintf("%s of %s changed", Count(len(s.Drift.Altered)+len(s.Drift.Missing)+len(s.Drift.Back), "file"), name)
 		if u := s.Drift.Update; u != nil {
 			message += fmt.Sprintf(", %s → %s", s.Build.Label, u.Build.Label)
 			if text := Incomplete(u); text != "" {

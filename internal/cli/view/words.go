@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"morvant/internal/plan"
 	"morvant/internal/scan"
 )
 
@@ -135,6 +136,18 @@ func Share(part, whole int64) string {
 		return "nothing"
 	}
 	return Percent(float64(part) / float64(whole))
+}
+
+// CountAre counts things that are something.
+func CountAre(n int, what string) string { return Count(n, what) + AreIs(n) }
+
+// Names lists the paths of the first few files.
+func Names(list []plan.Entry, most int) string {
+	var names []string
+	for _, e := range list {
+		names = append(names, e.Path)
+	}
+	return Some(names, most)
 }
 
 // Some lists the first few of a list, and how many more there are.

@@ -29,7 +29,7 @@ func PinFile(ctx context.Context, l *lane.Lane) (*pinfile.File, error) {
 	}
 	f := &pinfile.File{
 		Game: l.Game.Name, Title: l.Game.Title, Build: b.Label, Channel: b.Channel, Digest: b.Digest(), Components: pin.Components,
-		Keep: l.Game.Keep, Companions: pin.Companions, Edits: pin.Edits, Feeds: sources(b.Feeds),
+		Keep: l.Game.Keep, LeaveOut: pin.LeaveOut, Companions: pin.Companions, Edits: pin.Edits, Feeds: sources(b.Feeds),
 	}
 	for _, o := range pin.Overlays {
 		f.Overlays = append(f.Overlays, pinfile.Overlay{Build: o.Name, Digest: o.Digest, Components: o.Components, Files: o.Pattern})
@@ -73,7 +73,7 @@ func FromPinFile(ctx context.Context, l *lane.Lane, f *pinfile.File) (*state.Bui
 			o.Add.Keep = append(o.Add.Keep, k)
 		}
 	}
-	o.Add.Companions, o.Add.Edits = f.Companions, f.Edits
+	o.Add.Companions, o.Add.Edits, o.Add.LeaveOut = f.Companions, f.Edits, f.LeaveOut
 	if err := mayWrite(ctx, l, b, o); err != nil {
 		return nil, o, err
 	}

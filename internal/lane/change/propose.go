@@ -28,6 +28,11 @@ type Proposal struct {
 	Yielded int             // files of the build that rules leave to the player
 	// Of a carry: files that come, and files that differ and stay as they are here.
 	Brought, Stayed int
+	LeftOut         int // files of the build that the pin leaves out
+	// LeftOvers are files that stay and are just as in other known builds.
+	LeftOvers []*status.LeftOver
+	// Taken are those that the change takes away.
+	Taken []*status.LeftOver
 
 	tree     *scan.Tree
 	composed *compose.Composed // nil: what it leads to is no build
@@ -53,7 +58,7 @@ type target struct {
 func (to *target) request(l *lane.Lane) plan.Request {
 	return plan.Request{
 		Have: plan.FromTree(to.tree), Odd: to.tree.Odd, Want: to.want, Owned: to.owned, Rules: compose.Rules(l, to.composed),
-		Clean: to.clean, Exact: to.exact, IgnoresCase: l.IgnoresCase(),
+		Clean: to.clean, Exact: to.exact, IgnoresCase: l.IgnoresCase(), LeftOut: to.composed.OutPaths(),
 	}
 }
 
@@ -103,8 +108,13 @@ type PinOptions struct {
 	Components []string
 	Open       bool // do not block updates
 	// Add is what the pin has beside its build: overlays, companions, edits, keep
-	// rules.
+	// rules, what it leaves out.
 	Add state.Pin
+	// Inherit takes over what the pin before has beside its build, but for what Without names.
+	Inherit bool
+	Without []string
+	// LeftOvers takes away what is just as in other snapshots.
+	LeftOvers bool
 }
 
 // ErrFragment is returned for a pin to what is no build.
@@ -128,6 +138,19 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions)
 	if err != nil {
 		return nil, err
 	}
+	if err := compose.CheckLeaveOut(to, o.Add.LeaveOut); err != nil {
+		return nil, err
+	}
+	var off []state.Edit
+	if o.Inherit {
+		was, err := l.Home.Pin(ctx, l.Game.Name, l.Name)
+		if err != nil {
+			return nil, err
+		}
+		if o.Add, off, err = inherit(was, o.Add, o.Without); err != nil {
+			return nil, err
+		}
+	}
 	l.KeepAlso(o.Add)
 	if err := compose.CheckAdditions(o.Add, l.Game.Rules()); err != nil {
 		return nil, err
@@ -141,10 +164,16 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions)
 		c.What = state.ChangePin
 		c.After = state.Pin{
 			Build: to.Build.UID, Components: choice.Names, Open: o.Open, Clean: o.Clean || o.Exact, Exact: o.Exact,
-			Overlays: o.Add.Overlays, Companions: o.Add.Companions, Edits: o.Add.Edits, Keep: o.Add.Keep,
+			Overlays: o.Add.Overlays, Companions: o.Add.Companions, Keep: o.Add.Keep, LeaveOut: o.Add.LeaveOut,
 			Since: l.Now(), First: before.First,
 		}
+		if c.After.Edits, err = compose.Was(ctx, l, to, o.Add.Edits); err != nil {
+			return nil, err
+		}
 		if err := compose.Add(ctx, l, to, c.After, true); err != nil {
+			return nil, err
+		}
+		if err := compose.Restore(ctx, l, to, off); err != nil {
 			return nil, err
 		}
 	}
@@ -155,11 +184,31 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions)
 	if owned, err = gamesOwn(l, owned, tree, nil); err != nil {
 		return nil, err
 	}
-	p, err := propose(ctx, l, target{want: to.State(), owned: owned, clean: o.Clean, exact: o.Exact || o.Whole, tree: tree, composed: to}, c)
+	at := target{want: to.State(), owned: owned, clean: o.Clean, exact: o.Exact || o.Whole, tree: tree, composed: to}
+	p, err := propose(ctx, l, at, c)
 	if err != nil {
 		return nil, err
 	}
-	p.Build, p.Choice = to.Build, choice
+	over, err := status.LeftOvers(ctx, l, to.Build, p.Plan.Extra)
+	if err != nil {
+		return nil, err
+	}
+	taken := slices.DeleteFunc(slices.Clone(over), func(f *status.LeftOver) bool { return !f.Sure && !o.LeftOvers })
+	if len(taken) > 0 {
+		add := make(map[string]plan.Node)
+		for _, f := range taken {
+			for _, e := range f.Files {
+				add[e.Path] = e.Node
+			}
+		}
+		at.owned = owned.With(add)
+		if p, err = propose(ctx, l, at, c); err != nil {
+			return nil, err
+		}
+	}
+	p.Taken = taken
+	p.LeftOvers = slices.DeleteFunc(over, func(f *status.LeftOver) bool { return slices.Contains(taken, f) })
+	p.Build, p.Choice, p.LeftOut = to.Build, choice, len(to.LeftOut)
 	p.Notes = append(p.Notes, dropped(before, c.After)...)
 	if o.Hold && !before.Held() {
 		p.Change.After.First = p.Change.UID
@@ -178,6 +227,16 @@ func dropped(before, after state.Pin) []string {
 	for _, k := range before.Companions {
 		if !slices.ContainsFunc(after.Companions, func(n state.Companion) bool { return n.Path == k.Path }) {
 			notes = append(notes, fmt.Sprintf("the companion %s is not part of the new pin", k.Path))
+		}
+	}
+	for _, k := range before.Keep {
+		if !slices.Contains(after.Keep, k) {
+			notes = append(notes, fmt.Sprintf("the keep rule %s is not part of the new pin", k))
+		}
+	}
+	for _, k := range before.LeaveOut {
+		if !slices.Contains(after.LeaveOut, k) {
+			notes = append(notes, fmt.Sprintf("%s is left out no more", k))
 		}
 	}
 	for _, e := range before.Edits {

@@ -30,6 +30,7 @@ var ErrOverlay = errors.New("the overlay has no files")
 // not keep anything else from working.
 func Add(ctx context.Context, l *lane.Lane, c *Composed, pin state.Pin, fresh bool) error {
 	c.ignoresCase = l.IgnoresCase()
+	c.leaveOut(pin.LeaveOut)
 	files := make(map[string]manifest.File)
 	if len(pin.Overlays) > 0 {
 		c.Attributes = c.Attributes.Clone()
@@ -47,6 +48,86 @@ func Add(ctx context.Context, l *lane.Lane, c *Composed, pin state.Pin, fresh bo
 	}
 	for _, e := range pin.Edits {
 		if err := setValue(ctx, l, c, e, fresh); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// leaveOut takes files out of the build.
+func (c *Composed) leaveOut(patterns []string) {
+	if len(patterns) == 0 {
+		return
+	}
+	match := rules.NewSet(patterns)
+	for _, f := range c.Manifest.Files {
+		if match.Match(f.Path) {
+			c.LeftOut = append(c.LeftOut, f)
+		}
+	}
+	c.Manifest = c.Manifest.Without(match.Match)
+}
+
+// CheckLeaveOut returns an error for a pattern that fits no file of a build.
+func CheckLeaveOut(c *Composed, patterns []string) error {
+	if err := (rules.Rules{Keep: patterns}).Check(); err != nil {
+		return err
+	}
+	for _, p := range patterns {
+		match := rules.NewSet([]string{p})
+		if !slices.ContainsFunc(c.Base.Files, func(f manifest.File) bool { return match.Match(f.Path) }) {
+			return fmt.Errorf("%w: no file of %s matches \"%s\"", state.ErrLeaveOut, c.Build.Label, p)
+		}
+	}
+	return nil
+}
+
+// Was finds the values that edits of the player's own files replace.
+func Was(ctx context.Context, l *lane.Lane, c *Composed, edits []state.Edit) ([]state.Edit, error) {
+	edits = slices.Clone(edits)
+	for i := range edits {
+		e := &edits[i]
+		if _, built := c.Manifest.File(c.Spelling().Of(e.File)); built || e.Was != nil || l.Root == nil {
+			continue
+		}
+		content, err := ownText(l, e.File)
+		if err != nil {
+			continue // said where it is edited
+		}
+		d := edit.Parse(content)
+		if v, err := d.Find(ctx, e.Find, 1); err == nil {
+			e.Was = &v.Texts[0]
+		}
+	}
+	return edits, nil
+}
+
+// Restore sets back the values that edits replaced in files of the player's own, where they are
+// still as the edit set them. The files are changed this once, and are no part of any build.
+func Restore(ctx context.Context, l *lane.Lane, c *Composed, edits []state.Edit) error {
+	for _, e := range edits {
+		e.File = c.Spelling().Of(e.File)
+		if _, built := c.Base.File(e.File); built || e.Was == nil {
+			continue
+		}
+		var content []byte
+		if f, there := c.Manifest.File(e.File); there && c.Texts[f.Digest] != nil {
+			content = c.Texts[f.Digest] // by another edit
+		} else {
+			var err error
+			if content, err = ownText(l, e.File); errors.Is(err, fs.ErrNotExist) {
+				continue
+			} else if err != nil {
+				return err
+			}
+		}
+		d := edit.Parse(content)
+		v, err := d.Find(ctx, e.Find, 1)
+		if err != nil || v.Texts[0] != e.Set {
+			continue // the player has changed it since
+		}
+		c.edited = append(c.edited, e.File)
+		if err := c.lay(map[string]manifest.File{e.File: c.bring(e.File, d.With(v, []string{*e.Was}))}); err != nil {
 			return err
 		}
 	}
@@ -249,7 +330,7 @@ func StoreTexts(ctx context.Context, l *lane.Lane, texts map[digest.Digest][]byt
 // CheckAdditions returns an error for something that could not be kept as the pin
 // says.
 func CheckAdditions(pin state.Pin, r rules.Rules) error {
-	if err := (rules.Rules{Keep: pin.Keep}).Check(); err != nil {
+	if err := (rules.Rules{Keep: slices.Concat(pin.Keep, pin.LeaveOut)}).Check(); err != nil {
 		return err
 	}
 	match := r.Matcher()

@@ -39,6 +39,7 @@ type Composed struct {
 	overlays []*Composed              // the builds that files come from
 	Texts    map[digest.Digest][]byte // content that the pin itself brings
 	edited   []string                 // files of the lane alone that it edits
+	LeftOut  []manifest.File          // files of the build that it leaves out
 	Notes    []string                 // for the player
 }
 

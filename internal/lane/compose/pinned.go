@@ -33,6 +33,20 @@ func (c *Composed) Owned() plan.State {
 	return plan.FromManifest(c.Manifest.Without(func(p string) bool { return slices.Contains(c.edited, p) }), c.Attributes)
 }
 
+// OutPaths lists the paths of files that are left out.
+func (c *Composed) OutPaths() []string {
+	if c == nil {
+		return nil
+	}
+	var list []string
+	for _, f := range c.LeftOut {
+		if _, laid := c.Manifest.File(f.Path); !laid { // by an overlay or a companion
+			list = append(list, f.Path)
+		}
+	}
+	return list
+}
+
 // HeldState returns what the lane is held to; nothing if that cannot be told now.
 func HeldState(ctx context.Context, l *lane.Lane) (plan.State, error) {
 	_, held, err := Pinned(ctx, l)

@@ -20,7 +20,7 @@ import (
 // OnlyCompanions reports whether nothing but companions is missing from the lane.
 func (s *Status) OnlyCompanions() bool {
 	d := s.Drift
-	if d == nil || len(d.Missing) == 0 || len(d.Altered) > 0 || d.ExtraCounts && len(d.Extra) > 0 {
+	if d == nil || len(d.Missing) == 0 || len(d.Altered)+len(d.Back) > 0 || d.ExtraCounts && len(d.Extra) > 0 {
 		return false
 	}
 	for _, e := range d.Missing {
@@ -43,6 +43,11 @@ type Drift struct {
 	// read, and are too large to read in passing: nobody knows whether they are as built.
 	Unread []plan.Entry
 	Odd    []scan.Oddity
+	// Back are files that the pin leaves out, and that are there.
+	Back []plan.Entry
+	// LeftOut counts the files that the pin leaves out, and their bytes.
+	LeftOut      int
+	LeftOutBytes int64
 	// ExtraCounts says that the pin leaves no room for extra files.
 	ExtraCounts bool
 	// Update is the build that the drift leads to, if it looks like one.
@@ -63,7 +68,7 @@ func (d *Drift) UnreadBytes() int64 {
 
 // Any reports whether the lane is known to differ from what it is held to; see Sure.
 func (d *Drift) Any() bool {
-	return len(d.Altered)+len(d.Missing) > 0 || d.ExtraCounts && len(d.Extra) > 0
+	return len(d.Altered)+len(d.Missing)+len(d.Back) > 0 || d.ExtraCounts && len(d.Extra) > 0
 }
 
 // Status is how a lane stands.
@@ -96,6 +101,8 @@ type Status struct {
 	// be brought back from, if they are recorded anywhere.
 	Gone []state.Gone
 	Back *GoneFrom
+	// LeftOvers are extra files of a held lane that are just as in other known builds.
+	LeftOvers []*LeftOver
 	// Tree is what was looked at.
 	Tree *scan.Tree
 }
@@ -160,7 +167,9 @@ func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 		s.Block = slices.DeleteFunc(s.Block, func(b block.State) bool { return b.Broke == block.NotSet })
 	}
 	if s.Build != nil {
-		s.Drift, err = DriftOf(ctx, l, tree, s.Build, s.Pin)
+		if s.Drift, err = DriftOf(ctx, l, tree, s.Build, s.Pin); err == nil {
+			s.LeftOvers, err = LeftOvers(ctx, l, s.Build, s.Drift.Extra)
+		}
 		switch {
 		case err != nil:
 		case s.Drift.Any():
@@ -231,12 +240,20 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 			}
 		}
 	}
-	p, err := plan.Make(plan.Request{Have: have, Odd: tree.Odd, Want: want, Owned: want, Rules: rules, Clean: pin.Clean, Exact: pin.Exact})
+	p, err := plan.Make(plan.Request{Have: have, Odd: tree.Odd, Want: want, Owned: want, Rules: rules, Clean: pin.Clean, Exact: pin.Exact, LeftOut: l.Spelling(have).Paths(c.OutPaths())})
 	if err != nil {
 		return nil, err
 	}
 	d.AsBuilt, d.Kept, d.Extra = p.Same-len(d.Unread), p.Kept, p.Extra
 	d.Yielded = compose.Yielded(l, c, p)
+	out := make(map[string]bool)
+	for _, p := range l.Spelling(have).Paths(c.OutPaths()) {
+		out[p] = true
+	}
+	for _, f := range c.LeftOut {
+		d.LeftOut++
+		d.LeftOutBytes += f.Size
+	}
 	for i := range p.Steps {
 		s := &p.Steps[i]
 		switch {
@@ -244,11 +261,13 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 			d.Altered = append(d.Altered, plan.Entry{Path: s.Path, Node: *s.Before})
 		case s.Places():
 			d.Missing = append(d.Missing, plan.Entry{Path: s.Path, Node: *s.After})
+		case s.Displaces() && out[s.Path]:
+			d.Back = append(d.Back, plan.Entry{Path: s.Path, Node: *s.Before})
 		case s.Displaces():
 			d.Extra = append(d.Extra, plan.Entry{Path: s.Path, Node: *s.Before})
 		}
 	}
-	for _, list := range [][]plan.Entry{d.Altered, d.Missing, d.Extra} {
+	for _, list := range [][]plan.Entry{d.Altered, d.Missing, d.Extra, d.Back} {
 		slices.SortFunc(list, plan.BiggestFirst)
 	}
 	d.Update, err = towards(ctx, l, tree, d, c.Base, b)

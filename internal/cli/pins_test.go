@@ -1,0 +1,158 @@
+package cli_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// newHeld is a game with two builds, of which the older is an import, and files of the player's.
+func newHeld(t *testing.T) *world {
+	t.Helper()
+	w := newPlayed(t)
+	w.write("intro/film-1.ogv", strings.Repeat("film ", 5000))
+	w.write("intro/film-2.ogv", strings.Repeat("film ", 6000))
+	w.ok("snapshot", "films")
+	w.ok("import", w.source("old", older("base", "voices")), "1.1.0")
+	return w
+}
+
+// TestWhatIsLeftOutStaysOut: it is no drift, comes in no other pin, and goes again if it is brought back.
+func TestWhatIsLeftOutStaysOut(t *testing.T) {
+	t.Parallel()
+	w := newHeld(t)
+	before := w.picture()
+	dry := w.ok("pin", "films", "--leave-out", "intro/**", "--dry-run")
+	require.Contains(t, dry.out, "leaves out: intro/** (2 files of the build)")
+	require.Equal(t, before, w.picture())
+	w.ok("pin", "films", "--leave-out", "intro/**", "--yes")
+	require.NoDirExists(t, w.path("intro"))
+	require.Contains(t, w.ok("status").out, "2 files of the build (55 kB) are left out by the pin")
+	require.Contains(t, w.ok("verify").out, "1 pattern left out")
+	require.Contains(t, w.ok("diff", "films").out, "2 files of films are left out by the pin")
+	j := w.json(0, "status")
+	require.Equal(t, []any{"intro/**"}, j["leave_out"])
+	require.EqualValues(t, 2, j["drift"].(map[string]any)["omitted"])
+
+	// Whoever brings it back, it goes again; what the player has put there stays.
+	w.write("intro/film-1.ogv", "another film")
+	w.write("intro/mine.ogv", "mine")
+	require.Contains(t, w.run("status").out, "back ")
+	require.Equal(t, 3, w.run("verify").code)
+	w.ok("verify", "--repair", "--yes")
+	require.NoFileExists(t, w.path("intro/film-1.ogv"))
+	require.Equal(t, "mine", w.read("intro/mine.ogv"))
+
+	// A pin file has it, and another pin keeps it.
+	file := filepath.Join(w.dir, "race.pin.toml")
+	w.ok("pinfile", "write", file)
+	b, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.Contains(t, string(b), "leave_out = ['intro/**']")
+	w.ok("pin", "1.1.0", "--yes")
+	w.ok("pin", "films", "--yes")
+	require.NoFileExists(t, w.path("intro/film-1.ogv"))
+	w.ok("pin", "films", "--without", "intro/**", "--yes")
+	require.FileExists(t, w.path("intro/film-1.ogv"))
+	require.Contains(t, w.ok("pinfile", "show", file).out, "leaves out")
+	w.ok("pinfile", "apply", file, "--yes")
+	require.NoFileExists(t, w.path("intro/film-1.ogv"))
+	require.FileExists(t, w.path("intro/mine.ogv"))
+	w.ok("undo", "--yes")
+	require.FileExists(t, w.path("intro/film-1.ogv"))
+	w.fails(1, "nothing to leave out", "pin", "films", "--leave-out", "outro/**", "--yes")
+	w.fails(2, "cannot be read", "pin", "films", "--leave-out", "[", "--yes")
+	require.NoError(t, os.Remove(w.path("intro/mine.ogv")))
+	w.ok("unpin", "--yes")
+	require.Equal(t, before, w.picture())
+}
+
+// TestAPinThatIsChangedKeepsWhatItHad: until it is told otherwise, and an edit that ends gives back its value.
+func TestAPinThatIsChangedKeepsWhatItHad(t *testing.T) {
+	t.Parallel()
+	w := newHeld(t)
+	w.write("settings.ini", "width = 800\nfog = low\n")
+	w.write("tide.txt", "high")
+	w.ok("snapshot", "tides")
+	require.NoError(t, os.Remove(w.path("tide.txt")))
+	w.ok("pin", "1.2.0", "--edit", `settings.ini:^width = (\d+)=1280`, "--edit", `settings.ini:^fog = (\w+)=none`, "--overlay", "tides:tide.txt", "--companion", "note.txt=x", "--keep", "Own/**", "--yes")
+	require.Equal(t, "width = 1280\nfog = none\n", w.read("settings.ini"))
+	plan := w.ok("pin", "1.1.0", "--dry-run").out
+	for _, words := range []string{"overlays: tide.txt of snapshot/tides", "companions: note.txt", `sets: "1280" in settings.ini, "none" in settings.ini`, "also keeps: Own/**"} {
+		require.Contains(t, plan, words)
+	}
+	w.ok("pin", "1.1.0", "--yes")
+	require.Equal(t, "width = 1280\nfog = none\n", w.read("settings.ini"))
+	require.Equal(t, "high", w.read("tide.txt"))
+	require.Equal(t, "x", w.read("note.txt"))
+	require.Contains(t, w.ok("status").out, "also keeps")
+
+	// Another value for the same setting: the first one is what comes back in the end.
+	w.ok("pin", "1.1.0", "--edit", `settings.ini:^width = (\d+)=1920`, "--yes")
+	require.Equal(t, "width = 1920\nfog = none\n", w.read("settings.ini"))
+	r := w.ok("pin", "1.1.0", "--without", "tide.txt", "--without", "Own/**", "--yes")
+	require.Contains(t, r.err, "the overlay tide.txt of snapshot/tides is not part of the new pin")
+	require.NoFileExists(t, w.path("tide.txt"))
+	require.FileExists(t, w.path("note.txt"))
+
+	// What the player has set since stays.
+	w.write("settings.ini", "width = 1920\nfog = thick\n")
+	w.ok("pin", "1.1.0", "--without", "edits", "--yes")
+	require.Equal(t, "width = 800\nfog = thick\n", w.read("settings.ini"))
+	require.NotContains(t, w.ok("status").out, "differ")
+	w.ok("pin", "1.2.0", "--plain", "--yes")
+	require.NoFileExists(t, w.path("note.txt"))
+	require.Equal(t, "width = 800\nfog = thick\n", w.read("settings.ini"), "the player's own file stays")
+	w.fails(1, "nothing of that name", "pin", "1.2.0", "--without", "tide.txt", "--yes")
+	w.ok("undo", "--yes")
+	require.Equal(t, "x", w.read("note.txt"))
+}
+
+// TestLeftOversAreTold: files that are not this build's, but just as in other known ones.
+func TestLeftOversAreTold(t *testing.T) {
+	t.Parallel()
+	w := newHeld(t)
+	w.ok("pin", "1.2.0", "--yes")
+	require.Contains(t, w.ok("status").out, "Every file is as it should be", "one snapshot alone vouches for nothing")
+	w.write("readme.txt", "CINDER QUAY 1.2.1")
+	w.ok("snapshot", "1.2.1")
+	w.write("readme.txt", "CINDER QUAY 1.2.0")
+	r := w.ok("status")
+	require.Contains(t, r.out, "2 files are left over from 1.2.1 (55 kB)")
+	require.NotContains(t, r.out, "Every file is as it should be")
+	require.Contains(t, w.ok("pin", "1.1.0", "--dry-run").out, "2 files left over from 1.2.1 (55 kB); --left-overs removes them: intro/film-2.ogv, intro/film-1.ogv")
+	w.ok("pin", "1.1.0", "--yes")
+	require.FileExists(t, w.path("intro/film-1.ogv"), "no snapshot takes anything away unasked")
+	j := w.json(0, "status")
+	require.Len(t, j["left_over"], 1)
+	w.ok("pin", "1.1.0", "--left-overs", "--yes")
+	require.NoDirExists(t, w.path("intro"))
+	require.Contains(t, w.ok("status").out, "Every file is as it should be")
+	w.ok("undo", "--yes")
+	require.FileExists(t, w.path("intro/film-1.ogv"))
+
+	// A component vouches: it goes by default.
+	w.ok("import", "1.0.0", "--component", "films="+w.source("films", map[string]string{"intro/film-1.ogv": strings.Repeat("film ", 5000)}), "--component", "base="+w.source("old", older("base", "voices")))
+	require.Contains(t, w.ok("pin", "1.2.0", "--yes").out, "removed as left over from 1.0.0: 1 file")
+	require.NoFileExists(t, w.path("intro/film-1.ogv"))
+	require.FileExists(t, w.path("intro/film-2.ogv"))
+}
+
+// TestFilesOverTheFolderAsItIs: pin here lays an overlay over what is there.
+func TestFilesOverTheFolderAsItIs(t *testing.T) {
+	t.Parallel()
+	w := newHeld(t)
+	w.write("readme.txt", "something of its own")
+	w.fails(2, "is not recorded yet", "pin", "here")
+	builds := len(w.json(0, "builds")["builds"].([]any))
+	w.ok("pin", "here", "--overlay", "1.1.0:bin/**", "--dry-run")
+	require.Len(t, w.json(0, "builds")["builds"], builds, "a dry run leaves no record")
+	w.ok("pin", "here", "--overlay", "1.1.0:bin/**", "--yes")
+	require.Equal(t, "program of 1.1.0", w.read("bin/quay.exe"))
+	require.Equal(t, "something of its own", w.read("readme.txt"))
+	w.ok("unpin", "--yes")
+	require.Equal(t, "program of 1.2.0", w.read("bin/quay.exe"))
+}
