@@ -156,3 +156,24 @@ func TestFilesOverTheFolderAsItIs(t *testing.T) {
 	w.ok("unpin", "--yes")
 	require.Equal(t, "program of 1.2.0", w.read("bin/quay.exe"))
 }
+
+// TestWhatIsCarriedStays: a repair does not undo what a carry has brought, also at the place of a file of the game.
+func TestWhatIsCarriedStays(t *testing.T) {
+	t.Parallel()
+	w := newHeld(t)
+	w.ok("pin", "1.2.0", "--clean", "--yes")
+	march := w.source("march", map[string]string{"Harbours/mine.map": "my harbour", "readme.txt": "my notes", "bin/quay.exe": "program of 1.1.0"})
+	require.Contains(t, w.ok("carry", march, "--dry-run").err, "Harbours/**")
+	w.ok("carry", march, "--yes")
+	require.Equal(t, "my harbour", w.read("Harbours/mine.map"))
+	require.Equal(t, "program of 1.2.0", w.read("bin/quay.exe"), "not asked for, and the game's")
+	require.Contains(t, w.ok("status").out, "1 kept")
+	w.ok("carry", march, "readme.txt", "--conflict", "theirs", "--yes")
+	require.Equal(t, "my notes", w.read("readme.txt"))
+	require.Contains(t, w.ok("game", "show").out, "readme.txt")
+	w.ok("verify", "--repair", "--yes")
+	w.ok("pin", "1.1.0", "--clean", "--yes")
+	require.Equal(t, "my notes", w.read("readme.txt"))
+	require.Equal(t, "my harbour", w.read("Harbours/mine.map"))
+	require.Contains(t, w.ok("game", "show").out, "Mods/**")
+}

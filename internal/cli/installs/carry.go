@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -31,7 +32,8 @@ func (a commands) carryCommand() *cli.Command {
 		Name: "carry", Usage: "copy your own files from another lane, a snapshot or a folder", ArgsUsage: "FROM [PATTERN...]", Category: app.GroupLanes,
 		Description: "Example: morvant carry lane/main\n         morvant carry snapshot/1.1.1 \"Mods/**\" --conflict newer\n         morvant carry \"/games/Quay (copy)\" \"Harbours/**\"\n         morvant carry own\n\n" +
 			"Your own files are those under keep rules, and others that no known build has. Files here that differ stay, unless\n" +
-			"--conflict decides otherwise: newer, theirs, mine, or ask. FROM own means what morvant watch has recorded of this lane.",
+			"--conflict decides otherwise: newer, theirs, mine, or ask. A PATTERN names your own files also where a build has\n" +
+			"files of that name. Keep rules make what was copied yours: no repair undoes it. FROM own means what morvant watch has recorded of this lane.",
 		Flags: append(app.ChangeFlags(), &cli.StringFlag{Name: "conflict", Usage: "which file to keep where both sides have one: `WHICH` of ask, newer, theirs, mine",
 			Value: takeAsk, Validator: app.OneOf(takeAsk, string(change.TakeNewer), string(change.TakeTheirs), string(change.TakeMine))}),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
@@ -123,7 +125,28 @@ func (a commands) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, fr
 	if err != nil {
 		return err
 	}
-	return proposal.CarryOut(ctx, a.App, c, l, p)
+	if len(p.Keep) > 0 && !c.Bool("json") {
+		a.Note("What comes is yours from then on, by keep rules: %s", strings.Join(p.Keep, "  "))
+	}
+	if err := proposal.CarryOut(ctx, a.App, c, l, p); err != nil || c.Bool("dry-run") || len(p.Keep) == 0 {
+		return err
+	}
+	return a.keepCarried(ctx, c, l, p.Keep)
+}
+
+// keepCarried sets the keep rules by which what was carried is the player's: else the next repair
+// would want it gone.
+func (a commands) keepCarried(_ context.Context, c *cli.Command, l *lane.Lane, list []string) error {
+	if !c.Bool("yes") {
+		if err := a.Question("Set these keep rules?"); errors.Is(err, app.ErrDeclined) {
+			a.Note("They are not set. A repair or a pin may undo what was brought.")
+			return nil
+		} else if err != nil {
+			return err
+		}
+	}
+	_, err := l.Home.Edit(l.Game.Name, map[string]any{"keep": slices.Concat(l.Base.Keep, list)})
+	return err
 }
 
 var errNothingOwn = errors.New("nothing there is yours and matches")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path"
 	"slices"
@@ -131,7 +132,9 @@ type Carrying struct {
 	Same      int
 	Conflicts []Conflict
 
-	tree *scan.Tree
+	tree     *scan.Tree
+	patterns []string        // that were asked for
+	games    map[string]bool // paths of files of known builds
 }
 
 // CompareOwn lists what of the player's own files a source has that this lane does
@@ -149,7 +152,7 @@ func CompareOwn(ctx context.Context, l *lane.Lane, s *Origin, patterns []string)
 	if nobodys && len(l.Game.Keep) == 0 {
 		return nil, ErrWhose
 	}
-	c := &Carrying{Source: s}
+	c := &Carrying{Source: s, patterns: patterns, games: theirs}
 	if c.tree, err = l.Look(ctx, 0); err != nil {
 		return nil, err
 	}
@@ -162,7 +165,8 @@ func CompareOwn(ctx context.Context, l *lane.Lane, s *Origin, patterns []string)
 		if e.Kind == plan.Dir || match.Scratch(e.Path) || len(patterns) > 0 && !only.Match(e.Path) {
 			continue
 		}
-		if !match.Kept(e.Path) && (nobodys || theirs[e.Path] || s.built != nil && s.built(e.Path)) {
+		// What is asked for by a pattern is the player's, be it at the place of a file of the game.
+		if !match.Kept(e.Path) && len(patterns) == 0 && (nobodys || theirs[e.Path] || s.built != nil && s.built(e.Path)) {
 			continue
 		}
 		is, there := have[e.Path]
@@ -278,8 +282,48 @@ func ProposeCarry(ctx context.Context, l *lane.Lane, c *Carrying, take Take) (*P
 	if err != nil {
 		return nil, err
 	}
+	p.Keep = c.keep(l, bring)
 	p.Brought, p.Stayed = len(bring), len(c.New)+len(c.Conflicts)-len(bring)
 	return p, nil
+}
+
+// keep lists the keep rules by which what is brought is the player's from now on: the patterns that
+// were asked for and the folders of their own, as far as they hold no file of the game besides;
+// single files where they do.
+func (c *Carrying) keep(l *lane.Lane, bring map[string]plan.Node) []string {
+	match := l.Game.Rules().Matcher()
+	others := make(map[string]bool) // of the game, and not brought
+	for p := range c.games {
+		if _, brought := bring[p]; !brought {
+			others[p] = true
+		}
+	}
+	clear := func(pattern string) bool {
+		set := rules.NewSet([]string{pattern})
+		for p := range others {
+			if set.Match(p) {
+				return false
+			}
+		}
+		return true
+	}
+	var list []string
+	for _, p := range slices.Sorted(maps.Keys(bring)) {
+		if match.Kept(p) || slices.ContainsFunc(list, func(r string) bool { return rules.NewSet([]string{r}).Match(p) }) {
+			continue
+		}
+		rule := rules.Literal(p)
+		for _, r := range c.patterns {
+			if rules.NewSet([]string{r}).Match(p) && clear(r) {
+				rule = r
+			}
+		}
+		if top, _, in := strings.Cut(p, "/"); in && len(c.patterns) == 0 && clear(rules.Literal(top)+"/**") {
+			rule = rules.Literal(top) + "/**"
+		}
+		list = append(list, rule)
+	}
+	return list
 }
 
 // putFrom puts the files of a source into the store.

@@ -28,7 +28,9 @@ type Proposal struct {
 	Yielded int             // files of the build that rules leave to the player
 	// Of a carry: files that come, and files that differ and stay as they are here.
 	Brought, Stayed int
-	LeftOut         int // files of the build that the pin leaves out
+	// Keep are the keep rules by which what a carry brings is the player's.
+	Keep    []string
+	LeftOut int // files of the build that the pin leaves out
 	// LeftOvers are files that stay and are just as in other known builds.
 	LeftOvers []*status.LeftOver
 	// Taken are those that the change takes away.
