@@ -132,7 +132,7 @@ func PackFile(d digest.Digest) string { return "packs/" + d.String() + ".pack" }
 
 var (
 	namePattern  = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
-	labelPattern = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N}._+-]*$`) // a count here would take 7 ms to compile
+	labelPattern = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{M}\p{N}._+-]*( [\p{L}\p{M}\p{N}._+-]+)*$`) // a count here would take 7 ms to compile
 )
 
 // CheckName returns an error unless s can name a feed, a channel, a component or a game.
@@ -171,7 +171,7 @@ func CheckLabel(s string) error {
 		return fmt.Errorf("%w: \"%s\" already has a meaning where builds are named", ErrName, s)
 	}
 	if !labelPattern.MatchString(s) || utf8.RuneCountInString(s) > 80 {
-		return fmt.Errorf("%w: \"%s\": a label has letters, digits, dots, dashes, underscores and plus signs, at most 80, and starts with a letter or digit", ErrName, s)
+		return fmt.Errorf("%w: \"%s\": a label has letters, digits, dots, dashes, underscores, plus signs and single spaces, at most 80, and starts with a letter or digit", ErrName, s)
 	}
 	return nil
 }

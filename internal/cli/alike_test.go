@@ -109,10 +109,10 @@ func TestExitCodesMeanWhatTheGuideSays(t *testing.T) {
 	w := newLaunched(t)
 	w.ok("feed", "add", w.feed)
 	for _, args := range [][]string{
-		{"add", "No Good", w.live}, {"snapshot", "a b"}, {"pin", "@yesterday"}, {"pin", "=12"}, {"builds", "--on", "soon"}, {"game", "set", "--keep", "Mods/["},
-		{"game", "set", "--scratch", "/logs"}, {"lane", "new", "Old Build", "--from", "1.1.1"}, {"pin", "1.1.1", "--overlay", "1.1.1:Mods/["}, {"history", "forget", "soon"},
+		{"add", "No Good", w.live}, {"snapshot", "a  b"}, {"pin", "@yesterday"}, {"pin", "=12"}, {"builds", "--on", "soon"}, {"game", "set", "--keep", "Mods/["},
+		{"game", "set", "--scratch", "/logs"}, {"lane", "new", "Old  Build", "--from", "1.1.1"}, {"pin", "1.1.1", "--overlay", "1.1.1:Mods/["}, {"history", "forget", "soon"},
 		{"undo", "first"}, {"diff", "@x"}, {"verify", "@x"}, {"pin", "1.1.1", "--keep", "Mods/["}, {"carry", "lane/x", "a/["}, {"fetch", "1.1.1", "--limit", "fast"},
-		{"lane", "rename", "main", "No Good"}, {"publish", w.dir, "1.1.1", "--feed", "No Good"},
+		{"lane", "rename", "main", "No/Good"}, {"publish", w.dir, "1.1.1", "--feed", "No Good"},
 	} {
 		r := w.run(args...)
 		require.Equal(t, 2, r.code, "%v\n%s", args, r.err)

@@ -306,14 +306,14 @@ func TestFilesForAnOverlayAreNoBuild(t *testing.T) {
 	patch := filepath.Join(w.dir, "patch")
 	require.NoError(t, os.MkdirAll(filepath.Join(patch, "data"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(patch, "data", "0.pak"), []byte("patched"), 0o644))
-	builds := len(w.json(0, "builds")["builds"].([]any))
+	builds := len(w.json(0, "builds", "--all")["builds"].([]any))
 	for _, args := range [][]string{{"pin", "1", "--overlay", patch + ":**", "--dry-run"}, {"pin", "1", "--overlay", patch + ":**"}} {
 		w.run(args...)
-		require.Len(t, w.json(0, "builds")["builds"], builds, "%v leaves no record", args)
+		require.Len(t, w.json(0, "builds", "--all")["builds"], builds, "%v leaves no record", args)
 	}
 	w.ok("pin", "1", "--overlay", patch+":**", "--yes")
 	require.Equal(t, "patched", w.read("data/0.pak"))
-	require.Regexp(t, `overlay .*for overlays`, w.ok("builds").out)
+	require.Regexp(t, `overlay .*for overlays`, w.ok("builds", "--all").out)
 	for i := 1; i < 4; i++ {
 		require.NoError(t, os.Remove(w.path(fmt.Sprintf("data/%d.pak", i))))
 	}
@@ -323,5 +323,5 @@ func TestFilesForAnOverlayAreNoBuild(t *testing.T) {
 	w.fails(1, "not a build", "pin", "overlay", "--yes")
 	w.ok("verify", "--repair", "--yes")
 	w.ok("lane", "new", "two", "--from", "lane/main", "--dry-run")
-	require.Len(t, w.json(0, "builds")["builds"], builds+1)
+	require.Len(t, w.json(0, "builds", "--all")["builds"], builds+1)
 }

@@ -128,7 +128,7 @@ func TestLabelsThatMeanSomethingElseAreRefused(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(w.home, "games"), 0o755))
 	w.fails(1, "no game is registered yet. Register one", "status")
 	w.ok("add", "quay", w.live)
-	for _, label := range []string{"newest", "here", "before", "@2031-08-05", "=3fa9c1", "a/b", "a b", ".hidden", strings.Repeat("x", 81)} {
+	for _, label := range []string{"newest", "here", "before", "@2031-08-05", "=3fa9c1", "a/b", "a  b", "a ", ".hidden", strings.Repeat("x", 81)} {
 		w.fails(2, "this name cannot be used", "snapshot", label)
 	}
 	w.fails(2, "the label is empty", "snapshot", "")

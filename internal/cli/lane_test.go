@@ -131,7 +131,7 @@ func TestLanesAreMadeOfBuildsLanesAndFolders(t *testing.T) {
 	w.ok("-g", "quay", "lane", "rename", "copy", "second")
 	require.DirExists(t, w.parked("second"))
 	w.fails(1, "already there", "-g", "quay", "lane", "rename", "second", "old")
-	w.fails(2, "this name cannot be used", "-g", "quay", "lane", "rename", "second", "No Good")
+	w.fails(2, "this name cannot be used", "-g", "quay", "lane", "rename", "second", "No  Good")
 	w.fails(1, "it is the live lane", "-g", "quay", "lane", "remove", "found")
 	w.fails(4, "needs a yes", "-g", "quay", "lane", "remove", "second")
 	w.ok("-g", "quay", "lane", "remove", "second", "--delete", "--yes")
@@ -172,7 +172,7 @@ func TestALinkedLaneStaysWhereItIs(t *testing.T) {
 func TestLanesThatCannotBe(t *testing.T) {
 	t.Parallel()
 	w := newLanes(t)
-	w.fails(2, "this name cannot be used", "lane", "new", "Old Build", "--from", "1.1.1")
+	w.fails(2, "this name cannot be used", "lane", "new", "Old  Build", "--from", "1.1.1")
 	w.fails(1, "already there", "lane", "new", "old", "--from", "1.1.1")
 	w.fails(1, "lie within each other", "lane", "new", "inner", "--from", "1.1.1", "--to", w.path("inner"))
 	w.fails(1, "is lane old of quay", "lane", "new", "twice", "--adopt", w.parked("old"))

@@ -183,7 +183,7 @@ func TestALaneIsLaunchedByItsName(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "play.sh"), []byte("#!/bin/sh\ncat version.txt; echo \"$@\"\n"), 0o755))
 	}
 	w.ok("game", "set", "--program", "play.sh")
-	r := w.ok("launch", "old", "--wait", "10ms", "--", "--windowed")
+	r := w.ok("launch", "--live", "old", "--wait", "10ms", "--", "--windowed")
 	require.Contains(t, r.err, "Lane old is live now")
 	require.Equal(t, "Cinder Quay 1.1.1\n--windowed\n", r.out)
 	require.Equal(t, "Cinder Quay 1.1.1\nold\n", w.ok("-g", "quay", "launch", "--wait", "10ms", "--", "old").out, "behind -- it is the game's")

@@ -123,6 +123,7 @@ func TestWhatAFolderWasAsAWholeIsNotAlwaysKnown(t *testing.T) {
 	require.NoError(t, quay.Write(friend, "1.1.1"))
 	require.NoError(t, os.WriteFile(filepath.Join(friend, "theirs.txt"), []byte("a friend's"), 0o644))
 	w.ok("carry", friend, "--yes")
+	w.ok("game", "set", "--no-keep", "theirs.txt")
 	w.write("theirs.txt", "mine by now")
 	w.fails(1, "does not know the whole folder as it was", "undo", "--whole", "--yes")
 	require.Equal(t, "mine by now", w.read("theirs.txt"))

@@ -1,10 +1,13 @@
 package cli_test
 
 import (
+	"archive/zip"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -176,4 +179,70 @@ func TestWhatIsCarriedStays(t *testing.T) {
 	require.Equal(t, "my notes", w.read("readme.txt"))
 	require.Equal(t, "my harbour", w.read("Harbours/mine.map"))
 	require.Contains(t, w.ok("game", "show").out, "Mods/**")
+}
+
+// TestTheBuildOfAReplay: by the time inside an archive, the file's own, or what the player says.
+func TestTheBuildOfAReplay(t *testing.T) {
+	t.Parallel()
+	w := newPlayed(t)
+	w.ok("import", w.source("one", older("base", "voices")), "1.1.0", "--date", "2021-03-01")
+	w.ok("import", w.source("two", older("base")), "1.1.1", "--date", "2021-08-05")
+	replay := filepath.Join(w.dir, "race.replay")
+	require.NoError(t, os.WriteFile(replay, []byte("steps"), 0o644))
+	at := time.Date(2021, 5, 1, 12, 0, 0, 0, time.Local)
+	require.NoError(t, os.Chtimes(replay, at, at))
+	r := w.ok("builds", "--for", replay)
+	require.Contains(t, r.err, "was made 2021-05-01 12:00 (the date of the file)")
+	require.Regexp(t, `1\.1\.1 .*the next`, r.out)
+	require.Regexp(t, `1\.1\.0 .*current then`, r.out)
+	require.NotContains(t, r.err, "close to")
+	require.Contains(t, w.ok("builds", "--for", replay, "--date", "2021-08-04").err, "close to 1.1.1 of 2021-08-05")
+	w.fails(1, "no build is as old", "builds", "--for", replay, "--date", "2020-01-01")
+	w.fails(2, "is no date", "builds", "--for", replay, "--date", "then")
+	w.fails(1, "no such file", "builds", "--for", replay+".gone")
+
+	zipped := filepath.Join(w.dir, "race.zip")
+	f, err := os.Create(zipped)
+	require.NoError(t, err)
+	z := zip.NewWriter(f)
+	_, err = z.CreateHeader(&zip.FileHeader{Name: "race.replay", Modified: time.Date(2021, 9, 1, 12, 0, 0, 0, time.UTC)})
+	require.NoError(t, errors.Join(err, z.Close(), f.Close()))
+	require.Contains(t, w.ok("pin", "--for", zipped, "--dry-run").err, "the build of that time is 1.1.1")
+	w.ok("pin", "--for", replay, "--yes")
+	require.Contains(t, w.ok("status").out, "held at 1.1.0")
+	w.fails(2, "one argument too many", "pin", "1.1.0", "--for", replay)
+
+	// Names and dates are the player's to set.
+	w.ok("builds", "note", "1.1.0", "the one for the race")
+	w.fails(2, "a label has", "builds", "rename", "1.1.0", "Race night (no)")
+}
+
+// TestNamesOfAnyKind: dots, spaces and letters of any language, in labels and names of lanes.
+func TestNamesOfAnyKind(t *testing.T) {
+	t.Parallel()
+	w := newPlayed(t)
+	w.ok("snapshot", "Ölhafen im März", "--date", "2021-03-01")
+	require.Contains(t, w.ok("builds", "--on", "2021-03-02").out, "Ölhafen im März")
+	w.ok("builds", "note", "Ölhafen im März", "it was perfect")
+	require.Contains(t, w.ok("builds", "rename", "Ölhafen im März", "harbour 2.0 βeta").out, "is called harbour 2.0 βeta now")
+	r := w.ok("builds").out
+	require.Contains(t, r, "harbour 2.0 βeta")
+	require.Contains(t, r, "it was perfect")
+	require.NotContains(t, r, "Ölhafen")
+	w.ok("pin", "harbour 2.0 βeta", "--yes")
+	w.write("readme.txt", "changed")
+	require.Contains(t, w.run("status").out, `morvant diff "harbour 2.0 βeta"`)
+	w.ok("verify", "--repair", "--yes")
+	w.ok("lane", "new", "Version 1.2 für Ada", "--from", "1.2.0", "--yes")
+	require.Contains(t, w.ok("lane", "list").out, "Version 1.2 für Ada")
+	require.DirExists(t, w.live+" [Version 1.2 für Ada]")
+	w.fails(1, "already there", "lane", "new", "version 1.2 für ada", "--from", "1.2.0", "--yes")
+	w.ok("lane", "switch", "Version 1.2 für Ada", "--yes")
+	require.Contains(t, w.ok("-l", "Version 1.2 für Ada", "status").out, "held at 1.2.0")
+	require.Contains(t, w.ok("store", "check", "--recover-builds").out, "")
+	for _, bad := range []string{" x", "x ", "a  b", "a/b", ".x", "-x", strings.Repeat("x", 33), "a\tb"} {
+		w.fails(2, "", "lane", "new", "--from", "1.2.0", "--yes", "--", bad)
+	}
+	w.fails(1, "already there", "builds", "rename", "1.2.0", "harbour 2.0 βeta")
+	w.fails(2, "say the new label", "builds", "rename", "1.2.0")
 }

@@ -58,7 +58,7 @@ func TestLanesAreRemembered(t *testing.T) {
 	h.UseLane("")
 
 	require.ErrorIs(t, h.RenameLane(t.Context(), "quay", "old", state.MainLane), state.ErrExists)
-	require.ErrorIs(t, h.RenameLane(t.Context(), "quay", "old", "No"), state.ErrName)
+	require.ErrorIs(t, h.RenameLane(t.Context(), "quay", "old", "No/"), state.ErrName)
 	require.NoError(t, h.RenameLane(t.Context(), "quay", "old", "races"))
 	live2, err := h.Lane(t.Context(), "quay", "")
 	require.NoError(t, err)

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"morvant/internal/apply"
 	"morvant/internal/game"
@@ -43,7 +44,7 @@ func folderFor(ctx context.Context, l *lane.Lane, n NewLane) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if slices.ContainsFunc(lanes, func(o *state.Lane) bool { return o.Name == n.Name }) {
+	if slices.ContainsFunc(lanes, func(o *state.Lane) bool { return strings.EqualFold(o.Name, n.Name) }) {
 		return "", fmt.Errorf("a lane named %s is %w", n.Name, state.ErrExists)
 	}
 	dir := n.Dir

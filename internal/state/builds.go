@@ -310,6 +310,22 @@ func (st *State) RecordedBuild(ctx context.Context, name, uid string) (*Build, e
 	return nil, fmt.Errorf("the build that %s is held to is %w any more", name, ErrUnknown)
 }
 
+// RenameBuild gives records of a build another label; each has its new description already.
+func (st *State) RenameBuild(ctx context.Context, old, renamed *Build) error {
+	tx, err := st.DB.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if _, err := tx.ExecContext(ctx, `UPDATE build SET label = ?, record = ? WHERE game = ? AND uid = ?`, renamed.Label, renamed.Record[:], old.Game, old.UID); err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `UPDATE OR REPLACE own_note SET build = ? WHERE game = ? AND build = ?`, renamed.Key(), old.Game, old.Key()); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
 // ForgetBuild forgets a build; its content stays in the store until it is trimmed.
 func (st *State) ForgetBuild(ctx context.Context, b *Build) error {
 	_, err := st.DB.ExecContext(ctx, `DELETE FROM build WHERE game = ? AND uid = ?`, b.Game, b.UID)

@@ -8,7 +8,9 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
+	"unicode/utf8"
 
 	"morvant/internal/database"
 )
@@ -60,12 +62,15 @@ func CacheKey(name, lane string) string { return name + "/" + lane }
 // settings, which all lanes have in common.
 func OriginalsKey(game string) string { return "block originals " + game }
 
-var laneName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,31}$`)
+var laneName = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{M}\p{N}._+-]*( [\p{L}\p{M}\p{N}._+-]+)*$`)
+
+// maxLaneName bounds a lane's name, in characters: it is part of the name of a folder.
+const maxLaneName = 32
 
 // CheckLaneName returns an error unless name can be the name of a lane.
 func CheckLaneName(name string) error {
-	if !laneName.MatchString(name) {
-		return fmt.Errorf("%w: \"%s\": a lane's name has lower-case letters, digits and dashes, at most 32", ErrName, name)
+	if !laneName.MatchString(name) || utf8.RuneCountInString(name) > maxLaneName || !utf8.ValidString(name) {
+		return fmt.Errorf("%w: \"%s\": a lane's name has letters, digits, dots, dashes and single spaces, at most %d, and starts with a letter or digit", ErrName, name, maxLaneName)
 	}
 	return nil
 }
@@ -240,7 +245,7 @@ func (st *State) RenameLane(ctx context.Context, game, from, to string) error {
 	if err != nil {
 		return err
 	}
-	if slices.ContainsFunc(lanes, func(l *Lane) bool { return l.Name == to }) {
+	if slices.ContainsFunc(lanes, func(l *Lane) bool { return l.Name != from && strings.EqualFold(l.Name, to) }) {
 		return fmt.Errorf("a lane named %s is %w", to, ErrExists)
 	}
 	tx, err := st.DB.BeginTx(ctx, nil)

@@ -94,7 +94,7 @@ func TestALaneKeepsWhatIsItsOwnUnderAnotherName(t *testing.T) {
 	require.NoError(t, st.SetApplied(ctx, "quay", "old", holds))
 
 	require.ErrorIs(t, st.RenameLane(ctx, "quay", "old", MainLane), ErrExists)
-	require.ErrorIs(t, st.RenameLane(ctx, "quay", "old", "Old Lane"), ErrName)
+	require.ErrorIs(t, st.RenameLane(ctx, "quay", "old", "Old  Lane"), ErrName)
 	require.NoError(t, st.RenameLane(ctx, "quay", "old", "older"))
 	require.Equal(t, []string{MainLane, "older"}, laneNames(t, st))
 	history, err := st.History(ctx, "quay", "older")

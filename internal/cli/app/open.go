@@ -155,7 +155,7 @@ func onlyLive(ctx context.Context, c *cli.Command, home *game.Home, name string,
 	if err != nil {
 		return err
 	}
-	return Usagef("%s works on the live lane, which is %s, and not on lane %s; switch to it first: morvant lane switch %s", c.FullName(), live, named.Name, named.Name)
+	return Usagef("%s works on the live lane, which is %s, and not on lane %s; switch to it first: morvant lane switch %s", c.FullName(), live, named.Name, view.Quoted(named.Name))
 }
 
 // RefuseLane refuses --lane for a command that does not work on one lane.

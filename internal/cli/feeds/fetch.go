@@ -75,9 +75,9 @@ func (a commands) fetch(ctx context.Context, c *cli.Command, l *lane.Lane, f *co
 	case dry:
 		a.Say("This was a dry run; nothing was fetched.")
 	case p.Empty() && talk:
-		a.Say("Everything is here already. Use it: morvant pin %s", f.Build.Label)
+		a.Say("Everything is here already. Use it: morvant pin %s", view.Quoted(f.Build.Label))
 	case talk:
-		a.Say("%s is here; %s was downloaded. Use it: morvant pin %s", view.Paint(view.Good, f.Build.Label), view.Size(j.Received), f.Build.Label)
+		a.Say("%s is here; %s was downloaded. Use it: morvant pin %s", view.Paint(view.Good, f.Build.Label), view.Size(j.Received), view.Quoted(f.Build.Label))
 	}
 	return nil
 }

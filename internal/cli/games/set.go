@@ -35,6 +35,9 @@ func (a commands) gameCommand() *cli.Command {
 		&cli.StringSliceFlag{Name: "waiting-rule", Usage: "where the launcher writes which update it has ready: `FILE=PATTERN`, with the build in parentheses"},
 		&cli.StringSliceFlag{Name: "updating-rule", Usage: "where the launcher writes that it is updating: `FILE=PATTERN`, with the state in parentheses"},
 		&cli.StringSliceFlag{Name: "launcher", Usage: "a `PROGRAM` of the launcher, by its file name; Morvant changes the launcher's settings only while it is closed"},
+		&cli.StringSliceFlag{Name: "argument", Usage: "an `ARGUMENT` that launch starts the program with, such as --argument=--windowed"},
+		&cli.StringSliceFlag{Name: "no-argument", Usage: "remove such an `ARGUMENT`"},
+		&cli.StringFlag{Name: "through", Usage: "a `COMMAND` that launch starts instead of the program, with its arguments; empty: none"},
 		&cli.StringSliceFlag{Name: "no-launcher", Usage: "remove such a `PROGRAM`"},
 	)
 	return &cli.Command{
@@ -80,7 +83,7 @@ func (a commands) gameShow(ctx context.Context, c *cli.Command, home *game.Home,
 		perLane = "each lane has its own"
 	}
 	a.Say("%s", view.Fields(
-		"name", g.Name, "state", j.State(), "builds", fmt.Sprint(j.Builds), "live folder", g.Live, "program", g.Program,
+		"name", g.Name, "state", j.State(), "builds", fmt.Sprint(j.Builds), "live folder", g.Live, "program", g.Program, "arguments", view.QuotedAll(g.Arguments), "through", g.Through,
 		"keep", strings.Join(g.Keep, "  "), "scratch", strings.Join(g.Scratch, "  "), "saves", strings.Join(g.Saves, "  "), "", perLane,
 		"converts", g.ConvertSaves, "after a pin", strings.Join(g.AfterPin, "; "), "launcher", strings.Join(g.Launcher, ", "),
 		"block", view.RuleLines(j.Block), "version", view.RuleLines(j.Version), "waiting", view.RuleLines(j.Waiting), "updating", view.RuleLines(j.Updating),
@@ -95,7 +98,7 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 		return err
 	}
 	change := make(map[string]any)
-	for flag, key := range map[string]string{"title": "title", "program": "program", "convert-saves": "convert_saves"} {
+	for flag, key := range map[string]string{"title": "title", "program": "program", "convert-saves": "convert_saves", "through": "through"} {
 		if c.IsSet(flag) {
 			change[key] = nil
 			if v := c.String(flag); v != "" {
@@ -116,8 +119,11 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 			return err
 		}
 	}
-	for flag, old := range map[string][]string{"keep": g.Keep, "scratch": g.Scratch, "saves": g.Saves, "after-pin": g.AfterPin, "launcher": g.Launcher} {
+	for flag, old := range map[string][]string{"keep": g.Keep, "scratch": g.Scratch, "saves": g.Saves, "after-pin": g.AfterPin, "launcher": g.Launcher, "argument": g.Arguments} {
 		key := strings.ReplaceAll(flag, "-", "_")
+		if flag == "argument" {
+			key = "arguments"
+		}
 		if !c.IsSet(flag) && !c.IsSet("no-"+flag) {
 			continue
 		}

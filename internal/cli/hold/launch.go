@@ -29,11 +29,14 @@ func (a commands) launchCommand() *cli.Command {
 	return &cli.Command{
 		Name: "launch", Usage: "check the game and start its program directly", ArgsUsage: "[LANE] [-- ARGUMENTS...]", Category: app.GroupPin,
 		Description: "Example: morvant launch -- --windowed\n         morvant launch current\n\n" +
-			"With LANE it switches to that lane first. " +
-			"Checks that the folder is as it should be and that the block holds, starts the program (morvant game set --program)\n" +
-			"in its own folder, and tells which version it reports. Passes on the program's exit code.",
+			"With LANE it starts that lane where it lies; with --live it switches to it first. Checks that the folder is as it\n" +
+			"should be and that the block holds, starts the program (morvant game set --program, --argument) in its own folder, and\n" +
+			"tells which version it reports. When the game has ended, the folder is looked at again; --repair restores it. Passes on\n" +
+			"the program's exit code; 3 if the game reported another build than it is held at.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "check-only", Aliases: []string{"dry-run", "n"}, Usage: "check, and start nothing"},
+			&cli.BoolFlag{Name: "live", Usage: "make the lane the live one first"},
+			&cli.BoolFlag{Name: "repair", Usage: "after the game, restore what has changed of the build"},
 			&cli.StringFlag{Name: "through", Usage: "start this `COMMAND` instead, with its arguments: the launcher, say"},
 			&cli.DurationFlag{Name: "wait", Usage: "how long to wait for the game to report its version: `TIME`", Value: 3 * time.Second},
 			&cli.DurationFlag{Name: "look-again", Usage: "how long after the game has ended to look once more: `TIME`, as some launchers update then; 0: not at all", Value: 3 * time.Second},
@@ -58,8 +61,20 @@ func (a commands) launchCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.laneFor(ctx, c, home, name, to); err != nil {
+			if c.Bool("live") {
+				err = a.switchFor(ctx, c, home, name, to)
+			} else if to != "" {
+				home.UseLane(to)
+			}
+			if err != nil {
 				return err
+			}
+			is, err := home.Lane(ctx, name, "")
+			if err != nil {
+				return err
+			}
+			if !is.Live && g.SavesPerLane && !c.Bool("check-only") {
+				return app.Refusef("lane %s has saves of its own, which are in their place only while it is live: morvant launch --live %s", is.Name, view.Quoted(is.Name))
 			}
 			if err := a.fit(ctx, c, home, name); err != nil {
 				return err
@@ -67,9 +82,8 @@ func (a commands) launchCommand() *cli.Command {
 			if c.Bool("check-only") {
 				return nil
 			}
-			err = a.launch(ctx, c, g, args)
-			a.lookAfter(ctx, c, home, name)
-			return err
+			p := &launching{commands: a, c: c, home: home, g: g, dir: g.Folder(is)}
+			return p.play(ctx, args)
 		},
 	}
 }
@@ -92,23 +106,16 @@ func (a commands) laneToLaunch(c *cli.Command) (to string, args []string, err er
 	return "", args, nil
 }
 
-// laneFor sees to it that the lane to be launched is the live one. It is looked at where it stands if
-// nothing is to be started.
-func (a commands) laneFor(ctx context.Context, c *cli.Command, home *game.Home, name, to string) error {
+// switchFor makes the lane to be launched the live one. Nothing is switched if nothing is to be started.
+func (a commands) switchFor(ctx context.Context, c *cli.Command, home *game.Home, name, to string) error {
 	if to == "" {
 		is, err := home.Lane(ctx, name, "")
 		if err != nil {
 			return err
 		}
-		if !is.Live && !c.Bool("check-only") {
-			return app.Refusef("you are in the folder of lane %s, which is parked; morvant launch %s switches to it and starts it", is.Name, is.Name)
-		}
-		return nil
+		to = is.Name
 	}
 	if c.Bool("check-only") {
-		if _, err := home.Lane(ctx, name, to); err != nil {
-			return err
-		}
 		home.UseLane(to)
 		return nil
 	}
@@ -198,34 +205,61 @@ func (a commands) writeCompanions(ctx context.Context, l *lane.Lane) (*status.St
 	return status.Of(ctx, l, status.Glance)
 }
 
-func (a commands) launch(ctx context.Context, c *cli.Command, g *game.Game, args []string) error {
-	name := c.String("through")
+// launching is a game that is played.
+type launching struct {
+	commands
+	c    *cli.Command
+	home *game.Home
+	g    *game.Game
+	dir  string // of the lane
+}
+
+// play starts the game, waits for its end, and looks at the folder afterwards.
+func (a *launching) play(ctx context.Context, args []string) error {
+	said, err := a.start(ctx, args)
+	if again := a.lookAfter(ctx); err == nil {
+		err = again
+	}
+	if other := a.reportsOther(ctx, said); err == nil && other {
+		return app.ErrDifferent
+	}
+	return err
+}
+
+// start starts the game, waits for its end, and returns the version that it has reported.
+func (a *launching) start(ctx context.Context, args []string) (said string, err error) {
+	c, g, dir := a.c, a.g, a.dir
+	through := c.String("through")
+	if !c.IsSet("through") {
+		through = g.Through
+	}
+	name := through
 	if name == "" {
 		if g.Program == "" {
-			return app.Usagef("Morvant does not know which program to start: morvant game set --program FILE")
+			return "", app.Usagef("Morvant does not know which program to start: morvant game set --program FILE")
 		}
-		name = filepath.Join(g.Live, filepath.FromSlash(g.Program))
+		name = filepath.Join(dir, filepath.FromSlash(g.Program))
+		args = slices.Concat(g.Arguments, args)
 	}
 	cmd := process.Program(name, args...)
 	cmd.Dir = filepath.Dir(name)
-	if through := c.String("through"); through != "" {
+	if through != "" {
 		if _, err := exec.LookPath(through); err != nil && strings.ContainsAny(through, " \t") { // a command line
 			cmd = process.Shell(ctx, through)
 			cmd.Cancel = func() error { return nil } // the game gets the Ctrl-C as well
 			if len(args) > 0 {
-				return app.Usagef("arguments for the game go into --through itself: --through %s", view.Quoted(through+" "+view.QuotedAll(args)))
+				return "", app.Usagef("arguments for the game go into --through itself: --through %s", view.Quoted(through+" "+view.QuotedAll(args)))
 			}
 		}
-		cmd.Dir = g.Live
+		cmd.Dir = dir
 	}
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = a.In, a.Stdout, a.Stderr
-	before := lookAtReports(g)
+	before := a.lookAtReports()
 	if err := cmd.Start(); err != nil {
-		return fmt.Errorf("start %s: %w", name, err)
+		return "", fmt.Errorf("start %s: %w", name, err)
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
-	var err error
 	over := false
 	select {
 	case err = <-ended:
@@ -233,35 +267,86 @@ func (a commands) launch(ctx context.Context, c *cli.Command, g *game.Game, args
 	case <-time.After(c.Duration("wait")):
 	case <-ctx.Done(): // the game gets the Ctrl-C as well
 	}
-	a.reported(g, before)
+	said = a.reported(before, true)
 	if !over {
 		err = <-ended
+		if later := a.reported(before, false); said == "" {
+			said = later
+		}
 	}
 	var exit *exec.ExitError
 	if errors.As(err, &exit) {
-		return &app.ExitCode{Code: exit.ExitCode()}
+		return said, &app.ExitCode{Code: exit.ExitCode()}
 	}
-	return err
+	return said, err
+}
+
+// reportsOther says, last of all, that the game has reported another known build than it is held at.
+func (a *launching) reportsOther(ctx context.Context, said string) bool {
+	if said == "" {
+		return false
+	}
+	s, err := a.glance(ctx, a.c, a.home, a.g.Name)
+	if err != nil || s.Build == nil {
+		return false
+	}
+	builds, err := a.home.Builds(ctx, a.g.Name)
+	if err != nil {
+		return false
+	}
+	var labels []string
+	for _, b := range builds {
+		labels = append(labels, b.Label)
+	}
+	if len(identify.Disagrees([]identify.Evidence{{Says: said}}, s.Build.Label, labels)) == 0 {
+		return false
+	}
+	a.Note("%s", view.Paint(view.Bad, fmt.Sprintf("The game reported version %s, and it is held at %s. Perhaps it was started from another folder, or its launcher has updated it.", said, s.Build.Label)))
+	return true
 }
 
 // lookAfter looks at the folder once the game has ended, and a little later, and says where it is
 // not as it should be: an update may begin at that very moment.
-func (a commands) lookAfter(ctx context.Context, c *cli.Command, home *game.Home, name string) {
-	said, held := a.sayUnfit(ctx, c, home, name, "")
-	again := c.Duration("look-again")
-	if !held || again <= 0 {
-		return
+func (a *launching) lookAfter(ctx context.Context) error {
+	said, held := a.sayUnfit(ctx, "")
+	again := a.c.Duration("look-again")
+	if held && again > 0 {
+		select {
+		case <-ctx.Done():
+		case <-time.After(again):
+			said, _ = a.sayUnfit(ctx, said)
+		}
 	}
-	select {
-	case <-ctx.Done():
-	case <-time.After(again):
-		a.sayUnfit(ctx, c, home, name, said)
+	if said == "" || !a.c.Bool("repair") {
+		return nil
 	}
+	return a.repair(ctx)
+}
+
+// repair restores what has changed of the build while the game ran.
+func (a *launching) repair(ctx context.Context) (err error) {
+	session, err := a.OpenLaneOf(ctx, a.c, a.home, a.g.Name, app.ToChange)
+	if err != nil {
+		return err
+	}
+	defer session.Close(&err)
+	p, err := change.ProposeRepair(ctx, session.Lane, nil)
+	if err != nil || p.Plan.Empty() {
+		return err
+	}
+	if err := change.Ready(session.Lane, p); err != nil {
+		return err
+	}
+	if err := change.CarryOut(ctx, session.Lane, p); err != nil {
+		return err
+	}
+	a.Note("%s", view.Outcome(session.Lane, p))
+	return nil
 }
 
 // sayUnfit says how a held lane is not as it should be, unless just that has been said already.
-func (a commands) sayUnfit(ctx context.Context, c *cli.Command, home *game.Home, name, before string) (said string, held bool) {
-	s, err := a.glance(ctx, c, home, name)
+func (a *launching) sayUnfit(ctx context.Context, before string) (said string, held bool) {
+	s, err := a.glance(ctx, a.c, a.home, a.g.Name)
 	switch {
 	case errors.Is(err, game.ErrBusy): // a watch, which tells by itself
 		return before, true
@@ -272,7 +357,7 @@ func (a commands) sayUnfit(ctx context.Context, c *cli.Command, home *game.Home,
 		return "", s.Build != nil
 	}
 	if said = view.DescribeEvent(s); said != before {
-		a.Note("After the game: %s. Restore it: morvant verify --repair", said)
+		a.Note("After the game: %s. %s", said, restoring(a.c))
 	}
 	return said, true
 }
@@ -287,36 +372,51 @@ func (a commands) glance(ctx context.Context, c *cli.Command, home *game.Home, n
 }
 
 // lookAtReports remembers where the game says its version, as it is before it is started.
-func lookAtReports(g *game.Game) []version.Seen {
-	list := make([]version.Seen, len(g.Version))
-	root, err := os.OpenRoot(g.Live)
+func (a *launching) lookAtReports() []version.Seen {
+	list := make([]version.Seen, len(a.g.Version))
+	root, err := os.OpenRoot(a.dir)
 	if err != nil {
 		return list
 	}
 	defer root.Close()
-	for i, r := range g.Version {
+	for i, r := range a.g.Version {
 		list[i] = version.Look(root, r)
 	}
 	return list
 }
 
-// reported says which version the game has said to be since it was started.
-func (a commands) reported(g *game.Game, before []version.Seen) {
-	root, err := os.OpenRoot(g.Live)
+// reported returns the version that the game has reported since it was started, and says it; aloud says
+// also that there is none.
+func (a *launching) reported(before []version.Seen, aloud bool) string {
+	root, err := os.OpenRoot(a.dir)
 	if err != nil {
-		return
+		return ""
 	}
 	defer root.Close()
-	for i, r := range g.Version {
+	for i, r := range a.g.Version {
 		if v, err := version.Since(root, r, before[i]); err == nil {
-			a.Note("It reports version %s (%s).", view.Strong(v), r.File)
-			return
+			if aloud {
+				a.Note("It reports version %s (%s).", view.Strong(v), r.File)
+			}
+			return v
 		}
 	}
-	says, err := identify.Says(g.Live, g.Program, nil)
+	if !aloud {
+		return ""
+	}
+	says, err := identify.Says(a.dir, a.g.Program, nil)
 	if err == nil && len(says) > 0 {
 		a.Note("Its program file has version %s (%s). The running game has reported none; a version rule tells where to look.", says[0].Says, says[0].Source)
-		return
+		return ""
 	}
 	a.Note("It has reported no version.")
+	return ""
+}
+
+// restoring says what brings the build's files back after a game.
+func restoring(c *cli.Command) string {
+	if c.Bool("repair") {
+		return "It is restored."
+	}
+	return "Restore it: morvant verify --repair"
 }

@@ -185,7 +185,7 @@ func (a commands) recordArrival(ctx context.Context, c *cli.Command, l *lane.Lan
 		a.Say("%s is %s now; it is recorded as snapshot/%s, and the store grew by %s.", view.Strong(name), view.Strong(label), label, view.Size(s.Stored))
 	}
 	if s.Build.Doubt != "" {
-		a.Note("Note: it is marked as possibly incomplete: %s. If it is complete: morvant builds whole %s", s.Build.Doubt, label)
+		a.Note("Note: it is marked as possibly incomplete: %s. If it is complete: morvant builds whole %s", s.Build.Doubt, view.Quoted(label))
 	}
 	return s.Build, nil
 }

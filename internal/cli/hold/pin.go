@@ -3,6 +3,7 @@ package hold
 import (
 	"context"
 	"errors"
+	"path/filepath"
 	"slices"
 
 	"github.com/urfave/cli/v3"
@@ -16,6 +17,7 @@ import (
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/record"
 	"morvant/internal/ref"
+	"morvant/internal/resolve"
 	"morvant/internal/state"
 )
 
@@ -33,15 +35,17 @@ func (a commands) pinCommand() *cli.Command {
 		Flags: append(append(append(app.ChangeFlags(), app.LineFlags()...), additionFlags()...), app.ComponentFlag(),
 			&cli.BoolFlag{Name: "clean", Usage: "also remove files that belong neither to the build nor to you"},
 			&cli.BoolFlag{Name: "exact", Usage: "restore the whole snapshot, your own files included"},
+			&cli.StringFlag{Name: "for", Usage: "the build that was current when this `FILE` was made: a replay, a save"},
+			&cli.StringFlag{Name: "date", Usage: "with --for: when the file was made, if its own date is wrong: `DATE`"},
 			&cli.BoolFlag{Name: "left-overs", Usage: "also remove files that are just as in other snapshots"},
 			&cli.BoolFlag{Name: "no-block", Usage: "do not keep the launcher from updating it"},
 		),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
-			args, err := app.Arguments(c, 1, 1)
+			name, err := pinned(ctx, a.App, c)
 			if err != nil {
 				return err
 			}
-			r, err := ref.Parse(args[0])
+			r, err := ref.Parse(name)
 			here := err == nil && r.Kind == ref.Here
 			if here && !slices.ContainsFunc([]string{"overlay", "companion", "edit", "leave-out"}, c.IsSet) {
 				return app.Usagef("the folder as it is now is not recorded yet; run morvant snapshot LABEL, then morvant pin LABEL")
@@ -57,7 +61,7 @@ func (a commands) pinCommand() *cli.Command {
 			if here {
 				b, recorded, err = recordHere(ctx, l)
 			} else {
-				b, recorded, err = find.FolderOrBuild(ctx, a.App, c, l, args[0])
+				b, recorded, err = find.FolderOrBuild(ctx, a.App, c, l, name)
 			}
 			if err != nil {
 				return err
@@ -84,6 +88,44 @@ func (a commands) pinCommand() *cli.Command {
 			return errors.Join(err, find.Forget(ctx, c, l, append(recorded, add.recorded...), err))
 		},
 	}
+}
+
+// pinned names the build that is asked for.
+func pinned(ctx context.Context, a *app.App, c *cli.Command) (string, error) {
+	if c.String("for") != "" {
+		return buildFor(ctx, a, c)
+	}
+	args, err := app.Arguments(c, 1, 1)
+	if err != nil {
+		return "", err
+	}
+	return args[0], nil
+}
+
+// buildFor names the build that was current when a file was made.
+func buildFor(ctx context.Context, a *app.App, c *cli.Command) (string, error) {
+	if _, err := app.Arguments(c, 0, 0); err != nil {
+		return "", err
+	}
+	file := c.String("for")
+	when, how, err := find.MadeAt(c, file)
+	if err != nil {
+		return "", err
+	}
+	home, name, err := a.OpenGame(ctx, c)
+	if err != nil {
+		return "", err
+	}
+	find.RefreshQuietly(ctx, a, c, home, name)
+	found, err := resolve.At(ctx, home, name, "", when)
+	if err := errors.Join(err, home.Close()); err != nil {
+		return "", err
+	}
+	a.Note("%s was made %s (%s): the build of that time is %s of %s.", filepath.Base(file), view.Day(when), how, found.Label, view.Day(found.Made))
+	if near := found.Close(when); near != nil {
+		a.Note("That is close to %s of %s; it may be of that build.", near.Label, view.Day(near.Made))
+	}
+	return found.Name(), nil
 }
 
 // recordHere records the folder as it is, for something to be laid over it.

@@ -3,6 +3,7 @@ package record
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -13,6 +14,7 @@ import (
 	"morvant/internal/cli/view"
 	"morvant/internal/game"
 	"morvant/internal/lane/compose"
+	"morvant/internal/lane/record"
 	"morvant/internal/ref"
 	"morvant/internal/resolve"
 	"morvant/internal/state"
@@ -28,6 +30,9 @@ func (a commands) buildsCommand() *cli.Command {
 			"of its digest; by newest or before; or by here, the folder as it is now.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "on", Usage: "which build was the newest on this `DATE` (2031-08-05), and those near it"},
+			&cli.StringFlag{Name: "for", Usage: "which build was current when this `FILE` was made: a replay, a save, an archive"},
+			&cli.StringFlag{Name: "date", Usage: "with --for: when the file was made, if its own date is wrong: `DATE`"},
+			&cli.BoolFlag{Name: "all", Usage: "also list files that were recorded for overlays"},
 			&cli.StringFlag{Name: "find", Usage: "only those with this `TEXT` in label or note"},
 			&cli.StringFlag{Name: "channel", Usage: "only those of this `CHANNEL` (snapshot for those recorded here)"},
 			&cli.StringFlag{Name: "plot", Usage: "draw their history: `FILE.png` or FILE.svg"},
@@ -62,6 +67,20 @@ func (a commands) buildsCommand() *cli.Command {
 						return err
 					}
 					return a.Done(c, b.Label+" counts as complete now.")
+				}),
+			},
+			{
+				Name: "rename", Usage: "give something you have recorded another label", ArgsUsage: "BUILD LABEL",
+				Description: "Example: morvant builds rename 1.1.0 1.1.0-release",
+				Action: a.onBuild(2, func(ctx context.Context, c *cli.Command, home *game.Home, b *state.Build, rest []string) error {
+					if len(rest) == 0 {
+						return app.Usagef("say the new label: morvant builds rename %s LABEL", view.Quoted(b.Label))
+					}
+					old := b.Label
+					if err := record.Rename(ctx, home, b, rest[0]); err != nil {
+						return err
+					}
+					return a.Done(c, old+" is called "+rest[0]+" now.")
 				}),
 			},
 			{
@@ -130,18 +149,39 @@ func (a commands) listBuilds(ctx context.Context, c *cli.Command, home *game.Hom
 		if err != nil {
 			return nil, err
 		}
-		list.near(found)
+		list.near(found, "current that day")
+	}
+	if file := c.String("for"); file != "" {
+		when, how, err := find.MadeAt(c, file)
+		if err != nil {
+			return nil, err
+		}
+		find.RefreshQuietly(ctx, a.App, c, home, name)
+		if list.builds, err = home.Builds(ctx, name); err != nil {
+			return nil, err
+		}
+		found, err := resolve.At(ctx, home, name, c.String("channel"), when)
+		if err != nil {
+			return nil, err
+		}
+		a.Note("%s was made %s (%s).", filepath.Base(file), view.Day(when), how)
+		if near := found.Close(when); near != nil {
+			a.Note("That is close to %s of %s; it may be of that build.", near.Label, view.Day(near.Made))
+		}
+		list.near(found, "current then")
 	}
 	text := strings.ToLower(c.String("find"))
+	// Files for overlays are no builds; of those that a name asks for, nothing is hidden.
+	hidden := !c.Bool("all") && text == ""
 	list.builds = slices.DeleteFunc(list.builds, func(b *state.Build) bool {
-		return !strings.Contains(strings.ToLower(b.Label+"\n"+b.Note+"\n"+b.Own), text) ||
+		return hidden && record.ForOverlay(b) || !strings.Contains(strings.ToLower(b.Label+"\n"+b.Note+"\n"+b.Own), text) ||
 			c.IsSet("channel") && b.Line() != c.String("channel")
 	})
 	return list, nil
 }
 
 // near reduces the list to the build that a date led to and those around it.
-func (l *buildList) near(found resolve.Found) {
+func (l *buildList) near(found resolve.Found, current string) {
 	l.builds = nil
 	add := func(b *state.Build, what string) {
 		if b != nil {
@@ -150,7 +190,7 @@ func (l *buildList) near(found resolve.Found) {
 		}
 	}
 	add(found.Later, "the next")
-	add(found.Build, view.Paint(view.Fresh, "current that day"))
+	add(found.Build, view.Paint(view.Fresh, current))
 	for _, b := range found.SameDay {
 		add(b, "the same day")
 	}

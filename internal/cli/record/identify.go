@@ -133,7 +133,11 @@ func (a commands) showEvidence(list []*identify.Match, says []identify.Evidence,
 			text += " (when it last ran)"
 		}
 		if slices.Contains(against, e) {
-			text = view.Paint(view.Bad, text) + ", but its content says otherwise"
+			if list[0].Exact() {
+				text += "; by its content it is exactly " + list[0].Build.Label
+			} else {
+				text = view.Paint(view.Bad, text) + ", but its content says otherwise"
+			}
 		}
 		a.Say("  %s", text)
 	}

@@ -17,7 +17,10 @@ func (a commands) snapshotCommand() *cli.Command {
 		Name: "snapshot", Usage: "record the live folder, content included", ArgsUsage: "[LABEL]", Category: app.GroupRecord,
 		Description: "Example: morvant snapshot 1.1.1 --note \"with all mods, everything works\"\n\n" +
 			"Without a label, the date and time become the label. The store keeps each piece of content only once.",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "a `NOTE` of your own, one line"}},
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "note", Usage: "a `NOTE` of your own, one line"},
+			&cli.StringFlag{Name: "date", Usage: "when this build was released: `DATE` (2031-08-05; default: now)"},
+		},
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 0, 1)
 			if err != nil {
@@ -29,13 +32,17 @@ func (a commands) snapshotCommand() *cli.Command {
 					return app.Usagef("the label is empty; leave it out for the date and time")
 				}
 			}
+			released, err := app.Date(c.String("date"))
+			if err != nil {
+				return err
+			}
 			session, err := a.OpenLane(ctx, c, app.ToLook)
 			if err != nil {
 				return err
 			}
 			defer session.Close(&err)
 			l := session.Lane
-			s, err := record.Snapshot(ctx, l, label, c.String("note"))
+			s, err := record.SnapshotOf(ctx, l, label, c.String("note"), released)
 			if err != nil {
 				return err
 			}

@@ -65,7 +65,7 @@ func (a commands) showStatus(c *cli.Command, s *status.Status) error {
 	if s.Build != nil {
 		held = fmt.Sprintf("%s since %s", s.Build.Label, view.Day(s.Pin.Since))
 		if s.Build.Doubt != "" {
-			doubt = s.Build.Doubt + "; if it is complete: morvant builds whole " + s.Build.Label + ""
+			doubt = s.Build.Doubt + "; if it is complete: morvant builds whole " + view.Quoted(s.Build.Label)
 		}
 		if s.Build.Note != "" {
 			held += "  (" + s.Build.Note + ")"
@@ -86,7 +86,7 @@ func (a commands) showStatus(c *cli.Command, s *status.Status) error {
 	if s.Drift != nil {
 		a.showDrift(c, s.Drift)
 		if s.Drift.Any() {
-			a.Say("\nSee it: morvant diff %s    Mend it: morvant verify --repair", s.Build.Label)
+			a.Say("\nSee it: morvant diff %s    Mend it: morvant verify --repair", view.Quoted(s.Build.Label))
 		}
 	}
 	return nil

@@ -221,7 +221,7 @@ func (a commands) toPublish(ctx context.Context, home *game.Home, s *store.Store
 			return nil, err
 		}
 		if whole == nil {
-			return nil, fmt.Errorf("not all of %s is on this computer; run morvant fetch %s first", b.Label, b.Name())
+			return nil, fmt.Errorf("not all of %s is on this computer; run morvant fetch %s first", b.Label, view.Quoted(b.Name()))
 		}
 		b = whole
 	}

@@ -40,14 +40,16 @@ func RuleLines(rules []map[string]any) string {
 
 // GameJSON is a game in documents.
 type GameJSON struct {
-	Game     string   `json:"game"`
-	Title    string   `json:"title,omitempty"`
-	Live     string   `json:"live"`
-	Program  string   `json:"program,omitempty"`
-	Keep     []string `json:"keep"`
-	Scratch  []string `json:"scratch"`
-	Settings string   `json:"settings"`
-	Held     bool     `json:"held"`
+	Game      string   `json:"game"`
+	Title     string   `json:"title,omitempty"`
+	Live      string   `json:"live"`
+	Program   string   `json:"program,omitempty"`
+	Arguments []string `json:"arguments,omitempty"` // what launch starts it with
+	Through   string   `json:"through,omitempty"`   // a command that launch starts instead
+	Keep      []string `json:"keep"`
+	Scratch   []string `json:"scratch"`
+	Settings  string   `json:"settings"`
+	Held      bool     `json:"held"`
 	// Build is the one that the lane in question is held at.
 	Build  *BuildJSON `json:"build,omitempty"`
 	Pinned string     `json:"pinned,omitempty"` // its label

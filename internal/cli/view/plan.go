@@ -17,7 +17,7 @@ func command(l *lane.Lane) string {
 	if l.Live {
 		return "morvant"
 	}
-	return "morvant -l " + l.Name
+	return "morvant -l " + Quoted(l.Name)
 }
 
 // Outcome says what a change has come to, in one sentence.

@@ -248,7 +248,7 @@ func GoneLine(s *status.Status) string {
 		which = Comma(s.Back.Files) + " of them"
 	}
 	if s.Back.Build != nil {
-		from = s.Back.Build.Name()
+		from = Quoted(s.Back.Build.Name())
 	}
 	return line + fmt.Sprintf(" Bring %s back: morvant carry %s", which, from)
 }

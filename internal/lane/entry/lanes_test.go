@@ -227,7 +227,7 @@ func TestALaneIsRenamedAdoptedAndRemoved(t *testing.T) {
 		o, err := change.Beside(t.Context(), l, "old")
 		require.NoError(t, err)
 		require.ErrorIs(t, lanes.Rename(t.Context(), o, "main"), state.ErrExists)
-		require.ErrorIs(t, lanes.Rename(t.Context(), o, "Bad Name"), state.ErrName)
+		require.ErrorIs(t, lanes.Rename(t.Context(), o, "Bad  Name"), state.ErrName)
 		require.NoError(t, lanes.Rename(t.Context(), o, "races"))
 		require.NoError(t, o.Close())
 		require.Equal(t, lane.Identity{Game: "quay", Lane: "races"}, lane.MarkerOf(b.parked("races")))

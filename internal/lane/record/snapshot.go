@@ -65,20 +65,27 @@ type Taken struct {
 
 // Snapshot records the folder, content included. Without a label the time is the label.
 func Snapshot(ctx context.Context, l *lane.Lane, label, note string) (*Taken, error) {
-	return take(ctx, l, label, note, "")
+	return take(ctx, l, label, note, "", l.Now())
+}
+
+// SnapshotOf is Snapshot for a build that was released at another time.
+func SnapshotOf(ctx context.Context, l *lane.Lane, label, note string, released time.Time) (*Taken, error) {
+	if released.IsZero() {
+		released = l.Now()
+	}
+	return take(ctx, l, label, note, "", released)
 }
 
 // SnapshotOnDoubt is Snapshot where something speaks against the folder's being a whole build.
 func SnapshotOnDoubt(ctx context.Context, l *lane.Lane, label, doubt string) (*Taken, error) {
-	return take(ctx, l, label, "", doubt)
+	return take(ctx, l, label, "", doubt, l.Now())
 }
 
-func take(ctx context.Context, l *lane.Lane, label, note, doubt string) (*Taken, error) {
+func take(ctx context.Context, l *lane.Lane, label, note, doubt string, made time.Time) (*Taken, error) {
 	label, err := labelOrNext(ctx, l, label)
 	if err != nil {
 		return nil, err
 	}
-	made := l.Now()
 	t, err := l.Walk(ctx)
 	if err != nil {
 		return nil, err
