@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -189,4 +190,49 @@ func TestALaneIsLaunchedByItsName(t *testing.T) {
 	require.Equal(t, "Cinder Quay 1.1.1\nold\n", w.ok("-g", "quay", "launch", "--wait", "10ms", "--", "old").out, "behind -- it is the game's")
 	w.fails(1, `lane "nowhere"`, "-g", "quay", "launch", "nowhere")
 	w.fails(2, "put -- before the game's own arguments", "-g", "quay", "launch", "old", "more")
+}
+
+// TestWhatTheGameReportsCountsLast: another build than the held one is exit 3; arguments and a command
+// may be set; what the game's end brings is restored where that is asked for.
+func TestWhatTheGameReportsCountsLast(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("data.pak", "as built")
+	require.NoError(t, os.WriteFile(w.path("play.sh"), []byte("#!/bin/sh\necho \"$@\"\necho \"started $REPORTS\" > report.log\n[ -n \"$SPOIL\" ] && echo spoilt > data.pak\nexit 0\n"), 0o755))
+	w.ok("add", "quay", w.live, "--program", "play.sh", "--scratch", "report.log")
+	w.ok("snapshot", "1.1.0")
+	w.ok("import", w.source("newer", map[string]string{"data.pak": "newer", "play.sh": "x"}), "1.3.0")
+	w.ok("game", "set", "--version-rule", `report.log=^started (\S+)`, "--argument", "--windowed", "--argument=--skip intro")
+	w.ok("pin", "1.1.0", "--yes")
+	launch := func(env string, args ...string) result {
+		cmd := w.command(append([]string{"launch", "--wait", "10s", "--look-again", "0"}, args...)...)
+		cmd.Env = append(cmd.Env, env)
+		return w.finish(cmd)
+	}
+	r := launch("REPORTS=1.1.0", "--", "--more")
+	require.Zero(t, r.code, r.err)
+	require.Equal(t, "--windowed --skip intro --more\n", r.out)
+	r = launch("REPORTS=1.3.0")
+	require.Equal(t, 3, r.code, r.err)
+	lines := strings.Split(strings.TrimSpace(r.err), "\n")
+	require.Contains(t, lines[len(lines)-1], "The game reported version 1.3.0, and it is held at 1.1.0")
+
+	r = launch("SPOIL=1")
+	require.Contains(t, r.err, "1 file of quay changed")
+	require.Contains(t, r.err, "verify --repair")
+	w.ok("verify", "--repair", "--yes")
+	r = launch("SPOIL=1", "--repair")
+	require.Contains(t, r.err, "It is restored")
+	require.Equal(t, "as built", w.read("data.pak"))
+
+	w.ok("game", "set", "--through", "sh play.sh --by-command", "--no-argument", "--windowed")
+	require.Equal(t, "--by-command\n", launch("REPORTS=1.1.0").out)
+	require.Contains(t, w.ok("game", "show").out, "sh play.sh --by-command")
+	w.ok("game", "set", "--through", "")
+	require.Equal(t, "--skip intro\n", launch("REPORTS=1.1.0").out)
+
+	// Saves of its own are only in place while a lane is live.
+	w.ok("lane", "new", "old", "--from", "1.1.0", "--yes")
+	w.ok("game", "set", "--saves-per-lane")
+	w.fails(4, "morvant launch --live old", "launch", "old")
 }
