@@ -31,15 +31,25 @@ func byClock() {
 	os.Exit(cli.MainAt(now, os.Args, os.Stdin, os.Stdout, os.Stderr))
 }
 
-// TestScripts runs the sessions in testdata/script. They read as a player's terminal; besides
+// TestScripts runs the sessions in testdata/script, and the stories in testdata/stories, which the README lists. They read as a player's terminal; besides
 // testscript's own commands there are:
 //
 //	exits CODE COMMAND...   runs a command that ends with this exit code
 //	age FILE...             makes files older than any look at them
 func TestScripts(t *testing.T) {
 	t.Parallel()
+	runScripts(t, "script")
+}
+
+// TestStories runs the ways in which players do this job, one file each.
+func TestStories(t *testing.T) {
+	t.Parallel()
+	runScripts(t, "stories")
+}
+
+func runScripts(t *testing.T, dir string) {
 	testscript.Run(t, testscript.Params{
-		Dir:                 filepath.Join("testdata", "script"),
+		Dir:                 filepath.Join("testdata", dir),
 		UpdateScripts:       *update,
 		RequireExplicitExec: true,
 		RequireUniqueNames:  true,

@@ -288,8 +288,8 @@ func ProposeCarry(ctx context.Context, l *lane.Lane, c *Carrying, take Take) (*P
 }
 
 // keep lists the keep rules by which what is brought is the player's from now on: the patterns that
-// were asked for and the folders of their own, as far as they hold no file of the game besides;
-// single files where they do.
+// were asked for, unless they take most of the game; else folders that hold no file of the game, and
+// single files.
 func (c *Carrying) keep(l *lane.Lane, bring map[string]plan.Node) []string {
 	match := l.Game.Rules().Matcher()
 	others := make(map[string]bool) // of the game, and not brought
@@ -314,7 +314,7 @@ func (c *Carrying) keep(l *lane.Lane, bring map[string]plan.Node) []string {
 		}
 		rule := rules.Literal(p)
 		for _, r := range c.patterns {
-			if rules.NewSet([]string{r}).Match(p) && clear(r) {
+			if rules.NewSet([]string{r}).Match(p) && c.narrow(r) {
 				rule = r
 			}
 		}
@@ -324,6 +324,17 @@ func (c *Carrying) keep(l *lane.Lane, bring map[string]plan.Node) []string {
 		list = append(list, rule)
 	}
 	return list
+}
+
+// narrow reports whether a pattern takes no more than half of the game's own files.
+func (c *Carrying) narrow(pattern string) bool {
+	set, n := rules.NewSet([]string{pattern}), 0
+	for p := range c.games {
+		if set.Match(p) {
+			n++
+		}
+	}
+	return 2*n <= len(c.games)
 }
 
 // putFrom puts the files of a source into the store.
