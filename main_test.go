@@ -19,7 +19,7 @@ import (
 var layers = []string{
 	"problem", "digest", "strict", "progress", "process", "volume", "database", "reflink", "rules", "edit", "keyed", "userpath",
 	"manifest", "chunk", "pack", "store", "scan", "plan", "apply", "saves", "exchange",
-	"catalogue", "ref", "feed", "feed/fetch", "block", "version", "state", "game", "resolve", "pinfile", "identify", "report", "publish",
+	"catalogue", "ref", "feed", "feed/fetch", "block", "version", "state", "names", "game", "resolve", "pinfile", "identify", "report", "publish",
 	"lane", "lane/compose", "lane/record", "lane/guard", "lane/backup", "lane/status", "lane/change", "lanes", "lane/entry", "watch",
 	"upkeep", "standin", "testdir",
 	"cli/view", "cli/app", "cli/find", "cli/proposal",
@@ -124,7 +124,7 @@ func TestWhatStandsInOnePlaceOnly(t *testing.T) {
 // Everything else proposes, and lets them carry it out.
 var changers = map[string][]string{
 	"a lane, by plan and journal":   {"apply/apply.go", "apply/attributes.go", "apply/recover.go", "apply/stage.go"},
-	"where lanes stand":             {"lane/record/move.go", "lane/change/beside.go", "lane/change/steps.go", "lanes/lanes.go", "lanes/links.go", "lanes/switch.go"},
+	"where lanes stand":             {"names/names.go", "lane/record/move.go", "lane/change/beside.go", "lane/change/steps.go", "lanes/lanes.go", "lanes/links.go", "lanes/switch.go"},
 	"folders of saves":              {"saves/saves.go"},
 	"what a block holds":            {"block/occupy.go", "block/setting.go"},
 	"Morvant's home":                {"game/home.go", "game/restore.go", "game/settings.go", "game/use.go", "database/database.go"},

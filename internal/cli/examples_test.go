@@ -200,7 +200,29 @@ func (w *world) exampleWorks(line string) {
 			w.run(append(first, "--yes")...)
 		}
 	}
+	for name, words := range map[string]string{"download": "./download", "voices.7z": "voices.7z", "race.replay": "race.replay", "quay-builds.toml": "quay-builds"} {
+		if !strings.Contains(rest, words) {
+			continue
+		}
+		switch name {
+		case "download":
+			require.NoError(w.t, standin.Quay{Bytes: 1_000_000}.Write(w.path(name), "1.0.0"))
+		case "voices.7z":
+			b, err := os.ReadFile(filepath.Join("..", "exchange", "testdata", "quay.7z"))
+			require.NoError(w.t, err)
+			require.NoError(w.t, os.WriteFile(w.path(name), b, 0o644))
+		case "race.replay":
+			w.write(name, "steps")
+		default:
+			w.write(name, "format = 'morvant-names/1'\n[[build]]\nlabel = '2.0'\ndate = 2031-08-05\n")
+			w.ok("builds", "names", "add", name)
+		}
+		defer os.RemoveAll(w.path(name))
+	}
 	switch {
+	case strings.HasPrefix(rest, "import ") && strings.Contains(rest, "1.1.0"):
+		w.run("builds", "forget", "snapshot/1.1.0", "--yes")
+		w.run("builds", "forget", "imported/1.1.0", "--yes")
 	case strings.HasPrefix(rest, "import "):
 		w.ok("builds", "forget", "snapshot/1.1.1", "--yes")
 	case rest == "block":

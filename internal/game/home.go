@@ -237,6 +237,9 @@ func (h *Home) StoreDir() string { return filepath.Join(h.dir, "store") }
 // CacheFile returns the file that remembers what was read.
 func (h *Home) CacheFile() string { return filepath.Join(h.dir, "cache.db") }
 
+// NamesDir returns the folder of a game's label lists.
+func NamesDir(h *Home, name string) string { return filepath.Join(h.dir, "names", name) }
+
 // FeedsDir returns the folder of a game's feeds.
 func (h *Home) FeedsDir(name string) string { return filepath.Join(h.dir, "feeds", name) }
 

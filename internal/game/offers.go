@@ -3,9 +3,11 @@ package game
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 
 	"morvant/internal/feed"
+	"morvant/internal/names"
 	"morvant/internal/problem"
 	"morvant/internal/state"
 )
@@ -95,7 +97,21 @@ func (h *Home) Builds(ctx context.Context, name string) ([]*state.Build, error) 
 		}
 	}
 	slices.SortStableFunc(list, state.NewestFirst)
+	lists, err := Lists(h, name)
+	if err != nil {
+		return nil, err
+	}
+	names.Give(lists, list)
 	return list, h.AddNotes(ctx, name, list)
+}
+
+// Lists reads the label lists of a game. One that cannot be read is told, and left out.
+func Lists(h *Home, name string) ([]*names.List, error) {
+	lists, broken, err := names.Read(NamesDir(h, name))
+	for _, list := range slices.Sorted(maps.Keys(broken)) {
+		h.Tell(fmt.Sprintf("the list of names %s is left out: %v", list, broken[list]))
+	}
+	return lists, err
 }
 
 // HeldWhole returns the record of a feed's build whose content is all in the

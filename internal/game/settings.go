@@ -23,13 +23,13 @@ import (
 
 // Settings of a game, as people see and edit them.
 type Settings struct {
-	Title   string   `toml:"title,omitempty"`   // how the game is called in messages
-	Live    string   `toml:"live"`              // the folder that the launcher starts
-	Program string   `toml:"program,omitempty"` // what to start, relative to the live folder
+	Title   string `toml:"title,omitempty"`   // how the game is called in messages
+	Live    string `toml:"live"`              // the folder that the launcher starts
+	Program string `toml:"program,omitempty"` // what to start, relative to the live folder
 	// Arguments are what it is started with, before those that a command line adds.
 	Arguments []string `toml:"arguments,omitempty"`
 	// Through is a command line that is started instead, in the game's folder.
-	Through string `toml:"through,omitempty"`
+	Through string   `toml:"through,omitempty"`
 	Keep    []string `toml:"keep,omitempty"`    // files that belong to the player
 	Scratch []string `toml:"scratch,omitempty"` // files nobody misses
 	// Saves are the folders of saved games: ~, $VARIABLES, patterns; relative to the

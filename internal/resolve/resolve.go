@@ -11,6 +11,7 @@ import (
 	"morvant/internal/catalogue"
 	"morvant/internal/feed"
 	"morvant/internal/game"
+	"morvant/internal/names"
 	"morvant/internal/ref"
 	"morvant/internal/state"
 )
@@ -68,7 +69,13 @@ func Build(ctx context.Context, h *game.Home, name string, r ref.Ref) (Found, er
 	case r.Kind == ref.Digest:
 		return byDigest(r, candidates)
 	case !r.Relative():
-		return byLabel(r, candidates)
+		found, err := byLabel(r, candidates)
+		if errors.Is(err, state.ErrUnknown) {
+			if listed, listErr := byList(h, name, r, candidates); listed != nil || listErr != nil {
+				return Found{Build: listed}, listErr
+			}
+		}
+		return found, err
 	}
 	lane, err := h.LaneName(ctx, name)
 	if err != nil {
@@ -250,6 +257,57 @@ func byLabel(r ref.Ref, builds []*state.Build) (Found, error) {
 		return Found{}, &state.AmbiguousError{Name: r.Name, Labels: names}
 	}
 	return Found{Build: first}, nil
+}
+
+// NotHereError says that a list has a build of this label, which is not here.
+type NotHereError struct {
+	Label string
+	Meant *names.Meant
+}
+
+func (e *NotHereError) Error() string {
+	says := ""
+	if when, ok := e.Meant.Entry.When(); ok {
+		says = ", of " + when.Format(time.DateOnly)
+	}
+	if e.Meant.Entry.Note != "" {
+		says += ": " + e.Meant.Entry.Note
+	}
+	return fmt.Sprintf("%s is not here; the list %s has it%s", e.Label, e.Meant.List, says)
+}
+
+func (e *NotHereError) Unwrap() error { return state.ErrUnknown }
+
+// byList finds the build to which lists give a label; nil if no list has it.
+func byList(h *game.Home, name string, r ref.Ref, builds []*state.Build) (*state.Build, error) {
+	lists, err := game.Lists(h, name)
+	if err != nil {
+		return nil, err
+	}
+	var missing *names.Meant
+	var fits []*state.Build
+	for _, m := range names.Match(lists, builds) {
+		switch {
+		case m.Entry.Label != r.Name:
+		case len(m.Builds) == 0:
+			missing = m
+		default:
+			fits = append(fits, m.Builds...)
+		}
+	}
+	switch {
+	case len(fits) == 0 && missing == nil:
+		return nil, nil
+	case len(fits) == 0:
+		return nil, &NotHereError{r.Name, missing}
+	case slices.ContainsFunc(fits, func(b *state.Build) bool { return b.Digest() != fits[0].Digest() }):
+		var labels []string
+		for _, b := range fits {
+			labels = append(labels, fmt.Sprintf("%s (=%s)", b.Name(), b.Digest().Short()))
+		}
+		return nil, &state.AmbiguousError{Name: r.Name, Labels: labels}
+	}
+	return fits[0], nil
 }
 
 // before finds the build before the pinned one, else before the newest.

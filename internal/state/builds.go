@@ -51,6 +51,8 @@ type Build struct {
 	Feeds []*feed.Feed `json:"-"`
 	// Own is the player's own note.
 	Own string `json:"-"`
+	// Also are labels that lists give it.
+	Also []string `json:"-"`
 }
 
 // SnapshotLine stands where a channel would be named, for snapshots.

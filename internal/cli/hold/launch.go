@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -281,6 +282,9 @@ func (a *launching) start(ctx context.Context, args []string) (said string, err 
 	return said, err
 }
 
+// versionLike is what the label of a build looks like that is a version.
+var versionLike = regexp.MustCompile(`\d+\.\d+`)
+
 // reportsOther says, last of all, that the game has reported another known build than it is held at.
 func (a *launching) reportsOther(ctx context.Context, said string) bool {
 	if said == "" {
@@ -294,11 +298,16 @@ func (a *launching) reportsOther(ctx context.Context, said string) bool {
 	if err != nil {
 		return false
 	}
-	var labels []string
+	var labels, same []string
 	for _, b := range builds {
-		labels = append(labels, b.Label)
+		list := append([]string{b.Label}, b.Also...)
+		if labels = append(labels, list...); b.Digest() == s.Build.Digest() {
+			same = append(same, list...)
+		}
 	}
-	if len(identify.Disagrees([]identify.Evidence{{Says: said}}, s.Build.Label, labels)) == 0 {
+	// A label that is no version says nothing about one.
+	same = slices.DeleteFunc(same, func(l string) bool { return !versionLike.MatchString(l) })
+	if len(same) == 0 || slices.ContainsFunc(same, func(l string) bool { return version.Means(said, l) }) || len(identify.Disagrees([]identify.Evidence{{Says: said}}, same[0], labels)) == 0 {
 		return false
 	}
 	a.Note("%s", view.Paint(view.Bad, fmt.Sprintf("The game reported version %s, and it is held at %s. Perhaps it was started from another folder, or its launcher has updated it.", said, s.Build.Label)))

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -15,6 +16,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/record"
+	"morvant/internal/names"
 	"morvant/internal/ref"
 	"morvant/internal/resolve"
 	"morvant/internal/state"
@@ -83,6 +85,7 @@ func (a commands) buildsCommand() *cli.Command {
 					return a.Done(c, old+" is called "+rest[0]+" now.")
 				}),
 			},
+			a.namesCommand(),
 			{
 				Name: "forget", Usage: "forget a snapshot, or what was fetched of a build; store trim then frees its space", ArgsUsage: "BUILD",
 				Description: "Example: morvant builds forget 1.0.0",
@@ -128,6 +131,49 @@ func (a commands) onBuild(most int, f func(ctx context.Context, c *cli.Command, 
 type buildList struct {
 	builds []*state.Build
 	said   map[*state.Build]string
+	absent []*names.Meant // what lists have, and is not here
+}
+
+// listed finds what lists have of what was asked for, and is not here.
+func (l *buildList) listed(home *game.Home, name string, c *cli.Command) error {
+	on, text := c.String("on"), strings.ToLower(c.String("find"))
+	if on == "" && text == "" {
+		return nil
+	}
+	lists, err := game.Lists(home, name)
+	if err != nil || len(lists) == 0 {
+		return err
+	}
+	all, err := home.Builds(context.Background(), name)
+	if err != nil {
+		return err
+	}
+	var before *names.Meant // the newest that is not younger
+	for _, m := range names.Match(lists, all) {
+		when, dated := m.Entry.When()
+		switch {
+		case len(m.Builds) > 0:
+		case text != "" && strings.Contains(strings.ToLower(m.Entry.Label+"\n"+m.Entry.Note), text):
+			l.absent = append(l.absent, m)
+		case on != "" && dated && when.Format(time.DateOnly) == strings.TrimPrefix(on, "@"):
+			l.absent = append(l.absent, m)
+		case on != "" && dated && when.Format(time.DateOnly) < strings.TrimPrefix(on, "@"):
+			if was, _ := entryOf(before).When(); before == nil || when.After(was) {
+				before = m
+			}
+		}
+	}
+	if before != nil && len(l.absent) == 0 {
+		l.absent = append(l.absent, before)
+	}
+	return nil
+}
+
+func entryOf(m *names.Meant) *names.Entry {
+	if m == nil {
+		return &names.Entry{}
+	}
+	return m.Entry
 }
 
 func (a commands) listBuilds(ctx context.Context, c *cli.Command, home *game.Home, name string) (*buildList, error) {
@@ -146,10 +192,16 @@ func (a commands) listBuilds(ctx context.Context, c *cli.Command, home *game.Hom
 			return nil, err
 		}
 		found, err := resolve.Build(ctx, home, name, r)
-		if err != nil {
+		switch listErr := list.listed(home, name, c); {
+		case listErr != nil:
+			return nil, listErr
+		case err != nil && len(list.absent) > 0:
+			list.builds = nil
+		case err != nil:
 			return nil, err
+		default:
+			list.near(found, "current that day")
 		}
-		list.near(found, "current that day")
 	}
 	if file := c.String("for"); file != "" {
 		when, how, err := find.MadeAt(c, file)
@@ -170,11 +222,16 @@ func (a commands) listBuilds(ctx context.Context, c *cli.Command, home *game.Hom
 		}
 		list.near(found, "current then")
 	}
+	if c.String("on") == "" {
+		if err := list.listed(home, name, c); err != nil {
+			return nil, err
+		}
+	}
 	text := strings.ToLower(c.String("find"))
 	// Files for overlays are no builds; of those that a name asks for, nothing is hidden.
 	hidden := !c.Bool("all") && text == ""
 	list.builds = slices.DeleteFunc(list.builds, func(b *state.Build) bool {
-		return hidden && record.ForOverlay(b) || !strings.Contains(strings.ToLower(b.Label+"\n"+b.Note+"\n"+b.Own), text) ||
+		return hidden && record.ForOverlay(b) || !strings.Contains(strings.ToLower(b.Label+"\n"+b.Note+"\n"+b.Own+"\n"+strings.Join(b.Also, "\n")), text) ||
 			c.IsSet("channel") && b.Line() != c.String("channel")
 	})
 	return list, nil
@@ -227,17 +284,27 @@ func (a commands) builds(ctx context.Context, c *cli.Command, home *game.Home, n
 			}
 			out = append(out, j)
 		}
+		absent := []view.EntryJSON{}
+		for _, m := range list.absent {
+			absent = append(absent, view.ToEntry(m))
+		}
 		return a.Emit(struct {
 			Schema string           `json:"schema"`
 			Game   string           `json:"game"`
 			Builds []view.BuildJSON `json:"builds"`
-		}{"morvant-builds/1", name, out})
+			Absent []view.EntryJSON `json:"not_here"`
+		}{"morvant-builds/1", name, out, absent})
 	}
-	if len(list.builds) == 0 {
+	if len(list.builds) == 0 && len(list.absent) == 0 {
 		a.Say("No build of %s matches. Record one: morvant snapshot LABEL; or add a feed: morvant feed add ADDRESS", g.Display())
 		return nil
 	}
-	a.showBuilds(c, list, is.Pin, here)
+	if len(list.builds) > 0 {
+		a.showBuilds(c, list, is.Pin, here)
+	}
+	for _, m := range list.absent {
+		a.Say("Not here: %s", view.Listed(m))
+	}
 	return nil
 }
 
@@ -270,6 +337,9 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 			state = strings.TrimPrefix(state+", for overlays", ", ")
 		}
 		note := b.Note
+		if len(b.Also) > 0 {
+			note = strings.TrimPrefix(note+"; also called "+strings.Join(b.Also, ", "), "; ")
+		}
 		if b.Own != "" {
 			note = strings.TrimPrefix(note+"; yours: "+b.Own, "; ")
 		}

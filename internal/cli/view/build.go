@@ -1,8 +1,11 @@
 package view
 
 import (
+	"maps"
+	"slices"
 	"time"
 
+	"morvant/internal/names"
 	"morvant/internal/state"
 )
 
@@ -24,6 +27,7 @@ type BuildJSON struct {
 	Bytes    int64     `json:"bytes"`
 	Note     string    `json:"note,omitempty"`
 	OwnNote  string    `json:"own_note,omitempty"`
+	Also     []string  `json:"also,omitempty"`     // labels that lists give it
 	Doubt    string    `json:"doubt,omitempty"`    // what spoke against its being whole when it was recorded
 	Fragment bool      `json:"fragment,omitempty"` // files for an overlay, no build itself
 	Held     bool      `json:"held"`
@@ -48,7 +52,7 @@ func Named(b *state.Build) string {
 func ToBuildJSON(b *state.Build, pin state.Pin) BuildJSON {
 	j := BuildJSON{
 		Label: b.Label, Channel: b.Line(), Date: b.Made, Digest: b.Digest().String(), Files: b.Files, Bytes: b.Bytes,
-		Note: b.Note, OwnNote: b.Own, Doubt: b.Doubt, Fragment: b.Fragment, Held: b.Is(pin), Pinned: b.Is(pin), Download: Download(b),
+		Note: b.Note, OwnNote: b.Own, Also: b.Also, Doubt: b.Doubt, Fragment: b.Fragment, Held: b.Is(pin), Pinned: b.Is(pin), Download: Download(b),
 	}
 	for _, f := range b.Feeds {
 		j.Feeds = append(j.Feeds, f.Name)
@@ -57,6 +61,50 @@ func ToBuildJSON(b *state.Build, pin state.Pin) BuildJSON {
 		j.Components = append(j.Components, partJSON{p.Name, p.Manifest.String(), p.Files, p.Bytes, p.Download})
 	}
 	return j
+}
+
+// EntryJSON is an entry of a list of names.
+type EntryJSON struct {
+	Label      string            `json:"label"`
+	List       string            `json:"list"`
+	Note       string            `json:"note,omitempty"`
+	Date       *time.Time        `json:"date,omitempty"`
+	ID         string            `json:"id,omitempty"`
+	Digest     string            `json:"digest,omitempty"`
+	Components map[string]string `json:"components,omitempty"` // manifest by name
+	Builds     []string          `json:"builds"`               // that it leads to
+}
+
+// ToEntry makes it.
+func ToEntry(m *names.Meant) EntryJSON {
+	j := EntryJSON{Label: m.Entry.Label, List: m.List, Note: m.Entry.Note, ID: m.Entry.ID, Digest: m.Entry.Digest, Components: m.Entry.Components, Builds: []string{}}
+	if when, ok := m.Entry.When(); ok {
+		j.Date = &when
+	}
+	for _, b := range m.Builds {
+		j.Builds = append(j.Builds, b.Name())
+	}
+	return j
+}
+
+// Listed says what a list says of a build.
+func Listed(m *names.Meant) string {
+	e := m.Entry
+	text := Strong(e.Label)
+	if when, ok := e.When(); ok {
+		text += " of " + when.Format(time.DateOnly)
+	}
+	for _, name := range slices.Sorted(maps.Keys(e.Components)) {
+		text += ", " + name + " " + e.Components[name]
+	}
+	if e.ID != "" {
+		text += ", id " + e.ID
+	}
+	text += " (list " + m.List + ")"
+	if e.Note != "" {
+		text += ": " + e.Note
+	}
+	return text
 }
 
 // Download returns the bytes of all components of a feed's build, as they come
