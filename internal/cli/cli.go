@@ -154,7 +154,7 @@ func commandTree(a *app.App) *cli.Command {
 var takeLane = []string{
 	"snapshot", "builds", "identify", "diff", "status", "verify",
 	"pin", "unpin", "undo", "history", "block", "unblock", "launch", "watch", "let-update",
-	"lane new", "lane switch", "lane share", "lane unshare", "carry", "saves backup", "saves restore", "saves stash",
+	"game move", "lane new", "lane switch", "lane share", "lane unshare", "carry", "saves backup", "saves restore", "saves stash",
 	"fetch", "pinfile write", "pinfile show", "pinfile apply", "compare-with", "export",
 }
 

@@ -248,7 +248,7 @@ func (w *world) exampleWorks(line string) {
 	for i, a := range args { // folders of the story
 		for from, to := range map[string]string{
 			"/games/Cinder Quay": w.live, "~/Games/Cinder Quay": w.live, "/games/Quay scenery": filepath.Join(w.dir, "scenery-of-mine"),
-			"/games/Quay for races": filepath.Join(w.dir, "for races"), "/games/Quay (copy)": filepath.Join(w.dir, "pristine", "Cinder Quay"), "~/Downloads/Cinder Quay copy": filepath.Join(w.dir, "Cinder Quay [old]"),
+			"/games/Quay for races": filepath.Join(w.dir, "for races"), "/mnt/big/Cinder Quay": filepath.Join(w.dir, "big", "Cinder Quay"), "/games/Quay (copy)": filepath.Join(w.dir, "pristine", "Cinder Quay"), "~/Downloads/Cinder Quay copy": filepath.Join(w.dir, "Cinder Quay [old]"),
 		} {
 			if a == from {
 				args[i] = to

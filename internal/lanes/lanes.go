@@ -440,6 +440,8 @@ func RecoverLanes(ctx context.Context, l *lane.Lane) error {
 			err = recoverNew(ctx, l, b)
 		case state.BegunRename:
 			err = recoverRename(ctx, l, b)
+		case state.BegunMove:
+			err = recoverMove(ctx, l, b)
 		case state.BegunRemove:
 			var r removing
 			if err = json.Unmarshal(b.Body, &r); err == nil {

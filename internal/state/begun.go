@@ -24,6 +24,7 @@ const (
 	BegunNew       BegunKind = "new"        // making a lane
 	BegunRename    BegunKind = "rename"     // of a lane
 	BegunRemove    BegunKind = "remove"     // of a lane
+	BegunMove      BegunKind = "move"       // of a lane's folder
 	BegunImport    BegunKind = "import"     // moving files of a folder into the store
 )
 

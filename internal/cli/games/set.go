@@ -41,12 +41,13 @@ func (a commands) gameCommand() *cli.Command {
 		&cli.StringSliceFlag{Name: "no-launcher", Usage: "remove such a `PROGRAM`"},
 	)
 	return &cli.Command{
-		Name: "game", Usage: "one game's settings: show, set, forget", Category: app.GroupGames,
+		Name: "game", Usage: "one game: show, set, move, forget", Category: app.GroupGames,
 		Commands: []*cli.Command{
 			{
 				Name: "show", Usage: "show a game's settings", Description: "Example: morvant game show -g cinder-quay",
 				Action: a.OnGame(a.gameShow),
 			},
+			a.moveCommand(),
 			{
 				Name: "set", Usage: "change a game's settings; comments in the file stay", Flags: set,
 				Description: "Example: morvant game set --keep \"Harbours/**\" --no-scratch \"logs/**\"\n\n" +
