@@ -246,3 +246,26 @@ func TestNamesOfAnyKind(t *testing.T) {
 	w.fails(1, "already there", "builds", "rename", "1.2.0", "harbour 2.0 βeta")
 	w.fails(2, "say the new label", "builds", "rename", "1.2.0")
 }
+
+// TestComparingAFolderThatIsNotHeld: by content, with a pin file and with a status, on either side.
+func TestComparingAFolderThatIsNotHeld(t *testing.T) {
+	t.Parallel()
+	w := newHeld(t)
+	w.ok("pin", "1.2.0", "--leave-out", "readme.txt", "--left-overs", "--yes")
+	file, held := filepath.Join(w.dir, "race.pin.toml"), filepath.Join(w.dir, "held.json")
+	w.ok("pinfile", "write", file)
+	require.NoError(t, os.WriteFile(held, []byte(w.ok("--json", "status").out), 0o644))
+	w.ok("unpin", "--stay", "--yes")
+	require.Contains(t, w.ok("compare-with", file).out, "The same")
+	w.write("readme.txt", "CINDER QUAY 1.2.0")
+	require.Contains(t, w.run("compare-with", file).out, "readme.txt", "it is to be left out")
+	require.NoError(t, os.RemoveAll(w.path("intro")))
+	loose := filepath.Join(w.dir, "loose.json")
+	require.NoError(t, os.WriteFile(loose, []byte(w.ok("--json", "status").out), 0o644))
+	require.Contains(t, w.ok("compare-with", loose).out, "The same")
+	w.write("data/cargo.pak", "changed")
+	require.Contains(t, w.run("compare-with", loose).out, "data/cargo.pak")
+	require.Equal(t, 3, w.run("compare-with", held).code)
+	require.NoError(t, os.WriteFile(loose, []byte(w.ok("--json", "status").out), 0o644))
+	w.fails(1, "like none that is known there", "compare-with", loose)
+}

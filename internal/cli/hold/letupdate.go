@@ -341,7 +341,15 @@ func (a commands) afterUpdate(ctx context.Context, c *cli.Command, l *lane.Lane,
 func (a commands) proposeAfter(ctx context.Context, l *lane.Lane, then string, before *status.Status, fresh *state.Build) (*change.Proposal, error) {
 	switch {
 	case then == thenPin:
-		o := change.PinOptions{Hold: true, Clean: before.Pin.Clean, Exact: before.Pin.Exact, Open: before.Pin.Open, Add: state.Pin{Companions: before.Pin.Companions, Keep: before.Pin.Keep}}
+		o := change.PinOptions{Hold: true, Clean: before.Pin.Clean, Exact: before.Pin.Exact, Open: before.Pin.Open, Inherit: true}
+		misfits, err := change.Misfits(ctx, l, before.Pin, before.Build, fresh)
+		if err != nil {
+			return nil, err
+		}
+		for _, m := range misfits {
+			a.Note("%s", m)
+			o.Without = append(o.Without, m.Overlay.Pattern)
+		}
 		return change.ProposePin(ctx, l, fresh, o)
 	case then == thenBack && before.Build != nil:
 		return change.ProposeRepair(ctx, l, nil)

@@ -59,9 +59,10 @@ type theirs struct {
 	label  string
 	digest string // of the build; empty: not known
 	// differs lists what has drifted there.
-	differs []string
-	sums    []exchange.Sum // a list of checksums instead
-	add     state.Pin      // what their pin has beside the build
+	differs    []string
+	sums       []exchange.Sum // a list of checksums instead
+	components []string       // that their build is taken with
+	add        state.Pin      // what their pin has beside the build
 }
 
 // maxTheirs bounds the file, in bytes.
@@ -81,14 +82,19 @@ func (a commands) readTheirs(name string) (*theirs, error) {
 		Schema string          `json:"schema"`
 		Build  *view.BuildJSON `json:"build"`
 		Drift  *view.DriftJSON `json:"drift"`
+		Equals string          `json:"equals"`
+		Digest string          `json:"equals_digest"`
 		state.Pin
 	}
 	if json.Unmarshal(b, &status) == nil && strings.HasPrefix(status.Schema, "morvant-status/") {
+		if status.Build == nil && status.Digest != "" {
+			return &theirs{label: status.Equals, digest: status.Digest}, nil
+		}
 		return fromStatus(status.Build, status.Drift, status.Pin)
 	}
 	pin, pinErr := pinfile.Decode(b)
 	if pinErr == nil {
-		t := &theirs{label: pin.Build, digest: pin.Digest.String(), add: state.Pin{Companions: pin.Companions, Edits: pin.Edits}}
+		t := &theirs{label: pin.Build, digest: pin.Digest.String(), components: pin.Components, add: state.Pin{Companions: pin.Companions, Edits: pin.Edits, LeaveOut: pin.LeaveOut}}
 		for _, o := range pin.Overlays {
 			t.add.Overlays = append(t.add.Overlays, state.Overlay{Name: o.Build, Digest: o.Digest, Pattern: o.Files})
 		}
@@ -106,7 +112,7 @@ func (a commands) readTheirs(name string) (*theirs, error) {
 
 func fromStatus(b *view.BuildJSON, d *view.DriftJSON, add state.Pin) (*theirs, error) {
 	if b == nil {
-		return nil, errors.New("their game is not held at any build: ask for morvant pinfile write, or for a list of checksums (morvant export here)")
+		return nil, errors.New("their game is not held at any build, and is like none that is known there: ask for morvant pinfile write, or for a list of checksums (morvant export here)")
 	}
 	t := &theirs{label: b.Label, digest: b.Digest, add: add}
 	if d != nil {
@@ -132,7 +138,7 @@ func (a commands) compareWith(ctx context.Context, c *cli.Command, l *lane.Lane,
 		return err
 	}
 	if s.Build == nil {
-		return lane.ErrNotHeld
+		return a.compareFolder(ctx, c, l, home, s, t, j)
 	}
 	for _, e := range slices.Concat(s.Drift.Altered, s.Drift.Missing) {
 		j.Here = append(j.Here, e.Path)
@@ -155,6 +161,46 @@ func (a commands) compareWith(ctx context.Context, c *cli.Command, l *lane.Lane,
 	return a.showComparison(c, j, known)
 }
 
+// compareFolder compares a folder that is not held with their build, file by file.
+func (a commands) compareFolder(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, s *status.Status, t *theirs, j view.ComparisonJSON) error {
+	j.Mine = "a folder that is not held"
+	if s.Equals != nil {
+		j.Mine = s.Equals.Label
+	}
+	builds, err := home.Builds(ctx, l.Game.Name)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(builds, func(b *state.Build) bool { return b.Digest().String() == t.digest })
+	if i < 0 {
+		return a.showComparison(c, j, false)
+	}
+	choice, err := compose.Choose(ctx, l, builds[i], t.components)
+	if err != nil {
+		return err
+	}
+	pin := state.Pin{Components: choice.Names, Companions: t.add.Companions, Edits: t.add.Edits, LeaveOut: t.add.LeaveOut}
+	b := builds[i]
+	if b.Components != nil {
+		b = b.With(choice.Names)
+	}
+	d, err := status.DriftOf(ctx, l, s.Tree, b, pin)
+	if err != nil {
+		return err
+	}
+	for _, e := range slices.Concat(d.Altered, d.Missing, d.Back) {
+		j.Differs = append(j.Differs, e.Path)
+	}
+	for _, o := range t.add.Overlays {
+		j.Differs = append(j.Differs, fmt.Sprintf("%s (overlay of %s)", o.Pattern, o.Name))
+	}
+	slices.Sort(j.Differs)
+	if j.Same = len(j.Differs)+len(j.There) == 0; j.Same {
+		j.Mine = t.label
+	}
+	return a.showComparison(c, j, true)
+}
+
 // addedOtherwise lists what two pins do not both have beside their builds.
 func addedOtherwise(mine, other state.Pin) []string {
 	of := func(p state.Pin) map[string]string {
@@ -164,6 +210,9 @@ func addedOtherwise(mine, other state.Pin) []string {
 		}
 		for _, k := range p.Companions {
 			all[k.Path+" (companion)"] = k.Text
+		}
+		for _, k := range p.LeaveOut {
+			all[k+" (left out)"] = k
 		}
 		for _, e := range p.Edits {
 			all[e.File+" (a value set in it)"] = e.Find + "=" + e.Set
@@ -206,7 +255,7 @@ func (a commands) sameContent(ctx context.Context, l *lane.Lane, home *game.Home
 	if err != nil {
 		return false, err
 	}
-	other, err := compose.OfPin(ctx, l, builds[i], state.Pin{Components: choice.Names, Companions: t.add.Companions, Edits: t.add.Edits})
+	other, err := compose.OfPin(ctx, l, builds[i], state.Pin{Components: choice.Names, Companions: t.add.Companions, Edits: t.add.Edits, LeaveOut: t.add.LeaveOut})
 	if err != nil {
 		return false, nil // an edit of theirs may not fit here, which the names tell
 	}

@@ -106,21 +106,22 @@ func ToDrift(d *status.Drift) *DriftJSON {
 
 // StatusJSON is the document of status.
 type StatusJSON struct {
-	Schema  string      `json:"schema"`
-	Game    string      `json:"game"`
-	Live    string      `json:"live"`
-	Lane    string      `json:"lane"`
-	Folder  string      `json:"folder"`
-	Held    bool        `json:"held"`
-	Build   *BuildJSON  `json:"build,omitempty"`
-	Equals  string      `json:"equals,omitempty"`
-	Drifted bool        `json:"drifted"`
-	Drift   *DriftJSON  `json:"drift,omitempty"`
-	Files   int         `json:"files"`
-	Bytes   int64       `json:"bytes"`
-	Running bool        `json:"running"`
-	Block   []BlockJSON `json:"block"`
-	Looked  time.Time   `json:"looked"`
+	Schema       string      `json:"schema"`
+	Game         string      `json:"game"`
+	Live         string      `json:"live"`
+	Lane         string      `json:"lane"`
+	Folder       string      `json:"folder"`
+	Held         bool        `json:"held"`
+	Build        *BuildJSON  `json:"build,omitempty"`
+	Equals       string      `json:"equals,omitempty"`
+	EqualsDigest string      `json:"equals_digest,omitempty"` // of that build
+	Drifted      bool        `json:"drifted"`
+	Drift        *DriftJSON  `json:"drift,omitempty"`
+	Files        int         `json:"files"`
+	Bytes        int64       `json:"bytes"`
+	Running      bool        `json:"running"`
+	Block        []BlockJSON `json:"block"`
+	Looked       time.Time   `json:"looked"`
 	// Gone are files of the player's that somebody else has taken away.
 	Gone []GoneJSON `json:"gone,omitempty"`
 	// LeftOver are extra files that are just as in other known builds.
@@ -151,7 +152,7 @@ func ToStatusJSON(s *status.Status) StatusJSON {
 	}
 	j.LeftOver = ToLeftOvers(s.LeftOvers)
 	if s.Equals != nil {
-		j.Equals = s.Equals.Label
+		j.Equals, j.EqualsDigest = s.Equals.Label, s.Equals.Digest().String()
 	}
 	return j
 }
