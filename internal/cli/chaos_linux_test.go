@@ -38,7 +38,7 @@ type tree map[string]string
 // change is a change that stands, as the model remembers it.
 type modelChange struct {
 	before, after tree
-	held          string // before it
+	held, out     string // before it
 	exact, open   bool   // before it
 }
 
@@ -46,6 +46,7 @@ type modelChange struct {
 type modelLane struct {
 	files   tree
 	held    string // label of a snapshot; empty: not held
+	out     string // a file of it that is left out
 	exact   bool   // the player's own files are held as well
 	open    bool   // the block was taken off by hand
 	changes []modelChange
@@ -65,17 +66,24 @@ type model struct {
 func (m *model) clone() *model {
 	c := &model{lanes: make(map[string]*modelLane), live: m.live, saves: maps.Clone(m.saves), backups: maps.Clone(m.backups), snapshots: maps.Clone(m.snapshots), blocked: m.blocked}
 	for name, l := range m.lanes {
-		c.lanes[name] = &modelLane{maps.Clone(l.files), l.held, l.exact, l.open, slices.Clone(l.changes)}
+		c.lanes[name] = &modelLane{maps.Clone(l.files), l.held, l.out, l.exact, l.open, slices.Clone(l.changes)}
 	}
 	return c
 }
 
 func kept(p string) bool { return strings.HasPrefix(p, "Mods/") }
 
-// pinned says what a folder holds once it has been pinned to a build.
-func (l *modelLane) pinned(want, owned tree, exact bool) tree {
-	if exact {
-		return maps.Clone(want)
+// without is a build without a file.
+func without(t tree, p string) tree {
+	out := maps.Clone(t)
+	delete(out, p)
+	return out
+}
+
+// pinned says what a folder holds once it has been pinned to a build, of which a file is left out.
+func (l *modelLane) pinned(want, owned tree, exact bool, left string) tree {
+	if want = without(want, left); exact {
+		return want
 	}
 	out := make(tree)
 	missing := make(map[string]int) // content that comes to a path where nothing is
@@ -90,6 +98,7 @@ func (l *modelLane) pinned(want, owned tree, exact bool) tree {
 		switch {
 		case kept(p):
 			out[p] = c
+		case p == left:
 		case wanted:
 		case owned[p] == c && owned[p] != "":
 		case missing[c] > 0: // it moves
@@ -237,20 +246,25 @@ func (c *chaos) next() *operation {
 	live := m.lanes[m.live]
 	owned := tree{}
 	if live.held != "" {
-		owned = m.snapshots[live.held]
+		owned = without(m.snapshots[live.held], live.out)
 	}
 	pin := func(label string, exact bool) *operation {
 		before := maps.Clone(live.files)
-		live.files = live.pinned(m.snapshots[label], owned, exact)
-		live.changes = append(live.changes, modelChange{before: before, after: live.files, held: live.held, exact: live.exact, open: live.open})
-		live.held, live.exact, live.open, m.blocked = label, false, false, true
-		args := []string{"pin", "snapshot/" + label, "--yes"}
+		left := ""
+		args := []string{"pin", "snapshot/" + label, "--plain", "--yes"}
+		if files := slices.DeleteFunc(slices.Sorted(maps.Keys(m.snapshots[label])), kept); !exact && len(files) > 0 && c.r.IntN(4) == 0 {
+			left = c.pick(files)
+			args = append(args, "--leave-out", left)
+		}
+		live.files = live.pinned(m.snapshots[label], owned, exact, left)
+		live.changes = append(live.changes, modelChange{before: before, after: live.files, held: live.held, out: live.out, exact: live.exact, open: live.open})
+		live.held, live.out, live.exact, live.open, m.blocked = label, left, false, false, true
 		if exact {
 			args = append(args, "--exact")
 		}
 		return &operation{args: args, after: m, change: true}
 	}
-	switch c.r.IntN(22) {
+	switch c.r.IntN(24) {
 	case 0, 1, 2:
 		c.edited(c.live, c.m.lanes[c.m.live].files)
 		return nil
@@ -286,7 +300,7 @@ func (c *chaos) next() *operation {
 			live.files[p] = was
 		}
 		live.changes = live.changes[:len(live.changes)-1]
-		live.held, live.exact, live.open = last.held, last.exact, last.open
+		live.held, live.out, live.exact, live.open = last.held, last.out, last.exact, last.open
 		m.blocked = live.held != "" && !live.open
 		return &operation{args: []string{"undo", "--yes"}, after: m, change: true}
 	case 12:
@@ -303,8 +317,8 @@ func (c *chaos) next() *operation {
 			}
 		}
 		before := maps.Clone(live.files)
-		live.files = live.pinned(m.snapshots[live.held], owned, live.exact)
-		live.changes = append(live.changes, modelChange{before: before, after: live.files, held: live.held, exact: live.exact, open: live.open})
+		live.files = live.pinned(m.snapshots[live.held], owned, live.exact, live.out)
+		live.changes = append(live.changes, modelChange{before: before, after: live.files, held: live.held, out: live.out, exact: live.exact, open: live.open})
 		m.blocked = !live.open
 		if maps.Equal(before, live.files) {
 			return nil // it would say that nothing differs
@@ -317,7 +331,7 @@ func (c *chaos) next() *operation {
 		c.n++
 		name, label := fmt.Sprintf("l%d", c.n), c.pick(c.snapshots())
 		m.lanes[name] = &modelLane{held: label}
-		m.lanes[name].files = m.lanes[name].pinned(m.snapshots[label], tree{}, false)
+		m.lanes[name].files = m.lanes[name].pinned(m.snapshots[label], tree{}, false, "")
 		for p := range m.lanes[name].files {
 			if kept(p) {
 				delete(m.lanes[name].files, p)
@@ -369,6 +383,23 @@ func (c *chaos) next() *operation {
 		return &operation{args: []string{"saves", "restore", fmt.Sprint(id), "--yes"}, after: m}
 	case 20:
 		return &operation{args: []string{"store", "trim", "--yes"}, after: m}
+	case 21, 22:
+		// A folder with most of a build, and something of its own.
+		c.n++
+		label, dir := fmt.Sprintf("i%d", c.n), filepath.Join(c.dir, "import")
+		require.NoError(c.t, os.RemoveAll(dir))
+		got := tree{"own.txt": fmt.Sprint("own ", c.n)}
+		for p, text := range m.snapshots[c.pick(c.snapshots())] {
+			if c.r.IntN(5) > 0 && p != "own.txt" {
+				got[p] = text
+			}
+		}
+		for p, text := range got {
+			require.NoError(c.t, os.MkdirAll(filepath.Dir(filepath.Join(dir, p)), 0o755))
+			require.NoError(c.t, os.WriteFile(filepath.Join(dir, p), []byte(text), 0o644))
+		}
+		m.snapshots[label] = got
+		return &operation{args: []string{"import", dir, label, "--inside", ".", "--yes"}, after: m, label: label}
 	default:
 		if m.blocked || live.held == "" {
 			m.blocked, live.open = false, live.held != ""

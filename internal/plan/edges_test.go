@@ -162,3 +162,20 @@ func TestASettledStateHasTheFoldersItNeeds(t *testing.T) {
 		State{{"e/f", file}, {"d/a", file}, {"d", Node{Kind: Dir, Mode: 0o700}}}.settled(), "a folder keeps its mode")
 	require.Equal(t, State{{"d", Node{Kind: Dir}}, {"d/a", file}}, State{{"d", file}, {"d/a", file}}.settled(), "a file in the way is dropped")
 }
+
+// TestAStepThatChangedOnlyADateTakesNoContentBack: what the player has written or deleted since stays.
+func TestAStepThatChangedOnlyADateTakesNoContentBack(t *testing.T) {
+	was, is, now := digest.Of([]byte("was")), digest.Of([]byte("is")), digest.Of([]byte("now"))
+	before := Node{Kind: File, Size: 3, Digest: was, MTime: 1e18}
+	after := before
+	after.MTime = 2e18
+	steps := []Step{
+		{Path: "dated", Before: &before, After: &after},
+		{Path: "deleted", Before: &before, After: &after},
+		{Path: "same", Before: &before, After: &after},
+		{Path: "written", Before: &before, After: &Node{Kind: File, Size: 2, Digest: is}},
+	}
+	other := Node{Kind: File, Size: 3, Digest: now, MTime: 3e18}
+	got := Rewind(State{{"dated", other}, {"same", after}, {"written", other}}, steps)
+	require.Equal(t, State{{"dated", other}, {"same", before}, {"written", before}}, got)
+}

@@ -222,11 +222,15 @@ func (s *Step) KeepsContent() bool {
 
 // Rewind returns what a folder should hold once steps are taken back: have, with
 // what stood before at every path that the steps touched. Newer changes to other
-// paths stay.
+// paths stay; so do newer contents where a step changed a time or a mode alone.
 func Rewind(have State, steps []Step) State {
 	touched := make(map[string]*Node, len(steps))
 	for i := range steps {
-		touched[steps[i].Path] = steps[i].Before
+		s := &steps[i]
+		if is, there := have.Get(s.Path); s.KeepsContent() && s.Before.Kind != Dir && !(there && is.SameContent(*s.Before)) {
+			continue
+		}
+		touched[s.Path] = s.Before
 	}
 	var want State
 	for _, e := range have {
