@@ -269,3 +269,13 @@ func TestComparingAFolderThatIsNotHeld(t *testing.T) {
 	require.NoError(t, os.WriteFile(loose, []byte(w.ok("--json", "status").out), 0o644))
 	w.fails(1, "like none that is known there", "compare-with", loose)
 }
+
+// TestAnAdoptedLaneIsLikeAnother: it gets that one's own files.
+func TestAnAdoptedLaneIsLikeAnother(t *testing.T) {
+	t.Parallel()
+	w := newPlayed(t)
+	w.write("Mods/mine.txt", "mine")
+	w.ok("lane", "new", "old", "--adopt", w.source("old one", older("base", "voices")), "--like", "main", "--yes")
+	require.Equal(t, "mine", readFile(t, filepath.Join(w.dir, "old one", "Mods", "mine.txt")))
+	w.fails(1, `lane "nobody"`, "lane", "new", "two", "--adopt", w.source("another", older("base")), "--like", "nobody", "--yes")
+}

@@ -35,6 +35,8 @@ type Settings struct {
 	// Saves are the folders of saved games: ~, $VARIABLES, patterns; relative to the
 	// live folder.
 	Saves []string `toml:"saves,omitempty"`
+	// With is the game that this one is tied to: a server, and the game that joins it.
+	With string `toml:"with,omitempty"`
 	// SavesPerLane gives each lane saves of its own; otherwise all share one set.
 	SavesPerLane bool `toml:"saves_per_lane,omitempty"`
 	// ConvertSaves is a command that is run on a copy of the saves after a pin.

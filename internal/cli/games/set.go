@@ -35,6 +35,7 @@ func (a commands) gameCommand() *cli.Command {
 		&cli.StringSliceFlag{Name: "waiting-rule", Usage: "where the launcher writes which update it has ready: `FILE=PATTERN`, with the build in parentheses"},
 		&cli.StringSliceFlag{Name: "updating-rule", Usage: "where the launcher writes that it is updating: `FILE=PATTERN`, with the state in parentheses"},
 		&cli.StringSliceFlag{Name: "launcher", Usage: "a `PROGRAM` of the launcher, by its file name; Morvant changes the launcher's settings only while it is closed"},
+		&cli.StringFlag{Name: "with", Usage: "tie it to another `GAME`, a server and the game that joins it: they belong on one build; empty: to none"},
 		&cli.StringSliceFlag{Name: "argument", Usage: "an `ARGUMENT` that launch starts the program with, such as --argument=--windowed"},
 		&cli.StringSliceFlag{Name: "no-argument", Usage: "remove such an `ARGUMENT`"},
 		&cli.StringFlag{Name: "through", Usage: "a `COMMAND` that launch starts instead of the program, with its arguments; empty: none"},
@@ -84,7 +85,7 @@ func (a commands) gameShow(ctx context.Context, c *cli.Command, home *game.Home,
 		perLane = "each lane has its own"
 	}
 	a.Say("%s", view.Fields(
-		"name", g.Name, "state", j.State(), "builds", fmt.Sprint(j.Builds), "live folder", g.Live, "program", g.Program, "arguments", view.QuotedAll(g.Arguments), "through", g.Through,
+		"name", g.Name, "state", j.State(), "builds", fmt.Sprint(j.Builds), "live folder", g.Live, "program", g.Program, "arguments", view.QuotedAll(g.Arguments), "through", g.Through, "tied to", g.With,
 		"keep", strings.Join(g.Keep, "  "), "scratch", strings.Join(g.Scratch, "  "), "saves", strings.Join(g.Saves, "  "), "", perLane,
 		"converts", g.ConvertSaves, "after a pin", strings.Join(g.AfterPin, "; "), "launcher", strings.Join(g.Launcher, ", "),
 		"block", view.RuleLines(j.Block), "version", view.RuleLines(j.Version), "waiting", view.RuleLines(j.Waiting), "updating", view.RuleLines(j.Updating),
@@ -99,7 +100,7 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 		return err
 	}
 	change := make(map[string]any)
-	for flag, key := range map[string]string{"title": "title", "program": "program", "convert-saves": "convert_saves", "through": "through"} {
+	for flag, key := range map[string]string{"title": "title", "program": "program", "convert-saves": "convert_saves", "through": "through", "with": "with"} {
 		if c.IsSet(flag) {
 			change[key] = nil
 			if v := c.String(flag); v != "" {
@@ -109,6 +110,14 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 	}
 	if c.IsSet("saves-per-lane") {
 		change["saves_per_lane"] = c.Bool("saves-per-lane")
+	}
+	if with := c.String("with"); with != "" {
+		if with == name {
+			return app.Usagef("a game cannot be tied to itself")
+		}
+		if _, err := home.Load(with); err != nil {
+			return err
+		}
 	}
 	if c.IsSet("search") {
 		if err := a.searchLive(ctx, c, home, g); err != nil {

@@ -38,6 +38,7 @@ func (a commands) pinCommand() *cli.Command {
 			&cli.StringFlag{Name: "for", Usage: "the build that was current when this `FILE` was made: a replay, a save"},
 			&cli.StringFlag{Name: "date", Usage: "with --for: when the file was made, if its own date is wrong: `DATE`"},
 			&cli.BoolFlag{Name: "left-overs", Usage: "also remove files that are just as in other snapshots"},
+			&cli.BoolFlag{Name: "with-tied", Usage: "bring the game that this one is tied to (game set --with) to the same label, both or neither"},
 			&cli.BoolFlag{Name: "no-block", Usage: "do not keep the launcher from updating it"},
 		),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
@@ -82,7 +83,11 @@ func (a commands) pinCommand() *cli.Command {
 				o.LeftOvers = true
 				p, err = change.ProposePin(ctx, l, b, o)
 			}
-			if err == nil {
+			switch {
+			case err != nil:
+			case c.Bool("with-tied"):
+				err = pinBoth(ctx, a.App, c, home, l, p)
+			default:
 				err = proposal.CarryOut(ctx, a.App, c, l, p)
 			}
 			return errors.Join(err, find.Forget(ctx, c, l, append(recorded, add.recorded...), err))

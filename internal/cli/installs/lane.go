@@ -334,6 +334,11 @@ func (a commands) laneAdopt(ctx context.Context, c *cli.Command, l *lane.Lane, n
 		}
 		return a.Done(c, fmt.Sprintf("%s would become lane %s of %s, recorded as it is and held there. This was a dry run; nothing was changed.", dir, n.Name, l.Game.Display()))
 	}
+	if like := c.String("like"); like != "" {
+		if _, err := l.Home.Lane(ctx, l.Game.Name, like); err != nil {
+			return err
+		}
+	}
 	o, err := lanes.Adopt(ctx, l, n)
 	if err != nil {
 		return err
@@ -341,7 +346,10 @@ func (a commands) laneAdopt(ctx context.Context, c *cli.Command, l *lane.Lane, n
 	if err := a.adopted(ctx, c, l, o); err != nil {
 		return errors.Join(err, lanes.Discard(context.WithoutCancel(ctx), o), o.Close())
 	}
-	return o.Close()
+	if like := c.String("like"); like != "" {
+		err = errors.Join(a.carryKept(ctx, c, o, like), a.shareAs(ctx, o, like))
+	}
+	return errors.Join(err, o.Close())
 }
 
 // adopted records and holds a lane that has just been adopted.
@@ -401,14 +409,19 @@ func (a commands) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 	}
 	for _, like := range []string{from.lane, c.String("like")} {
 		if err == nil && like != "" {
-			var linked []string
-			linked, err = lanes.ShareAs(ctx, o, like)
-			if len(linked) > 0 {
-				a.Note("Shared with lane %s: %s.", like, strings.Join(linked, ", "))
-			}
+			err = a.shareAs(ctx, o, like)
 		}
 	}
 	return errors.Join(err, o.Close())
+}
+
+// shareAs links the folders that another lane shares.
+func (a commands) shareAs(ctx context.Context, o *lane.Lane, like string) error {
+	linked, err := lanes.ShareAs(ctx, o, like)
+	if len(linked) > 0 {
+		a.Note("Shared with lane %s: %s.", like, strings.Join(linked, ", "))
+	}
+	return err
 }
 
 // laneOrigin is what a new lane is made of.

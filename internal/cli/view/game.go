@@ -46,6 +46,7 @@ type GameJSON struct {
 	Program   string   `json:"program,omitempty"`
 	Arguments []string `json:"arguments,omitempty"` // what launch starts it with
 	Through   string   `json:"through,omitempty"`   // a command that launch starts instead
+	With      string   `json:"with,omitempty"`      // the game that it is tied to //   // a command that launch starts instead
 	Keep      []string `json:"keep"`
 	Scratch   []string `json:"scratch"`
 	Settings  string   `json:"settings"`

@@ -93,6 +93,8 @@ type planJSON struct {
 	Fetch      int64    `json:"fetch_bytes"`
 	// LeftOver are files that stay and are just as in other snapshots.
 	LeftOver []LeftOverJSON `json:"left_over,omitempty"`
+	// Tied is the change of the game that this one is tied to.
+	Tied *planJSON `json:"tied,omitempty"`
 	// Stayed are files that a carry found to differ and left as they are here.
 	Stayed int `json:"stayed,omitempty"`
 }

@@ -124,6 +124,8 @@ type StatusJSON struct {
 	Looked       time.Time   `json:"looked"`
 	// Gone are files of the player's that somebody else has taken away.
 	Gone []GoneJSON `json:"gone,omitempty"`
+	// Tied is the game that this one is tied to.
+	Tied *TiedJSON `json:"tied,omitempty"`
 	// LeftOver are extra files that are just as in other known builds.
 	LeftOver []LeftOverJSON `json:"left_over,omitempty"`
 	// Says is the version that the game itself gives, where its content does not tell.
@@ -150,11 +152,41 @@ func ToStatusJSON(s *status.Status) StatusJSON {
 		b := ToBuildJSON(s.Build, s.Pin)
 		j.Build = &b
 	}
+	if t := s.Tied; t != nil {
+		j.Tied = &TiedJSON{t.Game, t.Build, t.Same}
+	}
 	j.LeftOver = ToLeftOvers(s.LeftOvers)
 	if s.Equals != nil {
 		j.Equals, j.EqualsDigest = s.Equals.Label, s.Equals.Digest().String()
 	}
 	return j
+}
+
+// TiedJSON is how a game stands that another is tied to.
+type TiedJSON struct {
+	Game  string `json:"game"`
+	Build string `json:"build,omitempty"` // it is held at
+	Same  bool   `json:"same"`            // both are held at builds of the same label
+}
+
+// TiedLine tells of the game that this one is tied to; empty: it is tied to none.
+func TiedLine(s *status.Status) string {
+	t := s.Tied
+	switch {
+	case t == nil:
+		return ""
+	case t.Err != nil:
+		return t.Game + ": " + OneLine(t.Err)
+	case t.Same:
+		return t.Game + " is held at " + t.Build + ", too"
+	case t.Build == "" && s.Build == nil:
+		return t.Game + " is not held either"
+	case t.Build == "":
+		return Paint(Bad, t.Game+" is not held: they may be apart")
+	case s.Build == nil:
+		return Paint(Bad, t.Game+" is held at "+t.Build+": they may be apart")
+	}
+	return Paint(Bad, t.Game+" is held at "+t.Build+": they are apart") + "; morvant pin BUILD --with-tied brings both to one"
 }
 
 // LeftOverJSON is what is left over of one build.

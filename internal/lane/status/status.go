@@ -103,6 +103,8 @@ type Status struct {
 	Back *GoneFrom
 	// LeftOvers are extra files of a held lane that are just as in other known builds.
 	LeftOvers []*LeftOver
+	// Tied is how the game stands that this one is tied to; nil: it is tied to none.
+	Tied *Tied
 	// Tree is what was looked at.
 	Tree *scan.Tree
 }
@@ -152,6 +154,7 @@ func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 		return nil, err
 	}
 	s.Builds = len(builds)
+	s.Tied = tied(ctx, l, s.Build)
 	history, err := l.Home.History(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return nil, err
@@ -195,6 +198,43 @@ func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 		s.Says, s.SaysBy, err = SaysLabel(ctx, l)
 	}
 	return s, err
+}
+
+// Tied is how another game stands.
+type Tied struct {
+	Game  string
+	Build string // label; empty: it is not held
+	Same  bool   // both are held at builds of the same label
+	Err   error  // why nobody knows
+}
+
+// tied says how the game stands that the lane's is tied to.
+func tied(ctx context.Context, l *lane.Lane, held *state.Build) *Tied {
+	if l.Base.With == "" || !l.Live {
+		return nil
+	}
+	t := &Tied{Game: l.Base.With}
+	if _, err := l.Home.Load(t.Game); err != nil {
+		t.Err = err
+		return t
+	}
+	live, err := l.Home.LiveLane(ctx, t.Game)
+	if err != nil {
+		t.Err = err
+		return t
+	}
+	pin, err := l.Home.Pin(ctx, t.Game, live)
+	if err != nil || !pin.Held() {
+		t.Err = err
+		return t
+	}
+	b, err := l.Home.RecordedBuild(ctx, t.Game, pin.Build)
+	if err != nil {
+		t.Err = err
+		return t
+	}
+	t.Build, t.Same = b.Label, held != nil && held.Label == b.Label
+	return t
 }
 
 // reassure takes the doubt from the held build if a build that is known from elsewhere is the same.
