@@ -1,0 +1,43 @@
+package cli_test
+
+import (
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// TestTiedGamesChangeBothOrNeither: where the second cannot be changed, the first is as it was.
+func TestTiedGamesChangeBothOrNeither(t *testing.T) {
+	t.Parallel()
+	w := newPlayed(t)
+	server := w.source("server", map[string]string{"bin/server": "server of 1.2.0", "data/maps.pak": "maps of 1.2.0"})
+	w.ok("add", "quay-server", server)
+	w.ok("-g", "quay", "import", w.source("old", older("base", "voices")), "1.1.0")
+	w.fails(2, "tied to no game", "-g", "quay", "pin", "1.1.0", "--with-tied", "--yes")
+	w.fails(2, "cannot be tied to itself", "-g", "quay", "game", "set", "--with", "quay")
+	w.fails(1, `there is no game "nobody"`, "-g", "quay", "game", "set", "--with", "nobody")
+	w.ok("-g", "quay", "game", "set", "--with", "quay-server")
+	before, theirs := w.picture(), picture(t, server)
+	w.fails(1, `quay-server: there is no build "1.1.0"`, "-g", "quay", "pin", "1.1.0", "--with-tied", "--yes")
+	require.Equal(t, before, w.picture())
+	w.ok("-g", "quay-server", "import", w.source("old-server", map[string]string{"bin/server": "server of 1.1.0", "data/maps.pak": "maps of 1.1.0"}), "1.1.0")
+	w.fails(4, "needs a yes", "-g", "quay", "pin", "1.1.0", "--with-tied")
+	require.Equal(t, before, w.picture())
+
+	canTrace(t)
+	r := w.traced([]string{"-g", "quay", "pin", "1.1.0", "--with-tied", "--yes"}, "-P", filepath.Join(server, "data", "maps.pak"), "-P", filepath.Join(server, ".morvant", "change", "new"),
+		"-e", "trace=mkdirat,openat", "-e", "inject=mkdirat,openat:error=EIO")
+	require.Equal(t, 1, r.code, r.out+r.err)
+	require.Contains(t, r.err, "quay is as it was before")
+	require.Equal(t, before, w.picture())
+	require.Equal(t, theirs, picture(t, server))
+
+	j := w.json(0, "-g", "quay", "pin", "1.1.0", "--with-tied", "--yes")
+	require.Equal(t, "quay-server", j["tied"].(map[string]any)["game"])
+	require.Equal(t, "program of 1.1.0", w.read("bin/quay.exe"))
+	require.Equal(t, "server of 1.1.0", readFile(t, filepath.Join(server, "bin", "server")))
+	require.Equal(t, true, w.json(0, "-g", "quay", "status")["tied"].(map[string]any)["same"])
+	w.ok("-g", "quay-server", "unpin", "--yes")
+	require.Contains(t, w.ok("-g", "quay", "status").out, "quay-server is not held")
+}
