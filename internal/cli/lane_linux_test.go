@@ -283,3 +283,27 @@ func freeOf(t *testing.T, dir string) int64 {
 	require.NoError(t, err)
 	return n
 }
+
+// TestLinksThatThePlayerHasMadeThemselves: a shared folder of add-ons that was linked by hand works in
+// another install as well, and can be shared as one that Morvant has linked.
+func TestLinksThatThePlayerHasMadeThemselves(t *testing.T) {
+	t.Parallel()
+	w := newPlayed(t)
+	scenery := w.source("scenery", map[string]string{"trees.pak": "trees"})
+	require.NoError(t, os.MkdirAll(w.path("Mods"), 0o755))
+	require.NoError(t, os.Symlink(scenery, w.path("Mods/Scenery")))
+	w.ok("pin", "1.2.0", "--yes")
+	r := w.ok("lane", "new", "like", "--from", "1.2.0", "--like", "main", "--yes")
+	require.Contains(t, r.err, "Shared with lane main: Mods/Scenery")
+	require.NotContains(t, r.err, "will not have it")
+	require.Equal(t, "trees", readFile(t, w.live+" [like]/Mods/Scenery/trees.pak"))
+	require.Contains(t, w.ok("lane", "new", "plain", "--from", "1.2.0", "--yes").err, "the new lane will not have it")
+	r = w.ok("lane", "share", "Mods/Scenery", "--with", "plain")
+	require.Contains(t, r.err, "is a link already")
+	require.Contains(t, r.out, "linked into lane plain as well")
+	require.Equal(t, "trees", readFile(t, w.live+" [plain]/Mods/Scenery/trees.pak"))
+	w.ok("lane", "unshare", "Mods/Scenery")
+	require.NoError(t, os.WriteFile(filepath.Join(scenery, "trees.pak"), []byte("other trees"), 0o644))
+	require.Equal(t, "trees", w.read("Mods/Scenery/trees.pak"))
+	require.Equal(t, "other trees", readFile(t, w.live+" [plain]/Mods/Scenery/trees.pak"))
+}

@@ -21,6 +21,7 @@ import (
 	"morvant/internal/saves"
 	"morvant/internal/scan"
 	"morvant/internal/state"
+	"morvant/internal/userpath"
 	"morvant/internal/volume"
 )
 
@@ -129,14 +130,71 @@ func shared(ctx context.Context, l *lane.Lane, path string) (state.Share, error)
 	return is.Shares[i], nil
 }
 
-// ShareAs links a lane to the folders that another lane shares, but for those of which it has
-// something in the place.
+// OwnLinks lists the links that the player has put into a folder and that lead to folders outside of it.
+func OwnLinks(ctx context.Context, dir string) ([]state.Share, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	t, err := scan.Survey(ctx, root, rules.Rules{})
+	if err != nil {
+		return nil, err
+	}
+	var list []state.Share
+	for _, o := range t.Odd {
+		if to := leadsTo(dir, o.Path); to != "" {
+			list = append(list, state.Share{Path: o.Path, Target: to})
+		}
+	}
+	return list, nil
+}
+
+// leadsTo returns the folder outside of dir to which a link in it leads; empty if it does not.
+func leadsTo(dir, path string) string {
+	at := filepath.Join(dir, filepath.FromSlash(path))
+	if !volume.IsLink(at) {
+		return ""
+	}
+	to, err := filepath.EvalSymlinks(at)
+	if err != nil {
+		return ""
+	}
+	if info, err := os.Stat(to); err != nil || !info.IsDir() || userpath.Holds(dir, to) {
+		return ""
+	}
+	return to
+}
+
+// TakeLink makes a link that the player has put into a lane a folder that it shares, if it is one.
+func TakeLink(ctx context.Context, l *lane.Lane, path string) (bool, error) {
+	if manifest.CheckPath(path) != nil || Shared(ctx, l, path) {
+		return false, nil
+	}
+	to := leadsTo(l.Dir, path)
+	if to == "" {
+		return false, nil
+	}
+	if g, o, err := l.Home.Holding(ctx, to); err != nil {
+		return false, err
+	} else if g != nil {
+		return false, fmt.Errorf("%s: %w: it leads into lane %s of %s", path, ErrShare, o.Name, g.Name)
+	}
+	return true, addShare(ctx, l, state.Share{Path: path, Target: to})
+}
+
+// ShareAs links a lane to the folders that another lane shares, and to those that the player has linked
+// into it, but for those of which it has something in the place.
 func ShareAs(ctx context.Context, l *lane.Lane, like string) (linked []string, err error) {
 	is, err := l.Home.Lane(ctx, l.Game.Name, like)
 	if err != nil {
 		return nil, err
 	}
-	for _, s := range is.Shares {
+	own, err := OwnLinks(ctx, l.Game.Folder(is))
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range append(is.Shares, own...) {
 		if _, err := l.Root.Lstat(s.Path); s.From != "" || err == nil {
 			continue
 		}

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -156,6 +157,13 @@ func (a commands) laneCommand() *cli.Command {
 
 func (a commands) laneShare(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, folder string) error {
 	folder = view.Slashed(folder)
+	taken, err := lanes.TakeLink(ctx, l, folder)
+	if err != nil {
+		return err
+	}
+	if taken {
+		a.Note("%s is a link already; Morvant counts it as shared from now on.", folder)
+	}
 	already := lanes.Shared(ctx, l, folder)
 	if !already && !c.IsSet("to") {
 		return app.Usagef("say where %s is to be moved, with --to FOLDER", folder)
@@ -385,8 +393,12 @@ func (a commands) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 	if err != nil {
 		return err
 	}
+	own, err := lanes.OwnLinks(ctx, l.Dir)
+	if err != nil {
+		return err
+	}
 	for _, o := range odd {
-		if !o.Name && !((from.lane == l.Name || c.String("like") == l.Name) && lanes.Shared(ctx, l, o.Path)) {
+		if !o.Name && !((from.lane == l.Name || c.String("like") == l.Name) && (lanes.Shared(ctx, l, o.Path) || slices.ContainsFunc(own, func(s state.Share) bool { return s.Path == o.Path }))) {
 			a.Note("Note: %s is %s, which no snapshot can hold; the new lane will not have it.", o.Path, o.What)
 		}
 	}
