@@ -24,7 +24,7 @@ func TestALaneThatIsNamedIsObeyedOrRefused(t *testing.T) {
 	args := map[string][]string{
 		"pin": {"1"}, "diff": {"1"}, "lane new": {"x", "--from", "1"}, "lane switch": {"main"}, "lane share": {"Mods", "--to", filepath.Join(w.dir, "x")}, "lane unshare": {"Mods"},
 		"carry": {w.dir}, "saves restore": {"1"}, "fetch": {"1"}, "pinfile show": {file}, "pinfile apply": {file}, "compare-with": {file},
-		"export": {"1", filepath.Join(w.dir, "x.zip")},
+		"export": {"1", filepath.Join(w.dir, "x.zip")}, "game move": {filepath.Join(w.dir, "there")},
 	}
 	obeyed := 0
 	for _, command := range w.leaves("") {
@@ -110,7 +110,9 @@ func TestLaunchIsAboutTheLaneThatIsMeant(t *testing.T) {
 	require.Contains(t, w.ok(append(launch, "--live", "old")...).out, "old")
 	require.NoDirExists(t, parked)
 	require.Contains(t, w.ok(append(launch, "--live", "main")...).out, "new")
-	w.fails(2, "works on the live lane, which is main, and not on lane old", "-l", "old", "let-update")
+	w.ok("-l", "old", "let-update", "--dry-run")
+	w.fails(2, "name two lanes", "-l", "old", "let-update", "main")
+	w.fails(1, `lane "nowhere"`, "let-update", "nowhere")
 	w.fails(2, "works on the live lane", "-l", "old", "saves", "backup")
 	w.ok("-l", "main", "lane", "switch", "old")
 }

@@ -107,7 +107,8 @@ func TestAParkedLaneIsWorkedOnWhereItIs(t *testing.T) {
 	require.Len(t, w.json(0, "history")["changes"], 0)
 	require.Len(t, w.json(0, "-l", "old", "history")["changes"], 3)
 	w.fails(1, `lane "new"`, "-l", "new", "status")
-	w.fails(1, "another lane follows updates already", "-l", "old", "unpin", "--yes")
+	w.ok("-l", "old", "unpin", "--stay", "--yes")
+	require.Equal(t, true, w.lanes()["old"]["follows"], "several may follow updates")
 }
 
 func TestLanesAreMadeOfBuildsLanesAndFolders(t *testing.T) {

@@ -33,7 +33,7 @@ type LaneState struct {
 	Place string `json:"place,omitempty"`
 	// Linked lanes stay where they are; the live folder is a link to them.
 	Linked bool `json:"linked,omitempty"`
-	// Follows says that the lane takes the launcher's updates. Only one does.
+	// Follows says that the lane takes the launcher's updates while it is live. Several may.
 	Follows bool      `json:"follows,omitempty"`
 	Used    time.Time `json:"used,omitzero"` // when it was live last
 	// Saves is the backup of the lane's own saves, put in place when it becomes

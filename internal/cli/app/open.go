@@ -148,7 +148,7 @@ func onlyLive(ctx context.Context, c *cli.Command, home *game.Home, name string,
 		return nil
 	}
 	named, err := home.Lane(ctx, name, c.String("lane"))
-	if err != nil || named.Live || why == ForUpdates && named.Follows {
+	if err != nil || named.Live || why == ForUpdates {
 		return err
 	}
 	live, err := home.LiveLane(ctx, name)

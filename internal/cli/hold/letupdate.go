@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -33,7 +34,7 @@ const (
 
 func (a commands) letUpdateCommand() *cli.Command {
 	return &cli.Command{
-		Name: "let-update", Usage: "let an update in, record it, then hold it or go back", Category: app.GroupPin,
+		Name: "let-update", ArgsUsage: "[LANE]", Usage: "let an update in, record it, then hold it or go back", Category: app.GroupPin,
 		Description: "Example: morvant let-update\n         morvant let-update --after \"./launcher --update\" --then back\n\n" +
 			"Removes the block, waits until the launcher is done and the folder is quiet, records the new build under the\n" +
 			"version that it reports, and asks whether to hold it or to go back. Ctrl-C while it waits sets the block again.\n" +
@@ -49,8 +50,16 @@ func (a commands) letUpdateCommand() *cli.Command {
 			app.ForceFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
-			if _, err := app.Arguments(c, 0, 0); err != nil {
+			args, err := app.Arguments(c, 0, 1)
+			if err != nil {
 				return err
+			}
+			to := c.String("lane")
+			if len(args) == 1 {
+				if to != "" && to != args[0] {
+					return app.Usagef("--lane %s and %s name two lanes; choose one", to, args[0])
+				}
+				to = args[0]
 			}
 			if c.Bool("done") {
 				return a.sayDone(ctx, c)
@@ -65,36 +74,52 @@ func (a commands) letUpdateCommand() *cli.Command {
 				return a.Done(c, "This was a dry run; nothing was changed. It would take the block off "+l.Game.Display()+", wait for the update, record it, and ask whether to hold it.")
 			}
 			app.LeaveFolder(l) // which the launcher may want to move
-			return a.letUpdateIn(ctx, c, l, home)
+			return a.letUpdateIn(ctx, c, l, home, to)
 		},
 	}
 }
 
-// letUpdateIn takes the update in the lane that follows updates, where the live one
-// is held and another one does, and puts the live one back afterwards.
-func (a commands) letUpdateIn(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) error {
-	s, err := home.Lanes(ctx, l.Game.Name)
+// letUpdateIn takes the update in the lane that is named; else in the live one, or where that is held and
+// another one follows updates, in that. The live one is put back afterwards.
+func (a commands) letUpdateIn(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, to string) error {
+	all, err := home.Lanes(ctx, l.Game.Name)
 	if err != nil {
 		return err
 	}
-	for _, other := range s {
-		if !other.Follows || other.Live {
-			continue
+	if to == "" {
+		var follow []string
+		for _, o := range all {
+			if o.Follows {
+				follow = append(follow, o.Name)
+			}
 		}
-		next, err := lanes.Switch(ctx, l, other.Name)
-		if err != nil {
-			return err
+		switch {
+		case len(follow) == 0 || slices.Contains(follow, l.Name):
+			to = l.Name
+		case len(follow) > 1:
+			return app.Usagef("lane %s is held, and several others follow updates; say which: morvant let-update %s", l.Name, strings.Join(follow, "|"))
+		default:
+			to = follow[0]
 		}
-		a.Note("Lane %s is live now, to take the update.", other.Name)
-		err = a.letUpdate(ctx, c, next)
-		back, switchErr := lanes.Switch(context.WithoutCancel(ctx), next, l.Name)
-		if switchErr != nil {
-			return errors.Join(err, switchErr, next.Close())
-		}
-		a.Note("Lane %s is live again.", l.Name)
-		return errors.Join(err, back.Close(), next.Close())
+	} else if !slices.ContainsFunc(all, func(o *state.Lane) bool { return o.Name == to }) {
+		_, err := home.Lane(ctx, l.Game.Name, to)
+		return err
 	}
-	return a.letUpdate(ctx, c, l)
+	if to == l.Name {
+		return a.letUpdate(ctx, c, l)
+	}
+	next, err := lanes.Switch(ctx, l, to)
+	if err != nil {
+		return err
+	}
+	a.Note("Lane %s is live now, to take the update.", to)
+	err = a.letUpdate(ctx, c, next)
+	back, switchErr := lanes.Switch(context.WithoutCancel(ctx), next, l.Name)
+	if switchErr != nil {
+		return errors.Join(err, switchErr, next.Close())
+	}
+	a.Note("Lane %s is live again.", l.Name)
+	return errors.Join(err, back.Close(), next.Close())
 }
 
 func (a commands) letUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) error {

@@ -26,9 +26,6 @@ import (
 	"morvant/internal/volume"
 )
 
-// ErrFollowed is returned for a second lane that would take the launcher's updates.
-var ErrFollowed = problem.New("another lane follows updates already, and only one lane can", "Pin this lane to another build, or let the other lane be held first")
-
 // Ready returns an error if the proposal could not be carried out as things stand:
 // the game is running, or a disk has no room.
 func Ready(l *lane.Lane, p *Proposal) error {
@@ -225,7 +222,7 @@ func unsettable(l *lane.Lane, p *Proposal) {
 }
 
 // recordChange records a change, and whether the lane follows updates from now on: it
-// does if nothing holds it and no other lane does.
+// does if nothing holds it.
 func recordChange(ctx context.Context, l *lane.Lane, c *state.Change) error {
 	if err := repeats(ctx, l, c); err != nil {
 		return err
@@ -237,35 +234,13 @@ func recordChange(ctx context.Context, l *lane.Lane, c *state.Change) error {
 	if err != nil {
 		return err
 	}
-	var is *state.Lane
-	free := true
-	for _, o := range lanes {
-		if o.Name == l.Name {
-			is = o
-		} else if o.Follows {
-			free = false
-		}
-	}
-	follows := free && !c.After.Held()
-	if is == nil || is.Follows == follows {
+	i := slices.IndexFunc(lanes, func(o *state.Lane) bool { return o.Name == l.Name })
+	if i < 0 || lanes[i].Follows == !c.After.Held() {
 		return nil
 	}
-	is.Follows = follows
+	is := lanes[i]
+	is.Follows = !c.After.Held()
 	return l.Home.SetLane(ctx, l.Game.Name, l.Name, is.LaneState)
-}
-
-// mayFollow returns an error if another lane follows updates.
-func mayFollow(ctx context.Context, l *lane.Lane) error {
-	lanes, err := l.Home.Lanes(ctx, l.Game.Name)
-	if err != nil {
-		return err
-	}
-	for _, o := range lanes {
-		if o.Follows && o.Name != l.Name {
-			return fmt.Errorf("lane %s: %w", o.Name, ErrFollowed)
-		}
-	}
-	return nil
 }
 
 func putSteps(ctx context.Context, l *lane.Lane, steps []plan.Step) (digest.Digest, error) {

@@ -124,11 +124,6 @@ var ErrFragment = errors.New("these files belong over a build; they are not a bu
 
 // ProposePin plans to bring the lane to a build.
 func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions) (*Proposal, error) {
-	if !o.Hold {
-		if err := mayFollow(ctx, l); err != nil {
-			return nil, err
-		}
-	}
 	if b.Fragment {
 		return nil, fmt.Errorf("%s: %w", b.Label, ErrFragment)
 	}

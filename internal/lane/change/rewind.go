@@ -120,9 +120,6 @@ func ProposeLift(ctx context.Context, l *lane.Lane) (*Proposal, error) {
 
 // lifted returns the hold that is to be lifted, if that may be. Its build may be forgotten by now.
 func lifted(ctx context.Context, l *lane.Lane) (state.Pin, error) {
-	if err := mayFollow(ctx, l); err != nil {
-		return state.Pin{}, err
-	}
 	pin, _, err := l.Pin(ctx)
 	if err != nil && !errors.Is(err, state.ErrUnknown) {
 		return pin, err

@@ -195,17 +195,8 @@ func TestABlockIsThatOfTheLiveLane(t *testing.T) {
 	require.Equal(t, "updates = before-start\n", says())
 }
 
-func TestOneLaneFollowsUpdates(t *testing.T) {
+func TestWhatIsNotHeldFollowsUpdates(t *testing.T) {
 	b := newPaired(t, game.Settings{})
-	b.on(func(l *lane.Lane) {
-		o, err := change.Beside(t.Context(), l, "old")
-		require.NoError(t, err)
-		_, err = change.ProposeLift(t.Context(), o)
-		require.ErrorIs(t, err, change.ErrFollowed)
-		_, err = change.ProposeUnpin(t.Context(), o, change.Ask)
-		require.ErrorIs(t, err, change.ErrFollowed)
-		require.NoError(t, o.Close())
-	})
 	b.carry(func(l *lane.Lane) (*change.Proposal, error) {
 		return change.ProposePin(t.Context(), l, b.find("1"), change.PinOptions{Hold: true})
 	})

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 	"time"
 
 	"morvant/internal/block"
@@ -129,7 +130,7 @@ func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 	}
 	for _, o := range lanes {
 		if o.Follows && o.Name != l.Name {
-			s.Follower = o.Name
+			s.Follower = strings.TrimPrefix(s.Follower+" or "+o.Name, " or ")
 		}
 	}
 	if s.Pin, s.Build, err = l.Pin(ctx); err != nil {
