@@ -200,7 +200,7 @@ func TestImportsThatCannotBeRead(t *testing.T) {
 	require.NoError(t, os.WriteFile(short, b[:len(b)/2], 0o644))
 	w.fails(1, "incomplete or damaged", "import", short, "x")
 	require.NoError(t, os.WriteFile(short, []byte("no archive at all"), 0o644))
-	w.fails(1, "cannot read this format", "import", short, "x")
+	w.fails(1, "no format that Morvant can read", "import", short, "x")
 	require.NotContains(t, w.ok("builds").out, "x ")
 	require.Contains(t, w.ok("import", at("parts.7z.001"), "parts", "--yes").out, "3 files")
 	require.Contains(t, w.ok("import", at("quay.tar.bz2"), "tar", "--yes").out, "3 files")

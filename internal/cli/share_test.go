@@ -181,7 +181,7 @@ func TestBuildsInOpenFormats(t *testing.T) {
 	w.write("readme.txt", "altered")
 	require.Contains(t, w.run("compare-with", filepath.Join(w.dir, "sums.b3sums")).out, "differs        readme.txt")
 	w.fails(2, "say in which format", "export", "all", filepath.Join(w.dir, "x.rar"))
-	w.fails(1, "cannot read this format", "import", filepath.Join(w.dir, "sums.b3sums"))
+	w.fails(1, "no format that Morvant can read", "import", filepath.Join(w.dir, "sums.b3sums"))
 	require.Contains(t, w.ok("import", w.live, "as-it-lies").out, "is recorded: ")
 	w.fails(1, "already there", "import", filepath.Join(w.dir, "quay.zip"), "all")
 

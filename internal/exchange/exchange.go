@@ -46,7 +46,7 @@ func Formats() []string { return []string{Zip, TarZstd, BagIt, Folder, B3Sums, S
 
 // Errors that callers test for.
 var (
-	ErrFormat   = errors.New("Morvant cannot read this format")
+	ErrFormat   = errors.New("this is in no format that Morvant can read")
 	ErrHostile  = problem.New("this cannot be trusted", "Nothing of it was recorded. Get it again from somebody you trust")
 	ErrPassword = errors.New("it is protected by a password")
 	ErrCut      = problem.New("it is incomplete or damaged", "Nothing of it was recorded. Get it again from somebody you trust")

@@ -91,7 +91,7 @@ func rebuilt(ctx context.Context, s *store.Store, b *state.Build, m *manifest.Ma
 		case own == nil && len(b.Chosen) == 1:
 			own = m
 		case own == nil:
-			return nil, fmt.Errorf("Morvant no longer knows how %s is divided into components; publish a snapshot of it", b.Label)
+			return nil, fmt.Errorf("nobody knows any more how %s is divided into components; publish a snapshot of it", b.Label)
 		}
 		parts[c.Name] = newPart(own, programs)
 	}
