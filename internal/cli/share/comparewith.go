@@ -33,7 +33,7 @@ func (a commands) compareWithCommand() *cli.Command {
 		Name: "compare-with", Usage: "is it the same as a friend's? which files differ", ArgsUsage: "FILE", Category: app.GroupShare,
 		Description: "Example: morvant compare-with race-night.pin.toml\n         morvant compare-with friend.json\n         morvant compare-with sums.txt\n\n" +
 			"FILE is a pin file, what morvant --json status has written on the other computer, or a list of checksums\n" +
-			"(b3sum, sha256sum). Exit code 3 says that something differs.",
+			"(b3sum, sha256sum); - reads it from stdin. Exit code 3 says that something differs.",
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 1, 1)
 			if err != nil {
@@ -69,12 +69,16 @@ type theirs struct {
 const maxTheirs = 256 << 20
 
 func (a commands) readTheirs(name string) (*theirs, error) {
-	f, err := os.Open(name)
-	if err != nil {
-		return nil, err
+	in := a.In
+	if name != "-" {
+		f, err := os.Open(name)
+		if err != nil {
+			return nil, err
+		}
+		defer f.Close()
+		in = f
 	}
-	defer f.Close()
-	b, err := io.ReadAll(io.LimitReader(f, maxTheirs))
+	b, err := io.ReadAll(io.LimitReader(in, maxTheirs))
 	if err != nil {
 		return nil, err
 	}

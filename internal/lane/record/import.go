@@ -119,8 +119,11 @@ func checkSources(ctx context.Context, l *lane.Lane, from Imports) error {
 		if !info.IsDir() {
 			return fmt.Errorf("%w: %s is a file; only folders can be moved", ErrMove, s.Path)
 		}
-		if g, at, err := l.Home.Holding(ctx, s.Path); err != nil || g != nil {
-			return cmpErr(err, fmt.Errorf("%w: %s lies in lane %s of %s", ErrMove, s.Path, nameOf(at), gameOf(g)))
+		switch g, at, err := l.Home.Holding(ctx, s.Path); {
+		case err != nil:
+			return err
+		case g != nil:
+			return fmt.Errorf("%w: %s lies in lane %s of %s", ErrMove, s.Path, at.Name, g.Name)
 		}
 	}
 	return nil

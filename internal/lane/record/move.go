@@ -11,7 +11,6 @@ import (
 	"strings"
 
 	"morvant/internal/exchange"
-	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/manifest"
 	"morvant/internal/problem"
@@ -29,27 +28,6 @@ var (
 
 // moveAtOnce is how many bytes are put into the store before they are removed from their folder.
 const moveAtOnce = 256 << 20
-
-func nameOf(l *state.Lane) string {
-	if l == nil {
-		return ""
-	}
-	return l.Name
-}
-
-func gameOf(g *game.Game) string {
-	if g == nil {
-		return ""
-	}
-	return g.Name
-}
-
-func cmpErr(err, other error) error {
-	if err != nil {
-		return err
-	}
-	return other
-}
 
 // begunMoves reads what an import has moved that did not come to its end.
 func begunMoves(ctx context.Context, l *lane.Lane) (state.Moving, error) {
@@ -157,8 +135,10 @@ func (im *importing) removeMoved(root *os.Root, batch *scan.Tree) error {
 		if e.Kind != scan.File {
 			continue
 		}
-		if ok, err := im.l.Store.Has(im.ctx, e.Digest); err != nil || !ok {
-			return cmpErr(err, fmt.Errorf("%s: %w", e.Path, store.ErrMissing))
+		if ok, err := im.l.Store.Has(im.ctx, e.Digest); err != nil {
+			return err
+		} else if !ok {
+			return fmt.Errorf("%s: %w", e.Path, store.ErrMissing)
 		}
 		if _, stamp, err := scan.Look(root, e.Path); err != nil || stamp != e.Stamp {
 			return fmt.Errorf("%w: %s changed while it was being read", ErrMove, e.Path)
