@@ -179,7 +179,7 @@ func TestKilledAtAnyPointASharedFolderIsThere(t *testing.T) {
 				}
 				kills++
 				where := fmt.Sprintf("%v killed at %s %d", command, calls, n)
-				w.ok("-l", "main", "lane", "list")
+				w.ok("lane", "list")
 				dir, err := filepath.EvalSymlinks(w.path("Mods/Scenery"))
 				require.NoError(t, err, where)
 				require.Equal(t, want, contentOf(t, dir, nil), where)
@@ -208,7 +208,7 @@ func TestKilledAtAnyPointAPinFileIsAppliedOrNot(t *testing.T) {
 	file := filepath.Join(w.dir, "race.pin.toml")
 	w.ok("pinfile", "write", file)
 	to := w.picture()
-	w.ok("pin", "public/1.3.0", "--yes")
+	w.ok("pin", "public/1.3.0", "--plain", "--yes")
 	from := w.picture()
 	template := filepath.Join(w.dir, "template")
 	require.NoError(t, os.Mkdir(template, 0o755))
