@@ -21,6 +21,9 @@ type Pin struct {
 	Clean      bool     `json:"clean,omitempty"` // extra files count as drift
 	Exact      bool     `json:"exact,omitempty"` // so do the player's own
 	Open       bool     `json:"open,omitempty"`  // not blocked: updates are not kept away
+	// Follow says that the lane goes on with the updates of its launcher: what the pin has beside its
+	// build is laid over each new one. Such a pin is Open.
+	Follow bool `json:"follow,omitempty"`
 	// Overlays are files of other builds, laid over the build in this order.
 	Overlays []Overlay `json:"overlays,omitempty"`
 	// Companions are small files that the build needs beside it.

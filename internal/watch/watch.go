@@ -30,6 +30,8 @@ type Event struct {
 	// Mending is what came of bringing it back; nil: there was nothing to be brought back, or
 	// nobody has asked for it.
 	Mending *Mending
+	// Followed is what came of an update of a lane that follows updates; nil: none has come.
+	Followed *Followed
 }
 
 // Watch says how a lane is watched.
@@ -162,6 +164,8 @@ func (a *watched) pause() time.Duration {
 		return min(w.Every, max(w.Quiet, time.Second))
 	case a.mending.waits():
 		return a.retry
+	case a.follows:
+		return min(w.Every, max(w.Quiet, time.Second))
 	case a.before != nil && !a.before.Sure():
 		return min(w.Every, w.Quiet)
 	}
@@ -196,15 +200,17 @@ type watched struct {
 	folder fs.FileInfo // nil: it is not there
 	news   *news
 	// trouble is what keeps it from being looked at; said once.
-	trouble string
-	mender  *mender
-	before  *status.Status // how it stood at the last look; nil: nobody has looked
-	mending *Mending       // what came of the last try to bring it back
-	retry   time.Duration  // how long to wait before it is tried again
-	quiet   bool           // nothing has changed for a moment
-	again   bool           // it has just begun to be listened to
-	idle    int            // looks in a row that came to nothing
-	own     keeper
+	trouble  string
+	mender   *mender
+	before   *status.Status // how it stood at the last look; nil: nobody has looked
+	mending  *Mending       // what came of the last try to bring it back
+	retry    time.Duration  // how long to wait before it is tried again
+	quiet    bool           // nothing has changed for a moment
+	again    bool           // it has just begun to be listened to
+	idle     int            // looks in a row that came to nothing
+	follows  bool           // an update that is followed has still to be waited for
+	followed *Followed      // what came of the last one
+	own      keeper
 }
 
 // arm listens to what happens in the folder that is in the lane's place now.
@@ -289,10 +295,22 @@ func (a *watched) lookAt(ctx context.Context, l *lane.Lane, o lane.Options, read
 	if err != nil {
 		return err
 	}
-	news := a.before == nil || outline(a.before) != outline(s)
-	e := Event{Time: o.Now(), Status: s, Before: a.before}
+	var followed *Followed
+	if a.quiet || w.Once {
+		if followed, err = FollowUp(ctx, l); err != nil {
+			return err
+		}
+	}
+	if a.follows = followed != nil && followed.Waits != ""; followed != nil && !a.follows {
+		if s, err = status.Of(ctx, l, status.Whole); err != nil {
+			return err
+		}
+	}
+	news := a.before == nil || outline(a.before) != outline(s) || followed.sketch() != a.followed.sketch()
+	a.followed = followed
+	e := Event{Time: o.Now(), Status: s, Before: a.before, Followed: followed}
 	now := s
-	if w.Repair && s.Build != nil && s.Trouble() {
+	if w.Repair && s.Build != nil && s.Trouble() && !s.Pin.Follow {
 		e.Mending = a.mender.mend(ctx, l, s, a.quiet)
 		if ctx.Err() != nil {
 			return ctx.Err()

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"github.com/adrg/xdg"
 	"github.com/urfave/cli/v3"
@@ -18,6 +19,7 @@ import (
 	"morvant/internal/problem"
 	"morvant/internal/store"
 	"morvant/internal/upkeep"
+	"morvant/internal/watch"
 )
 
 // Home opens Morvant's home. One that is named, or that there was before, is not made
@@ -205,6 +207,9 @@ func (a *App) OpenLaneOf(ctx context.Context, c *cli.Command, home *game.Home, n
 	if l.Unfinished != nil {
 		a.Note("Note: %s.", view.OneLine(l.Unfinished))
 	}
+	if err := a.followUp(ctx, c, l); err != nil {
+		return nil, errors.Join(err, l.Close())
+	}
 	s := &Session{Home: home, Lane: l, loose: why == ToChange && !c.Bool("dry-run")}
 	if s.loose {
 		if err := guard.Loosen(ctx, l); err != nil {
@@ -212,6 +217,22 @@ func (a *App) OpenLaneOf(ctx context.Context, c *cli.Command, home *game.Home, n
 		}
 	}
 	return s, nil
+}
+
+// followUp lays what the pin has beside its build over an update that has come, in a lane that follows
+// updates, before a command says how the game stands or starts it.
+func (a *App) followUp(ctx context.Context, c *cli.Command, l *lane.Lane) error {
+	if !l.Live || c.Bool("check-only") || !slices.Contains([]string{"morvant status", "morvant launch", "morvant verify"}, c.FullName()) {
+		return nil
+	}
+	f, err := watch.FollowUp(ctx, l)
+	if err != nil {
+		return fmt.Errorf("an update has come, and the pin could not follow it: %w", err)
+	}
+	for _, line := range view.FollowedLines(l, f) {
+		a.Note("%s", line)
+	}
+	return nil
 }
 
 // TakeOver asks whether a live folder that has been moved is to be taken over where its marker was

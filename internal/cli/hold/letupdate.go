@@ -328,8 +328,12 @@ func (a commands) newLabel(ctx context.Context, l *lane.Lane, got *watch.Arrival
 // afterUpdate holds the new build, goes back, or leaves it.
 func (a commands) afterUpdate(ctx context.Context, c *cli.Command, l *lane.Lane, before *status.Status, fresh *state.Build) error {
 	then := c.String("then")
-	if then == "" && before.Build == nil {
+	switch {
+	case then != "":
+	case before.Build == nil:
 		then = thenStay // it goes on following
+	case before.Pin.Follow:
+		then = thenPin // likewise
 	}
 	if then == "" {
 		question := "Hold it at " + view.Named(fresh) + " now?"
@@ -366,7 +370,7 @@ func (a commands) afterUpdate(ctx context.Context, c *cli.Command, l *lane.Lane,
 func (a commands) proposeAfter(ctx context.Context, l *lane.Lane, then string, before *status.Status, fresh *state.Build) (*change.Proposal, error) {
 	switch {
 	case then == thenPin:
-		o := change.PinOptions{Hold: true, Clean: before.Pin.Clean, Exact: before.Pin.Exact, Open: before.Pin.Open, Inherit: true}
+		o := change.PinOptions{Hold: true, Clean: before.Pin.Clean, Exact: before.Pin.Exact, Open: before.Pin.Open, Follow: before.Pin.Follow, Inherit: true}
 		misfits, err := change.Misfits(ctx, l, before.Pin, before.Build, fresh)
 		if err != nil {
 			return nil, err

@@ -31,7 +31,9 @@ func (a commands) pinCommand() *cli.Command {
 			"the game's feeds, after the plan has shown how much that is. BUILD may be a folder or an archive, written\n" +
 			"as a path (./download): it is recorded first.\n\n" +
 			"Overlays, companions, edits, keep rules and what is left out stay when you pin another build, until --without NAME or\n" +
-			"--plain takes them off. An edit that is taken off restores the value that it replaced.",
+			"--plain takes them off. An edit that is taken off restores the value that it replaced.\n\n" +
+			"With --follow the launcher may go on updating the game. After each update (let-update, watch, status, launch) the\n" +
+			"overlays are laid over the new build, if it still has the files that they replace.",
 		Flags: append(append(append(app.ChangeFlags(), app.LineFlags()...), additionFlags()...), app.ComponentFlag(),
 			&cli.BoolFlag{Name: "clean", Usage: "also remove files that belong neither to the build nor to you"},
 			&cli.BoolFlag{Name: "exact", Usage: "restore the whole snapshot, your own files included"},
@@ -39,6 +41,7 @@ func (a commands) pinCommand() *cli.Command {
 			&cli.StringFlag{Name: "date", Usage: "with --for: when the file was made, if its own date is wrong: `DATE`"},
 			&cli.BoolFlag{Name: "left-overs", Usage: "also remove files that are just as in other snapshots"},
 			&cli.BoolFlag{Name: "with-tied", Usage: "bring the game that this one is tied to (game set --with) to the same label, both or neither"},
+			&cli.BoolFlag{Name: "follow", Usage: "let updates in, and lay the overlays over each new build"},
 			&cli.BoolFlag{Name: "no-block", Usage: "do not keep the launcher from updating it"},
 		),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
@@ -72,7 +75,7 @@ func (a commands) pinCommand() *cli.Command {
 				return err
 			}
 			o := change.PinOptions{
-				Clean: c.Bool("clean"), Whole: c.Bool("exact"), Hold: true, Components: c.StringSlice("component"), Open: c.Bool("no-block"), Add: add.Pin,
+				Clean: c.Bool("clean"), Whole: c.Bool("exact"), Hold: true, Components: c.StringSlice("component"), Open: c.Bool("no-block"), Follow: c.Bool("follow"), Add: add.Pin,
 				Inherit: true, Without: c.StringSlice("without"), LeftOvers: c.Bool("left-overs"),
 			}
 			if c.Bool("plain") {

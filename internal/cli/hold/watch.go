@@ -109,6 +109,9 @@ func (a commands) watch(ctx context.Context, c *cli.Command, home *game.Home, na
 func (w *watcher) see(ctx context.Context, l *lane.Lane, e watch.Event) error {
 	s, m := e.Status, e.Mending
 	message, trouble := view.DescribeEvent(s), s.Trouble()
+	for _, line := range view.FollowedLines(l, e.Followed) {
+		w.app.Note("%s", line)
+	}
 	w.differs = (trouble || !s.Sure()) && (m == nil || !m.Done || len(m.Left) > 0 || m.LeftBlock)
 	if e.Before == nil && !w.differs && m == nil && !w.c.Bool("json") {
 		w.app.Note("%s", message)

@@ -88,6 +88,7 @@ type planJSON struct {
 	Edits      []state.Edit      `json:"edits,omitempty"`
 	Keep       []string          `json:"keep,omitempty"`
 	LeaveOut   []string          `json:"leave_out,omitempty"`
+	Follow     bool              `json:"follow,omitempty"` // it goes on with updates
 	// Components and Fetch are those of a feed's build.
 	Components []string `json:"components,omitempty"`
 	Fetch      int64    `json:"fetch_bytes"`
@@ -111,7 +112,7 @@ func ToPlanJSON(name string, p *change.Proposal, done bool) planJSON {
 		j.Components = p.Choice.Names
 	}
 	if pin := p.Change.After; p.Change.What == state.ChangePin {
-		j.Overlays, j.Companions, j.Edits, j.Keep, j.LeaveOut = pin.Overlays, pin.Companions, pin.Edits, pin.Keep, pin.LeaveOut
+		j.Overlays, j.Companions, j.Edits, j.Keep, j.LeaveOut, j.Follow = pin.Overlays, pin.Companions, pin.Edits, pin.Keep, pin.LeaveOut, pin.Follow
 	}
 	for _, f := range p.Fetches {
 		j.Fetch += f.Fetch

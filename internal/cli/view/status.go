@@ -27,8 +27,12 @@ func AdditionLines(p state.Pin) []string {
 	for _, e := range p.Edits {
 		edits = append(edits, fmt.Sprintf("\"%s\" in %s", e.Set, e.File))
 	}
+	follows := ""
+	if p.Follow {
+		follows = "updates of the launcher; the rest is laid over each new build"
+	}
 	return []string{
-		"overlays", strings.Join(overlays, ", then "), "companions", strings.Join(companions, ", "),
+		"follows", follows, "overlays", strings.Join(overlays, ", then "), "companions", strings.Join(companions, ", "),
 		"sets", strings.Join(edits, ", "), "also keeps", strings.Join(p.Keep, "  "), LeavesOut, strings.Join(p.LeaveOut, "  "),
 	}
 }
@@ -138,6 +142,7 @@ type StatusJSON struct {
 	Edits      []state.Edit      `json:"edits,omitempty"`
 	Keep       []string          `json:"keep,omitempty"`
 	LeaveOut   []string          `json:"leave_out,omitempty"`
+	Follow     bool              `json:"follow,omitempty"` // it goes on with updates
 }
 
 // ToStatusJSON makes the document of status.
@@ -146,7 +151,7 @@ func ToStatusJSON(s *status.Status) StatusJSON {
 		Schema: "morvant-status/1", Game: s.Game.Name, Live: s.Game.Live, Lane: s.Lane, Folder: s.Dir, Held: s.Build != nil,
 		Drift: ToDrift(s.Drift), Drifted: s.Drift != nil && s.Drift.Any(),
 		Files: s.Files, Bytes: s.Bytes, Running: s.Running, Block: ToBlockJSON(s.Block), Looked: s.Looked, Gone: ToGone(s.Gone),
-		Waiting: s.Waiting, Says: s.Says, SaysBy: s.SaysBy.Source, Overlays: s.Pin.Overlays, Companions: s.Pin.Companions, Edits: s.Pin.Edits, Keep: s.Pin.Keep, LeaveOut: s.Pin.LeaveOut,
+		Waiting: s.Waiting, Says: s.Says, SaysBy: s.SaysBy.Source, Overlays: s.Pin.Overlays, Companions: s.Pin.Companions, Edits: s.Pin.Edits, Keep: s.Pin.Keep, LeaveOut: s.Pin.LeaveOut, Follow: s.Pin.Follow,
 	}
 	if s.Build != nil {
 		b := ToBuildJSON(s.Build, s.Pin)

@@ -222,7 +222,7 @@ func unsettable(l *lane.Lane, p *Proposal) {
 }
 
 // recordChange records a change, and whether the lane follows updates from now on: it
-// does if nothing holds it.
+// does if nothing holds it, or the pin says so.
 func recordChange(ctx context.Context, l *lane.Lane, c *state.Change) error {
 	if err := repeats(ctx, l, c); err != nil {
 		return err
@@ -235,11 +235,12 @@ func recordChange(ctx context.Context, l *lane.Lane, c *state.Change) error {
 		return err
 	}
 	i := slices.IndexFunc(lanes, func(o *state.Lane) bool { return o.Name == l.Name })
-	if i < 0 || lanes[i].Follows == !c.After.Held() {
+	follows := !c.After.Held() || c.After.Follow
+	if i < 0 || lanes[i].Follows == follows {
 		return nil
 	}
 	is := lanes[i]
-	is.Follows = !c.After.Held()
+	is.Follows = follows
 	return l.Home.SetLane(ctx, l.Game.Name, l.Name, is.LaneState)
 }
 

@@ -109,6 +109,7 @@ type PinOptions struct {
 	// Components of a feed's build; none: those that the lane has.
 	Components []string
 	Open       bool // do not block updates
+	Follow     bool // go on with updates: what the pin adds is laid over each new build
 	// Add is what the pin has beside its build: overlays, companions, edits, keep
 	// rules, what it leaves out.
 	Add state.Pin
@@ -160,7 +161,7 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions)
 	if o.Hold {
 		c.What = state.ChangePin
 		c.After = state.Pin{
-			Build: to.Build.UID, Components: choice.Names, Open: o.Open, Clean: o.Clean || o.Exact, Exact: o.Exact,
+			Build: to.Build.UID, Components: choice.Names, Open: o.Open || o.Follow, Follow: o.Follow, Clean: o.Clean || o.Exact, Exact: o.Exact,
 			Overlays: o.Add.Overlays, Companions: o.Add.Companions, Keep: o.Add.Keep, LeaveOut: o.Add.LeaveOut,
 			Since: l.Now(), First: before.First,
 		}
@@ -207,7 +208,7 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions)
 	p.LeftOvers = slices.DeleteFunc(over, func(f *status.LeftOver) bool { return slices.Contains(taken, f) })
 	p.Build, p.Choice, p.LeftOut = to.Build, choice, len(to.LeftOut)
 	p.Notes = append(p.Notes, dropped(before, c.After)...)
-	if o.Hold && !before.Held() {
+	if o.Hold && (!before.Held() || before.Follow && o.Follow) { // to unpin leads to the updated game, without what was added
 		p.Change.After.First = p.Change.UID
 	}
 	return p, nil

@@ -18,6 +18,12 @@ import (
 // has made. Of several builds it is the one that has the most of the folder, and of two that have as
 // much the snapshot, for its content is here. A build recorded on doubt does not count.
 func WholeBuild(ctx context.Context, l *lane.Lane, t, since *scan.Tree) (*state.Build, error) {
+	return WholeBuildUnder(ctx, l, t, since, func(string) bool { return false })
+}
+
+// WholeBuildUnder is WholeBuild where files are laid over the build: those, of which nobody can say what
+// is under them.
+func WholeBuildUnder(ctx context.Context, l *lane.Lane, t, since *scan.Tree, laid func(path string) bool) (*state.Build, error) {
 	known, err := compose.Known(ctx, l.Home, l.Store, l.Game)
 	if err != nil {
 		return nil, err
@@ -39,11 +45,11 @@ func WholeBuild(ctx context.Context, l *lane.Lane, t, since *scan.Tree) (*state.
 		for _, f := range files {
 			of[fold(f.Path)] = true
 			e := t.Entry(f.Path)
-			whole = whole && (match.Kept(f.Path) || match.Scratch(f.Path) || e != nil && e.Kind == scan.File && e.Known && e.Digest == f.Digest)
+			whole = whole && (match.Kept(f.Path) || match.Scratch(f.Path) || laid(f.Path) || e != nil && e.Kind == scan.File && e.Known && e.Digest == f.Digest)
 		}
 		beside := 0
 		for i := range t.Entries {
-			if e := &t.Entries[i]; whole && e.Kind == scan.File && !of[fold(e.Path)] && !match.Kept(e.Path) && !match.Scratch(e.Path) {
+			if e := &t.Entries[i]; whole && e.Kind == scan.File && !of[fold(e.Path)] && !match.Kept(e.Path) && !match.Scratch(e.Path) && !laid(e.Path) {
 				beside++
 				whole = stood(since, e)
 			}
