@@ -251,7 +251,7 @@ func TestAFolderIsSharedBetweenLanes(t *testing.T) {
 	isLinked("third")
 	for name, args := range map[string][]string{"fourth": {"--from", "1.1.1", "--like", "old"}, "fifth": {"--from", "lane/old"}} {
 		r := w.ok(append([]string{"lane", "new", name, "--yes"}, args...)...)
-		require.Contains(t, r.err, "Shared with lane old: Mods/Scenery.")
+		require.Contains(t, r.err, "Linked as in lane old: Mods/Scenery.")
 		require.NotContains(t, r.err, "will not have it")
 		isLinked(name)
 	}

@@ -47,6 +47,15 @@ func (l *Lane) Walk(ctx context.Context) (*scan.Tree, error) {
 	if err != nil {
 		return nil, err
 	}
+	is, err := l.Home.Lane(ctx, l.Game.Name, l.Name)
+	if err != nil {
+		return nil, err
+	}
+	shared := make(map[string]bool)
+	for _, s := range is.Shares {
+		shared[s.Path] = true
+	}
+	t.AdmitLinks(shared)
 	if l.IgnoresCase() {
 		t.IgnoreCase()
 	}

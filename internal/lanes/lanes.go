@@ -295,6 +295,7 @@ func removeKnown(ctx context.Context, dir string, known plan.State, match *rules
 	if err != nil {
 		return 0, errors.Join(err, root.Close())
 	}
+	t.AdmitLinks(nil)
 	left = len(t.Odd)
 	for i := len(t.Entries) - 1; i >= 0; i-- { // what is in a folder comes before it
 		e := &t.Entries[i]

@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -130,8 +132,8 @@ func shared(ctx context.Context, l *lane.Lane, path string) (state.Share, error)
 	return is.Shares[i], nil
 }
 
-// OwnLinks lists the links that the player has put into a folder and that lead to folders outside of it.
-func OwnLinks(ctx context.Context, dir string) ([]state.Share, error) {
+// ownLinks lists the links that the player has put into a folder and that lead out of it.
+func ownLinks(ctx context.Context, dir string) (map[string]string, error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return nil, err
@@ -141,10 +143,20 @@ func OwnLinks(ctx context.Context, dir string) ([]state.Share, error) {
 	if err != nil {
 		return nil, err
 	}
-	var list []state.Share
-	for _, o := range t.Odd {
-		if to := leadsTo(dir, o.Path); to != "" {
-			list = append(list, state.Share{Path: o.Path, Target: to})
+	t.AdmitLinks(nil)
+	return plan.FromTree(t).Links(), nil
+}
+
+// LinksNotIn lists the links out of a lane's folder in whose place another lane has nothing.
+func LinksNotIn(ctx context.Context, l, o *lane.Lane) ([]string, error) {
+	own, err := ownLinks(ctx, l.Dir)
+	if err != nil {
+		return nil, err
+	}
+	var list []string
+	for _, p := range slices.Sorted(maps.Keys(own)) {
+		if _, err := o.Root.Lstat(p); errors.Is(err, fs.ErrNotExist) {
+			list = append(list, p)
 		}
 	}
 	return list, nil
@@ -183,30 +195,69 @@ func TakeLink(ctx context.Context, l *lane.Lane, path string) (bool, error) {
 	return true, addShare(ctx, l, state.Share{Path: path, Target: to})
 }
 
-// ShareAs links a lane to the folders that another lane shares, and to those that the player has linked
-// into it, but for those of which it has something in the place.
-func ShareAs(ctx context.Context, l *lane.Lane, like string) (linked []string, err error) {
+// ShareAs links a lane to the folders that another lane shares, and makes the links that the player has put
+// there, but for those of which it has something in the place. missed says which could not be made, and why.
+func ShareAs(ctx context.Context, l *lane.Lane, like string) (linked, missed []string, err error) {
 	is, err := l.Home.Lane(ctx, l.Game.Name, like)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	own, err := OwnLinks(ctx, l.Game.Folder(is))
+	dir := l.Game.Folder(is)
+	own, err := ownLinks(ctx, dir)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	for _, s := range append(is.Shares, own...) {
-		if _, err := l.Root.Lstat(s.Path); s.From != "" || err == nil {
+	shares := slices.DeleteFunc(slices.Clone(is.Shares), func(s state.Share) bool { return s.From != "" })
+	for _, p := range slices.Sorted(maps.Keys(own)) {
+		if slices.ContainsFunc(is.Shares, func(s state.Share) bool { return s.Path == p }) {
 			continue
 		}
-		if err := volume.CanLink(l.Dir, l.Dir); err != nil {
-			return linked, err
+		if to := leadsTo(dir, p); to != "" {
+			shares = append(shares, state.Share{Path: p, Target: to})
+			continue
 		}
-		if err := link(ctx, l, s.Path, s.Target); err != nil {
-			return linked, err
+		if _, err := l.Root.Lstat(p); err == nil {
+			continue
+		}
+		err := l.Root.MkdirAll(path.Dir(p), 0o755)
+		if err == nil {
+			err = volume.SymlinkIn(l.Root, targetFrom(dir, l.Dir, p, own[p]), p)
+		}
+		if err != nil {
+			missed = append(missed, fmt.Sprintf("%s (to %s): %v", p, own[p], err))
+			continue
+		}
+		linked = append(linked, p)
+	}
+	for _, s := range shares {
+		if _, err := l.Root.Lstat(s.Path); err == nil {
+			continue
+		}
+		err := volume.CanLink(l.Dir, l.Dir)
+		if err == nil {
+			err = link(ctx, l, s.Path, s.Target)
+		}
+		if err != nil {
+			missed = append(missed, fmt.Sprintf("%s (to %s): %v", s.Path, s.Target, err))
+			continue
 		}
 		linked = append(linked, s.Path)
 	}
-	return linked, nil
+	return linked, missed, nil
+}
+
+// targetFrom returns how a link at p in one folder is written in another, to lead to the same place.
+func targetFrom(from, to, p, target string) string {
+	if filepath.IsAbs(target) {
+		return target
+	}
+	at := func(dir string) string {
+		return filepath.Join(dir, filepath.FromSlash(path.Dir(p)), filepath.FromSlash(target))
+	}
+	if at(from) == at(to) {
+		return target
+	}
+	return at(from)
 }
 
 // canBeShared checks that a folder is one, and the player's.

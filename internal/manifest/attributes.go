@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"morvant/internal/problem"
 )
@@ -30,22 +32,32 @@ func (a Attribute) Equal(b Attribute) bool { return a.Mode == b.Mode && a.MTime.
 type Attributes struct {
 	Files map[string]Attribute
 	Dirs  map[string]Attribute
+	// Links are those that lead out of the folder, which no manifest may have: where each leads. They
+	// are put back on this computer, and go nowhere else.
+	Links map[string]string
 }
 
 // NewAttributes returns empty attributes ready to be filled.
 func NewAttributes() *Attributes {
-	return &Attributes{Files: make(map[string]Attribute), Dirs: make(map[string]Attribute)}
+	return &Attributes{Files: make(map[string]Attribute), Dirs: make(map[string]Attribute), Links: make(map[string]string)}
 }
 
 // Clone returns a copy that can be changed on its own.
 func (a *Attributes) Clone() *Attributes {
-	return &Attributes{Files: maps.Clone(a.Files), Dirs: maps.Clone(a.Dirs)}
+	return &Attributes{Files: maps.Clone(a.Files), Dirs: maps.Clone(a.Dirs), Links: maps.Clone(a.Links)}
 }
 
 type attributeList struct {
 	Dirs   []attributeEntry `json:"dirs"`
 	Files  []attributeEntry `json:"files"`
 	Format string           `json:"format"`
+	Links  []OutLink        `json:"links,omitempty"`
+}
+
+// OutLink is a link that leads out of its folder.
+type OutLink struct {
+	Path   string `json:"path"`
+	Target string `json:"target"`
 }
 
 type attributeEntry struct {
@@ -60,7 +72,58 @@ func (a *Attributes) Encode() []byte {
 	out = appendAttributes(out, a.Dirs)
 	out = append(out, `],"files":[`...)
 	out = appendAttributes(out, a.Files)
-	return append(out, `],"format":"`+AttributesFormat+`"}`...)
+	out = append(out, `],"format":"`+AttributesFormat+`"`...)
+	if len(a.Links) > 0 {
+		out = append(append(out, `,"links":`...), EncodeLinks(a.Links)...)
+	}
+	return append(out, '}')
+}
+
+// EncodeLinks returns links that lead out as canonical JSON.
+func EncodeLinks(links map[string]string) []byte {
+	out := []byte{'['}
+	for i, p := range slices.Sorted(maps.Keys(links)) {
+		out = comma(out, i)
+		out = appendString(append(out, `{"path":`...), p)
+		out = appendString(append(out, `,"target":`...), links[p])
+		out = append(out, '}')
+	}
+	return append(out, ']')
+}
+
+// DecodeLinks reads what EncodeLinks has written.
+func DecodeLinks(b []byte) (map[string]string, error) {
+	var list []OutLink
+	if err := json.Unmarshal(b, &list); err != nil {
+		return nil, fmt.Errorf("%w: links: %v", ErrFormat, err)
+	}
+	return linksOf(list)
+}
+
+func linksOf(list []OutLink) (map[string]string, error) {
+	if len(list) > maxEntries {
+		return nil, fmt.Errorf("%w: too many links", ErrFormat)
+	}
+	links := make(map[string]string, len(list))
+	for _, l := range list {
+		if err := CheckPath(l.Path); err != nil {
+			return nil, err
+		}
+		if !CanLead(l.Target) {
+			return nil, fmt.Errorf("%w: \"%s\" leads to what cannot be written down", ErrFormat, clipPath(l.Path))
+		}
+		if _, twice := links[l.Path]; twice {
+			return nil, fmt.Errorf("%w: the link \"%s\" appears twice", ErrFormat, clipPath(l.Path))
+		}
+		links[l.Path] = l.Target
+	}
+	return links, nil
+}
+
+// CanLead reports whether a link can lead to target as far as it is written: it is a text of bounded
+// length without control characters.
+func CanLead(target string) bool {
+	return target != "" && len(target) <= maxPath && utf8.ValidString(target) && !strings.ContainsFunc(target, unicode.IsControl)
 }
 
 func appendAttributes(out []byte, m map[string]Attribute) []byte {
@@ -110,7 +173,9 @@ func DecodeAttributes(b []byte) (*Attributes, error) {
 	if err := fillAttributes(a.Dirs, list.Dirs); err != nil {
 		return nil, err
 	}
-	return a, nil
+	var err error
+	a.Links, err = linksOf(list.Links)
+	return a, err
 }
 
 func fillAttributes(m map[string]Attribute, list []attributeEntry) error {

@@ -142,6 +142,7 @@ func TestStepsThatCannotBeAreRefused(t *testing.T) {
 	good := []Step{
 		{Path: "a", After: file(0)}, {Path: "a", Before: file(manifest.MaxSize), From: "b", Copy: "c/d"},
 		{Path: "a", After: &Node{Kind: Dir}}, {Path: "d/l", After: &Node{Kind: Link, Target: "../a"}},
+		{Path: "a", Before: &Node{Kind: Link, Target: "../out"}},
 	}
 	for _, s := range good {
 		require.NoError(t, s.Check(), "%+v", s)
@@ -149,7 +150,7 @@ func TestStepsThatCannotBeAreRefused(t *testing.T) {
 	bad := []Step{
 		{Path: "../a", After: file(1)}, {Path: "a", From: "/b", After: file(1)}, {Path: "a", Copy: "b/../../c", After: file(1)},
 		{Path: "a", After: file(-1)}, {Path: "a", Before: file(manifest.MaxSize + 1)}, {Path: "a", After: &Node{Kind: "pipe"}},
-		{Path: "a", After: &Node{Kind: Link, Target: "../out"}},
+		{Path: "a", After: &Node{Kind: Link}}, {Path: "a", After: &Node{Kind: Link, Target: "b\nc"}},
 	}
 	for _, s := range bad {
 		require.ErrorIs(t, s.Check(), ErrFormat, "%+v", s)

@@ -32,6 +32,9 @@ type Request struct {
 	Clean bool
 	// Exact brings the folder to Want whole: keep rules do not hold.
 	Exact bool
+	// Links says that a link that leads out of the folder goes, too, where it is not wanted. Else it is the
+	// player's own, whoever asks for a clean folder, and stays unless it is in the way.
+	Links bool
 	// LeftOut are paths at which nothing is to be, unless it is the player's.
 	LeftOut []string
 	// IgnoresCase says that the folder cannot hold names that differ by case only.
@@ -237,7 +240,7 @@ func (m *maker) unwanted(have Entry) {
 		return
 	}
 	owned, ok := m.Owned.Get(have.Path)
-	if m.Clean || m.Exact || m.out[have.Path] || ok && owned.SameContent(have.Node) {
+	if (m.Clean || m.Exact) && (m.Links || !have.LeadsOut()) || m.out[have.Path] || ok && owned.SameContent(have.Node) {
 		m.remove(have)
 		return
 	}
@@ -288,7 +291,7 @@ func (m *maker) clear() error {
 		switch {
 		case !m.inTheWay(e.Path):
 			addParents(m.needed, e.Path)
-			if !m.match.Kept(e.Path) {
+			if !m.match.Kept(e.Path) && !e.LeadsOut() {
 				m.plan.Extra = append(m.plan.Extra, e)
 			}
 		case m.match.Kept(e.Path):

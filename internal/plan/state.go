@@ -141,7 +141,56 @@ func FromManifest(m *manifest.Manifest, a *manifest.Attributes) State {
 		s = append(s, Entry{d, withAttribute(Node{Kind: Dir}, a.Dirs, d)})
 	}
 	s.sort()
-	return s
+	return s.withLinks(a.Links)
+}
+
+// withLinks adds links that lead out, where the state has room for them.
+func (s State) withLinks(links map[string]string) State {
+	if len(links) == 0 {
+		return s
+	}
+	add := make(map[string]Node, len(links))
+	for p, target := range links {
+		if _, there := s.Get(p); !there && !s.under(p) {
+			add[p] = Node{Kind: Link, Target: target}
+		}
+	}
+	out := s.With(add)
+	dirs := make(map[string]bool)
+	for p := range add {
+		addParents(dirs, p)
+	}
+	folders := make(map[string]Node)
+	for d := range dirs {
+		folders[d] = Node{Kind: Dir}
+	}
+	return out.With(folders)
+}
+
+// under reports whether something that is no folder stands above p.
+func (s State) under(p string) bool {
+	for d := path.Dir(p); d != "."; d = path.Dir(d) {
+		if n, there := s.Get(d); there && n.Kind != Dir {
+			return true
+		}
+	}
+	return false
+}
+
+// LeadsOut reports whether the node is a link that leads out of the folder.
+func (e *Entry) LeadsOut() bool {
+	return e.Kind == Link && manifest.CheckTarget(e.Path, e.Target) != nil
+}
+
+// Links lists where the links lead that lead out of the folder.
+func (s State) Links() map[string]string {
+	links := make(map[string]string)
+	for i := range s {
+		if s[i].LeadsOut() {
+			links[s[i].Path] = s[i].Target
+		}
+	}
+	return links
 }
 
 func withAttribute(n Node, attributes map[string]manifest.Attribute, p string) Node {
@@ -171,7 +220,9 @@ func (s State) Manifest() *manifest.Manifest {
 		case File:
 			m.Files = append(m.Files, manifest.File{Path: e.Path, Size: e.Size, Digest: e.Digest})
 		case Link:
-			m.Links = append(m.Links, manifest.Link{Path: e.Path, Target: e.Target})
+			if !e.LeadsOut() {
+				m.Links = append(m.Links, manifest.Link{Path: e.Path, Target: e.Target})
+			}
 		}
 	}
 	for _, e := range s {

@@ -74,8 +74,9 @@ func (s *Step) Check() error {
 		}
 		switch {
 		case n.Kind == Link:
-			if err := manifest.CheckTarget(s.Path, n.Target); err != nil {
-				return fmt.Errorf("%w: %v", ErrFormat, err)
+			// It may lead out of the folder: what was there comes back as it was.
+			if !manifest.CanLead(n.Target) {
+				return fmt.Errorf("%w: \"%s\": a link to what cannot be written down", ErrFormat, s.Path)
 			}
 		case n.Kind != File && n.Kind != Dir, n.Size < 0, n.Size > manifest.MaxSize:
 			return fmt.Errorf("%w: \"%s\": a \"%s\" of %d bytes", ErrFormat, s.Path, n.Kind, n.Size)

@@ -98,7 +98,7 @@ func (t *Tree) Read(ctx context.Context, root *os.Root, q Request) error {
 			if q.Tolerant && errors.Is(err, fs.ErrPermission) {
 				mu.Lock()
 				gone[e.Path] = true
-				odd = append(odd, Oddity{e.Path, unreadable, false})
+				odd = append(odd, Oddity{Path: e.Path, What: unreadable})
 				mu.Unlock()
 				return nil
 			}

@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -76,6 +77,7 @@ type Entry struct {
 	Mode   fs.FileMode // permission bits
 	Stamp  Stamp
 	Target string        // of a link
+	Out    bool          // of a link: it leads out of the folder; see AdmitLinks
 	Digest digest.Digest // of a file, if Known
 	Known  bool          // the content was read, now or with the same stamp before
 	Looked time.Time     // when the content was read
@@ -97,6 +99,8 @@ type Oddity struct {
 	Path string
 	What string // "a socket", "a link that leads out of the folder"
 	Name bool   // the name itself is the trouble, so content is being left out
+	// Target is where a link that leads out of the folder leads; empty: it is none, or nobody can tell.
+	Target string
 }
 
 // Tree is what a folder held when it was walked.
@@ -136,6 +140,9 @@ func (t *Tree) Manifest() *manifest.Manifest {
 	holds := make(map[string]bool)
 	for i := range t.Entries {
 		e := &t.Entries[i]
+		if e.Out {
+			continue // which no manifest may have
+		}
 		holds[path.Dir(e.Path)] = true
 		switch e.Kind {
 		case File:
@@ -161,9 +168,29 @@ func (t *Tree) Attributes() *manifest.Attributes {
 			a.Files[e.Path] = e.Attribute()
 		case Dir:
 			a.Dirs[e.Path] = e.Attribute()
+		case Link:
+			if e.Out {
+				a.Links[e.Path] = e.Target
+			}
 		}
 	}
 	return a
+}
+
+// AdmitLinks makes links that lead out of the folder entries of the tree, but for those at the paths that
+// are passed over. A manifest of the tree has them no more than before; its attributes do.
+func (t *Tree) AdmitLinks(passed map[string]bool) {
+	before := len(t.Entries)
+	t.Odd = slices.DeleteFunc(t.Odd, func(o Oddity) bool {
+		if o.Target == "" || passed[o.Path] {
+			return false
+		}
+		t.Entries = append(t.Entries, Entry{Path: o.Path, Kind: Link, Target: o.Target, Out: true})
+		return true
+	})
+	if len(t.Entries) > before {
+		slices.SortFunc(t.Entries, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
+	}
 }
 
 // Walk lists the folder, without reading any content. Scratch files and
@@ -240,7 +267,7 @@ func (w *walker) dir(root *os.Root, prefix string) error {
 func (w *walker) odd(p string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.tree.Odd = append(w.tree.Odd, Oddity{p, unreadable, false})
+	w.tree.Odd = append(w.tree.Odd, Oddity{Path: p, What: unreadable})
 }
 
 // unreadable is what is odd about what this user may not read.
@@ -299,10 +326,16 @@ func (w *walker) below(root *os.Root, p string) error {
 // entry adds one name of a folder.
 func (t *Tree) entry(root *os.Root, p string, mode fs.FileMode, stamp Stamp) error {
 	if err := manifest.CheckPath(p); err != nil {
-		t.Odd = append(t.Odd, Oddity{p, strings.TrimPrefix(err.Error(), manifest.ErrPath.Error()+": "), true})
+		t.Odd = append(t.Odd, Oddity{p, strings.TrimPrefix(err.Error(), manifest.ErrPath.Error()+": "), true, ""})
 		return nil
 	}
-	odd := func(what string) { t.Odd = append(t.Odd, Oddity{p, what, false}) }
+	odd := func(what string) { t.Odd = append(t.Odd, Oddity{Path: p, What: what}) }
+	out := func(what, target string) {
+		if !manifest.CanLead(target) {
+			target = ""
+		}
+		t.Odd = append(t.Odd, Oddity{Path: p, What: what, Target: target})
+	}
 	e := Entry{Path: p, Mode: mode.Perm(), Stamp: stamp, Away: mode&away != 0}
 	switch {
 	case mode.IsRegular():
@@ -315,7 +348,7 @@ func (t *Tree) entry(root *os.Root, p string, mode fs.FileMode, stamp Stamp) err
 			return place(p, err)
 		}
 		if manifest.CheckTarget(p, target) != nil {
-			odd("a link that leads out of the folder")
+			out("a link that leads out of the folder", target)
 			return nil
 		}
 		e.Kind, e.Target = Link, target
@@ -326,7 +359,11 @@ func (t *Tree) entry(root *os.Root, p string, mode fs.FileMode, stamp Stamp) err
 		odd("a named pipe")
 		return nil
 	case mode&fs.ModeIrregular != 0 && mode&fs.ModeDevice == 0:
-		odd("a junction or another link of the system")
+		target, err := root.Readlink(path.Base(p))
+		if err != nil || !filepath.IsAbs(target) {
+			target = ""
+		}
+		out("a junction or another link of the system", target)
 		return nil
 	default:
 		odd("a device or another special file")

@@ -34,8 +34,10 @@ type Pin struct {
 	// rules.
 	Keep []string `json:"keep,omitempty"`
 	// LeaveOut are patterns of files of the build that the lane is not to have.
-	LeaveOut []string  `json:"leave_out,omitempty"`
-	Since    time.Time `json:"since,omitzero"`
+	LeaveOut []string `json:"leave_out,omitempty"`
+	// Links names the links that lead out of the folder and belong to it on this computer; see PlayerFiles.Links.
+	Links digest.Digest `json:"links,omitzero"`
+	Since time.Time     `json:"since,omitzero"`
 	// First is the number of the change that began the hold; taking back that
 	// one and all later ones leads to the folder from before.
 	First string `json:"first,omitempty"`

@@ -31,6 +31,7 @@ var salvaged = []struct {
 	{"saves", []string{"parts"}, nil},
 	{"restoring", []string{"body"}, nil},
 	{"begun", []string{"body"}, nil},
+	{"links", []string{"body"}, []string{"digest"}},
 	{"own_note", nil, nil},
 	{"own", nil, []string{"manifest", "attributes"}},
 }

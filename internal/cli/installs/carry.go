@@ -109,6 +109,9 @@ func (a commands) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, fr
 	if err != nil {
 		return err
 	}
+	for _, e := range found.Links {
+		a.Note("Note: %s is a link out of the folder, to %s, and is not carried.", e.Path, e.Target)
+	}
 	if len(found.New)+len(found.Conflicts)+found.Same == 0 {
 		return fmt.Errorf("%s: %w", from.Name, errNothingOwn)
 	}

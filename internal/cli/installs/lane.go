@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -393,12 +392,8 @@ func (a commands) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 	if err != nil {
 		return err
 	}
-	own, err := lanes.OwnLinks(ctx, l.Dir)
-	if err != nil {
-		return err
-	}
 	for _, o := range odd {
-		if !o.Name && !((from.lane == l.Name || c.String("like") == l.Name) && (lanes.Shared(ctx, l, o.Path) || slices.ContainsFunc(own, func(s state.Share) bool { return s.Path == o.Path }))) {
+		if !o.Name && !((from.lane == l.Name || c.String("like") == l.Name) && lanes.Shared(ctx, l, o.Path)) {
 			a.Note("Note: %s is %s, which no snapshot can hold; the new lane will not have it.", o.Path, o.What)
 		}
 	}
@@ -424,14 +419,30 @@ func (a commands) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 			err = a.shareAs(ctx, o, like)
 		}
 	}
+	if err == nil {
+		err = a.noteLinks(ctx, l, o)
+	}
 	return errors.Join(err, o.Close())
 }
 
-// shareAs links the folders that another lane shares.
+// noteLinks tells of links out of the folder that the live lane has and a new one has not.
+func (a commands) noteLinks(ctx context.Context, l, o *lane.Lane) error {
+	list, err := lanes.LinksNotIn(ctx, l, o)
+	if err == nil && len(list) > 0 {
+		a.Note("Note: lane %s has %s out of the folder that the new lane will not have, such as %s; --like %s makes %s there, too.",
+			l.Name, view.Count(len(list), "link"), list[0], view.Quoted(l.Name), view.Them(len(list)))
+	}
+	return err
+}
+
+// shareAs links the folders that another lane shares, and makes the links that the player has put there.
 func (a commands) shareAs(ctx context.Context, o *lane.Lane, like string) error {
-	linked, err := lanes.ShareAs(ctx, o, like)
+	linked, missed, err := lanes.ShareAs(ctx, o, like)
 	if len(linked) > 0 {
-		a.Note("Shared with lane %s: %s.", like, strings.Join(linked, ", "))
+		a.Note("Linked as in lane %s: %s.", like, strings.Join(linked, ", "))
+	}
+	for _, text := range missed {
+		a.Note("Note: not linked: %s.", text)
 	}
 	return err
 }

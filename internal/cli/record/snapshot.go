@@ -70,6 +70,9 @@ func (a commands) showSnapshot(c *cli.Command, l *lane.Lane, s *record.Taken) er
 	if s.Same != nil {
 		a.Say("Its content is the same as that of %s.", s.Same.Label)
 	}
+	if n := s.Links; n > 0 {
+		a.Say("%s out of the folder%s recorded for this computer alone.", view.Count(n, "link"), view.AreIs(n))
+	}
 	a.NoteOdd(s.Odd)
 	return nil
 }

@@ -80,7 +80,7 @@ func (a commands) showStatus(c *cli.Command, s *status.Status) error {
 		says = fmt.Sprintf("version %s (%s)", s.Says, s.SaysBy.Source)
 	}
 	a.Say("%s", view.Fields(append([]string{"lane", view.LaneLine(s), view.FolderWord(s), s.Dir, "holds", view.Count(s.Files, "file") + ", " + view.Size(s.Bytes),
-		"held at", held, "incomplete?", doubt, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", view.BlockLine(s), "waiting", view.WaitingLine(s), "tied to", view.TiedLine(s), "reports", says, "running", running},
+		"held at", held, "incomplete?", doubt, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", view.BlockLine(s), "waiting", view.WaitingLine(s), "tied to", view.TiedLine(s), "reports", says, "running", running, "links out", view.LinksLine(s.Links)},
 		view.AdditionLines(s.Pin)...)...))
 	a.NoteOdd(s.Odd)
 	if s.Drift != nil {

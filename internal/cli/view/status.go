@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -130,6 +131,8 @@ type StatusJSON struct {
 	Gone []GoneJSON `json:"gone,omitempty"`
 	// Tied is the game that this one is tied to.
 	Tied *TiedJSON `json:"tied,omitempty"`
+	// Links lead out of the folder.
+	Links []OutLinkJSON `json:"links,omitempty"`
 	// LeftOver are extra files that are just as in other known builds.
 	LeftOver []LeftOverJSON `json:"left_over,omitempty"`
 	// Says is the version that the game itself gives, where its content does not tell.
@@ -161,10 +164,36 @@ func ToStatusJSON(s *status.Status) StatusJSON {
 		j.Tied = &TiedJSON{t.Game, t.Build, t.Same}
 	}
 	j.LeftOver = ToLeftOvers(s.LeftOvers)
+	for _, p := range slices.Sorted(maps.Keys(s.Links)) {
+		j.Links = append(j.Links, OutLinkJSON{p, s.Links[p]})
+	}
 	if s.Equals != nil {
 		j.Equals, j.EqualsDigest = s.Equals.Label, s.Equals.Digest().String()
 	}
 	return j
+}
+
+// OutLinkJSON is a link that leads out of the folder.
+type OutLinkJSON struct {
+	Path   string `json:"path"`
+	Target string `json:"target"` // as the link has it
+}
+
+// LinksLine tells of links that lead out of the folder; empty if there are none.
+func LinksLine(links map[string]string) string {
+	names := slices.Sorted(maps.Keys(links))
+	switch n := len(names); {
+	case n == 0:
+		return ""
+	case n > Few:
+		return fmt.Sprintf("%s, such as %s to %s", Comma(n), names[0], links[names[0]])
+	default:
+		var list []string
+		for _, p := range names {
+			list = append(list, p+" to "+links[p])
+		}
+		return strings.Join(list, ", ")
+	}
 }
 
 // TiedJSON is how a game stands that another is tied to.

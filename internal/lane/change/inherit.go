@@ -19,14 +19,16 @@ const (
 	AllEdits      = "edits"
 	AllKeep       = "keep"
 	AllLeaveOut   = "leave-out"
+	AllLinks      = "links" // that lead out of the folder
 )
 
 // Everything takes off all that a pin has beside its build.
 var Everything = []string{AllOverlays, AllCompanions, AllEdits, AllKeep, AllLeaveOut}
 
 // inherit returns what a new pin has beside its build: what the one before has, less what is taken
-// off, and what is added. off are the edits that end.
-func inherit(before, add state.Pin, without []string) (out state.Pin, off []state.Edit, err error) {
+// off, and what is added. off are the edits that end; linked says what is a
+// link of the one before.
+func inherit(before, add state.Pin, without []string, linked func(path string) bool) (out state.Pin, off []state.Edit, err error) {
 	used := make(map[string]bool)
 	// gone reports whether something that has these names is taken off.
 	gone := func(names ...string) bool {
@@ -74,7 +76,7 @@ func inherit(before, add state.Pin, without []string) (out state.Pin, off []stat
 	out.Keep = patterns(before.Keep, add.Keep, func(p string) bool { return gone(AllKeep, p) })
 	out.LeaveOut = patterns(before.LeaveOut, add.LeaveOut, func(p string) bool { return gone(AllLeaveOut, p) })
 	for _, w := range without {
-		if !used[w] && !slices.Contains(Everything, w) {
+		if !used[w] && !slices.Contains(Everything, w) && w != AllLinks && !linked(w) {
 			return out, nil, fmt.Errorf("%w: \"%s\"", ErrWithout, w)
 		}
 	}

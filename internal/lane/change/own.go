@@ -131,6 +131,7 @@ type Carrying struct {
 	New       []plan.Entry
 	Same      int
 	Conflicts []Conflict
+	Links     []plan.Entry // that lead out of the folder: they are not carried
 
 	tree     *scan.Tree
 	patterns []string        // that were asked for
@@ -171,6 +172,10 @@ func CompareOwn(ctx context.Context, l *lane.Lane, s *Origin, patterns []string)
 		}
 		is, there := have[e.Path]
 		switch {
+		case e.LeadsOut() && there && is.Target == e.Target:
+			c.Same++
+		case e.LeadsOut():
+			c.Links = append(c.Links, e)
 		case blocked(have, e.Path) || there && is.Kind == plan.Dir:
 			l.Meter.Warn(fmt.Sprintf("%s cannot be carried: a file and a folder have the same name", e.Path))
 		case !there:

@@ -49,6 +49,7 @@ type target struct {
 	want         plan.State
 	owned        plan.State
 	clean, exact bool
+	links        bool              // those that lead out and are not wanted go, too
 	tree         *scan.Tree        // what is there, if it has been looked at already
 	composed     *compose.Composed // the build it is; nil: none
 	// prepare, if set, puts the promised content into the store before the change.
@@ -60,7 +61,7 @@ type target struct {
 func (to *target) request(l *lane.Lane) plan.Request {
 	return plan.Request{
 		Have: plan.FromTree(to.tree), Odd: to.tree.Odd, Want: to.want, Owned: to.owned, Rules: compose.Rules(l, to.composed),
-		Clean: to.clean, Exact: to.exact, IgnoresCase: l.IgnoresCase(), LeftOut: to.composed.OutPaths(),
+		Clean: to.clean, Exact: to.exact, Links: to.links, IgnoresCase: l.IgnoresCase(), LeftOut: to.composed.OutPaths(),
 	}
 }
 
@@ -145,7 +146,12 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions)
 		if err != nil {
 			return nil, err
 		}
-		if o.Add, off, err = inherit(was, o.Add, o.Without); err != nil {
+		links, err := l.Home.Player.Links(ctx, was.Links)
+		if err != nil {
+			return nil, err
+		}
+		linked := func(p string) bool { return links[p] != "" }
+		if o.Add, off, err = inherit(was, o.Add, o.Without, linked); err != nil {
 			return nil, err
 		}
 	}
@@ -182,6 +188,16 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions)
 	if owned, err = gamesOwn(l, owned, tree, nil); err != nil {
 		return nil, err
 	}
+	if o.Hold {
+		gone := func(p string) bool { return slices.Contains(o.Without, p) || slices.Contains(o.Without, AllLinks) }
+		links, covered, err := compose.KeepLinks(ctx, l, to, before, tree, o.Exact || o.Whole, gone)
+		if err != nil {
+			return nil, err
+		}
+		if c.After.Links = links; covered > 0 {
+			to.Notes = append(to.Notes, coveredLinks(covered))
+		}
+	}
 	at := target{want: to.State(), owned: owned, clean: o.Clean, exact: o.Exact || o.Whole, tree: tree, composed: to}
 	p, err := propose(ctx, l, at, c)
 	if err != nil {
@@ -212,6 +228,13 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions)
 		p.Change.After.First = p.Change.UID
 	}
 	return p, nil
+}
+
+func coveredLinks(n int) string {
+	if n == 1 {
+		return "1 link that leads out of the folder stands where the build has files, and makes way for them"
+	}
+	return fmt.Sprintf("%d links that lead out of the folder stand where the build has files, and make way for them", n)
 }
 
 // dropped says what the pin before had beside its build that the next one has not.
@@ -324,6 +347,7 @@ func repaired(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build
 	if err != nil {
 		return nil, err
 	}
+	to.YieldLinks(tree)
 	want := to.State()
 	owned, err := gamesOwn(l, want, tree, b)
 	if err != nil {

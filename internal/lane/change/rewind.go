@@ -174,7 +174,7 @@ func rewind(ctx context.Context, l *lane.Lane, changes []*state.Change, c state.
 	for _, list := range taken {
 		want = plan.Rewind(want, list)
 	}
-	p, err := propose(ctx, l, target{want: want, exact: true, tree: tree}, c)
+	p, err := propose(ctx, l, target{want: want, exact: true, links: true, tree: tree}, c)
 	if err == nil && note != "" {
 		p.Notes = append(p.Notes, note)
 	}

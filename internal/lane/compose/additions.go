@@ -35,6 +35,16 @@ func Add(ctx context.Context, l *lane.Lane, c *Composed, pin state.Pin, fresh bo
 	if len(pin.Overlays) > 0 {
 		c.Attributes = c.Attributes.Clone()
 	}
+	if pin.Links != (digest.Digest{}) {
+		links, err := l.Home.Player.Links(ctx, pin.Links)
+		if err != nil {
+			return err
+		}
+		if links, err = withoutShares(ctx, l, links); err != nil {
+			return err
+		}
+		c.setLinks(links)
+	}
 	for _, o := range pin.Overlays {
 		if err := overlay(ctx, l, c, o, files); err != nil {
 			return err

@@ -46,6 +46,11 @@ type Composed struct {
 // State is what the folder is to hold.
 func (c *Composed) State() plan.State { return plan.FromManifest(c.Manifest, c.Attributes) }
 
+// Content is State without times and modes that are to be set.
+func (c *Composed) Content() plan.State {
+	return plan.FromManifest(c.Manifest, &manifest.Attributes{Links: c.Attributes.Links})
+}
+
 // holds reports whether the file is part of the whole: nothing is laid over it.
 func (c *Composed) holds(f manifest.File) bool {
 	is, ok := c.Manifest.File(f.Path)
@@ -190,8 +195,18 @@ func Recorded(ctx context.Context, l *lane.Lane, b *state.Build) (*Composed, err
 		l.Home.Tell(fmt.Sprintf("the dates and modes of %s are lost and stay as they are: %v", b.Label, err))
 		c.Own, err = manifest.NewAttributes(), nil
 	}
+	if err != nil {
+		return nil, err
+	}
 	c.Attributes = c.Own
-	return c, err
+	if len(c.Own.Links) > 0 {
+		links, err := withoutShares(ctx, l, c.Own.Links)
+		if err != nil {
+			return nil, err
+		}
+		c.setLinks(links)
+	}
+	return c, nil
 }
 
 // Register records a feed's build in the store and among the game's builds.

@@ -27,10 +27,12 @@ func Pinned(ctx context.Context, l *lane.Lane) (state.Pin, plan.State, error) {
 	return pin, c.Owned(), nil
 }
 
-// Owned is State without the files that were the player's before the pin edited them: they are
+// Owned is State without the links that lead out, which are the player's whatever the pin is, and without the files that were the player's before the pin edited them: they are
 // the player's still.
 func (c *Composed) Owned() plan.State {
-	return plan.FromManifest(c.Manifest.Without(func(p string) bool { return slices.Contains(c.edited, p) }), c.Attributes)
+	a := *c.Attributes
+	a.Links = nil
+	return plan.FromManifest(c.Manifest.Without(func(p string) bool { return slices.Contains(c.edited, p) }), &a)
 }
 
 // OutPaths lists the paths of files that are left out.

@@ -59,6 +59,7 @@ type Taken struct {
 	Build  *state.Build
 	Odd    []scan.Oddity // left out
 	Stored int64         // bytes that the store grew by
+	Links  int           // links that lead out of the folder, recorded for this computer alone
 	// Same is an earlier snapshot with the same content, if there is one.
 	Same *state.Build
 }
@@ -99,7 +100,7 @@ func take(ctx context.Context, l *lane.Lane, label, note, doubt string, made tim
 		return nil, err
 	}
 	session := l.Store.Begin()
-	s := &Taken{Odd: t.Odd}
+	s := &Taken{Odd: t.Odd, Links: len(plan.FromTree(t).Links())}
 	err = fill(ctx, l, session, t, builds)
 	if err == nil {
 		s.Build, err = record(ctx, l, session, t, &state.Build{

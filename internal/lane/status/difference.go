@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 
 	"morvant/internal/digest"
 	"morvant/internal/feed/fetch"
@@ -21,6 +22,7 @@ import (
 type Side struct {
 	Label    string
 	Manifest *manifest.Manifest
+	Links    map[string]string // that lead out of the folder, and where each leads
 	Choice   *compose.Choice   // of a feed's build
 	composed *compose.Composed // nil: the folder as it is now
 }
@@ -36,7 +38,7 @@ func BuildSide(ctx context.Context, l *lane.Lane, b *state.Build, asked []string
 	if err != nil {
 		return nil, err
 	}
-	return &Side{Label: b.Label, Manifest: c.Manifest, Choice: choice, composed: c}, nil
+	return &Side{Label: b.Label, Manifest: c.Manifest, Links: c.Attributes.Links, Choice: choice, composed: c}, nil
 }
 
 // HereSide returns the folder as it is now as a side of a comparison.
@@ -45,7 +47,7 @@ func HereSide(ctx context.Context, l *lane.Lane) (*Side, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Side{Label: state.Here, Manifest: t.Manifest()}, nil
+	return &Side{Label: state.Here, Manifest: t.Manifest(), Links: plan.FromTree(t).Links()}, nil
 }
 
 // Difference is what changes from one side to another.
@@ -64,15 +66,34 @@ func Compare(l *lane.Lane, a, b *Side) *Difference {
 		as.Manifest = plan.SpellingOf(plan.FromManifest(b.Manifest, nil)).State(plan.FromManifest(a.Manifest, nil)).Manifest()
 		a = &as
 	}
+	// A feed's build says nothing about such links.
+	was, is := a.Manifest, b.Manifest
+	if !a.fromFeed() && !b.fromFeed() {
+		was, is = a.withLinks(), b.withLinks()
+	}
 	match := l.Game.Rules().Matcher()
 	scratch := func(p string) bool { return match.Scratch(p) }
 	ours := func(p string) bool { return scratch(p) || match.Kept(p) }
 	theirs := func(p string) bool { return scratch(p) || !match.Kept(p) }
-	d := &Difference{From: a, To: b, Build: manifest.Compare(a.Manifest.Without(ours), b.Manifest.Without(ours)), Kept: &manifest.Changes{}}
+	d := &Difference{From: a, To: b, Build: manifest.Compare(was.Without(ours), is.Without(ours)), Kept: &manifest.Changes{}}
 	if !a.fromFeed() && !b.fromFeed() {
-		d.Kept = manifest.Compare(a.Manifest.Without(theirs), b.Manifest.Without(theirs))
+		d.Kept = manifest.Compare(was.Without(theirs), is.Without(theirs))
 	}
 	return d
+}
+
+// withLinks lists the side with the links that lead out of the folder, to be compared and nothing else.
+func (s *Side) withLinks() *manifest.Manifest {
+	if len(s.Links) == 0 {
+		return s.Manifest
+	}
+	m := *s.Manifest
+	m.Links = slices.Clone(m.Links)
+	for p, target := range s.Links {
+		m.Links = append(m.Links, manifest.Link{Path: p, Target: target})
+	}
+	m.Sort()
+	return &m
 }
 
 // fromFeed reports whether the side is a feed's build, which says nothing about

@@ -85,7 +85,8 @@ type Status struct {
 	Drift   *Drift       // nil if the lane is not held
 	Files   int
 	Bytes   int64
-	Odd     []scan.Oddity // what is there and cannot be recorded
+	Odd     []scan.Oddity     // what is there and cannot be recorded
+	Links   map[string]string // that lead out of the folder, and where each leads
 	Builds  int
 	Last    *state.Change // nil if nothing was ever changed
 	Looked  time.Time
@@ -141,6 +142,7 @@ func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 		return nil, err
 	}
 	s.Tree, s.Odd = tree, tree.Odd
+	s.Links = plan.FromTree(tree).Links()
 	if err := s.missed(ctx, l); err != nil {
 		return nil, err
 	}
@@ -264,10 +266,11 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 	if err != nil {
 		return nil, err
 	}
+	c.YieldLinks(tree)
 	have := plan.FromTree(tree)
 	rules := compose.Rules(l, c)
 	match := rules.Matcher()
-	want := l.Spelling(have).State(plan.FromManifest(c.Manifest, nil)) // times and modes are no drift
+	want := l.Spelling(have).State(c.Content()) // times and modes are no drift
 	d := &Drift{Odd: tree.Odd, ExtraCounts: pin.Clean}
 	for i := range tree.Entries {
 		e := &tree.Entries[i]
@@ -281,7 +284,7 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 			}
 		}
 	}
-	p, err := plan.Make(plan.Request{Have: have, Odd: tree.Odd, Want: want, Owned: want, Rules: rules, Clean: pin.Clean, Exact: pin.Exact, LeftOut: l.Spelling(have).Paths(c.OutPaths())})
+	p, err := plan.Make(plan.Request{Have: have, Want: want, Owned: want, Rules: rules, Clean: pin.Clean, Exact: pin.Exact, LeftOut: l.Spelling(have).Paths(c.OutPaths())})
 	if err != nil {
 		return nil, err
 	}
