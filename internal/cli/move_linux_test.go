@@ -16,6 +16,7 @@ func TestAGameMovesToAnotherDisk(t *testing.T) {
 	w := newPlayed(t)
 	big := otherDisk(t, w.dir)
 	w.write("Mods/mine.txt", "mine")
+	linkOut(t, w)
 	config := filepath.Join(w.dir, "launcher.cfg")
 	require.NoError(t, os.WriteFile(config, []byte("folder = "+w.live+"\nupdate = always\n"), 0o644))
 	w.ok("block", "add", "key-value-setting", "file="+config, "key=update", "value=never")
@@ -33,6 +34,8 @@ func TestAGameMovesToAnotherDisk(t *testing.T) {
 	w.fails(2, "lane old is parked", "-l", "old", "game", "move", big, "--all", "--yes")
 	r := w.ok("game", "move", filepath.Join(big, "Quay"), "--all", "--yes")
 	require.Contains(t, r.err, config+" still names "+was)
+	require.Contains(t, r.err, "data/near.pak is a link that leads elsewhere from here")
+	require.NotContains(t, r.err, "Mods/Scenery")
 	w.live = filepath.Join(big, "Quay")
 	require.NoDirExists(t, was)
 	require.NoDirExists(t, was+" [old]")
@@ -58,12 +61,22 @@ func TestAGameMovesToAnotherDisk(t *testing.T) {
 	w.ok("-l", "old", "verify")
 }
 
+// linkOut puts links into the game that lead out of it.
+func linkOut(t *testing.T, w *world) {
+	t.Helper()
+	scenery := w.source("scenery", map[string]string{"trees.pak": "trees"})
+	require.NoError(t, os.MkdirAll(w.path("Mods"), 0o755))
+	require.NoError(t, os.Symlink(scenery, w.path("Mods/Scenery")))
+	require.NoError(t, os.Symlink("../../scenery/trees.pak", w.path("data/near.pak")))
+}
+
 // TestKilledAtAnyPointAMoveGoesOn: the game is whole at one of the two places, and the same command ends the move.
 func TestKilledAtAnyPointAMoveGoesOn(t *testing.T) {
 	t.Parallel()
 	canTrace(t)
 	w := newPlayed(t)
 	big := otherDisk(t, w.dir)
+	linkOut(t, w)
 	w.ok("pin", "1.2.0", "--yes")
 	before := w.picture()
 	live, home := w.live, filepath.Join(w.dir, "home-before")
@@ -71,7 +84,7 @@ func TestKilledAtAnyPointAMoveGoesOn(t *testing.T) {
 	template := filepath.Join(w.dir, "live-before")
 	require.NoError(t, exec.Command("cp", "-a", live, template).Run())
 	to := filepath.Join(big, "Quay")
-	for _, calls := range []string{"renameat", "unlinkat", "fsync", "pwrite64", "mkdirat"} {
+	for _, calls := range []string{"renameat", "unlinkat", "fsync", "pwrite64", "mkdirat", "symlinkat"} {
 		for n := 1; ; n += 1 + n/2 {
 			for _, dir := range []string{live, to, w.home} {
 				require.NoError(t, os.RemoveAll(dir))

@@ -536,6 +536,14 @@ func copyFolder(ctx context.Context, l *lane.Lane, from, to string) (plan.State,
 	if err != nil {
 		return nil, err
 	}
+	links, err := ownLinks(ctx, from)
+	if err != nil {
+		return nil, err
+	}
+	for p := range links {
+		text := filepath.Join(from, filepath.FromSlash(p)) + " is "
+		b.LeftOut = slices.DeleteFunc(b.LeftOut, func(o string) bool { return strings.HasPrefix(o, text) })
+	}
 	if len(b.LeftOut) > 0 {
 		return nil, fmt.Errorf("%s: %w: %s, which cannot be copied", from, ErrShare, b.LeftOut[0])
 	}
@@ -551,5 +559,40 @@ func copyFolder(ctx context.Context, l *lane.Lane, from, to string) (plan.State,
 	if err != nil {
 		return nil, err
 	}
-	return copied, k.Carry(ctx, back)
+	if err := k.Carry(ctx, back); err != nil {
+		return nil, err
+	}
+	return copied.With(nodes(links)), makeLinks(to, links, copied)
+}
+
+func nodes(links map[string]string) map[string]plan.Node {
+	list := map[string]plan.Node{}
+	for p, target := range links {
+		list[p] = plan.Node{Kind: plan.Link, Target: target}
+	}
+	return list
+}
+
+// makeLinks makes links in a folder, as they are written; the folders that they come into keep their times.
+func makeLinks(dir string, links map[string]string, folders plan.State) error {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	for p, target := range links {
+		err := root.MkdirAll(path.Dir(p), 0o755)
+		if err == nil {
+			err = volume.SymlinkIn(root, target, p)
+		}
+		if err != nil && !errors.Is(err, fs.ErrExist) {
+			return fmt.Errorf("%s: %w (%v)", p, ErrShare, err)
+		}
+		if n, is := folders.Get(path.Dir(p)); is && n.Kind == plan.Dir && n.MTime != 0 {
+			if err := volume.Chtimes(root, path.Dir(p), n.Time()); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }

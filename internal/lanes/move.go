@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -242,7 +243,24 @@ func stateOf(ctx context.Context, dir string) (plan.State, error) {
 	if err != nil {
 		return nil, err
 	}
+	t.AdmitLinks(nil)
 	return plan.FromTree(t), nil
+}
+
+// Astray lists links in a folder that was moved from another place and that lead elsewhere now: they are
+// written from where they lie, and lead out of the folder.
+func Astray(ctx context.Context, dir, from string) ([]string, error) {
+	own, err := ownLinks(ctx, dir)
+	if err != nil {
+		return nil, err
+	}
+	var list []string
+	for _, p := range slices.Sorted(maps.Keys(own)) {
+		if targetFrom(from, dir, p, own[p]) != own[p] {
+			list = append(list, p)
+		}
+	}
+	return list, nil
 }
 
 // most is how much of a file is searched for a path, in bytes.

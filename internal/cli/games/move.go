@@ -76,6 +76,13 @@ func (a commands) move(ctx context.Context, c *cli.Command, l *lane.Lane, dest s
 	for _, file := range lanes.Naming(g, was) {
 		a.Note("%s still names %s. Tell your launcher where the game is now.", file, was)
 	}
+	astray, err := lanes.Astray(ctx, to, was)
+	if err != nil {
+		return err
+	}
+	for _, p := range astray {
+		a.Note("%s is a link that leads elsewhere from here: it is written from where it lies. Make it anew.", p)
+	}
 	return a.Done(c, fmt.Sprintf("%s is in %s now.", l.Title(), to))
 }
 
