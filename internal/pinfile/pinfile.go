@@ -9,6 +9,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/pelletier/go-toml/v2"
 
@@ -71,7 +72,9 @@ type File struct {
 	Title      string            `toml:"title,omitempty"`
 	Build      string            `toml:"build"` // label
 	Channel    string            `toml:"channel,omitempty"`
-	Digest     digest.Digest     `toml:"digest"` // of the build, all components
+	Digest     digest.Digest     `toml:"digest"`            // of the build, all components
+	Content    *digest.Digest    `toml:"content,omitempty"` // of the manifest of all of its files
+	Date       *time.Time        `toml:"date,omitempty"`    // when the build was released or recorded
 	Components []string          `toml:"components,omitempty"`
 	Keep       []string          `toml:"keep,omitempty"`
 	LeaveOut   []string          `toml:"leave_out,omitempty"`

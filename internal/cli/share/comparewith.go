@@ -23,6 +23,7 @@ import (
 	"morvant/internal/lane/record"
 	"morvant/internal/lane/status"
 	"morvant/internal/manifest"
+	"morvant/internal/names"
 	"morvant/internal/pinfile"
 	"morvant/internal/problem"
 	"morvant/internal/state"
@@ -32,8 +33,8 @@ func (a commands) compareWithCommand() *cli.Command {
 	return &cli.Command{
 		Name: "compare-with", Usage: "is it the same as a friend's? which files differ", ArgsUsage: "FILE", Category: app.GroupShare,
 		Description: "Example: morvant compare-with race-night.pin.toml\n         morvant compare-with friend.json\n         morvant compare-with sums.txt\n\n" +
-			"FILE is a pin file, what morvant --json status has written on the other computer, or a list of checksums\n" +
-			"(b3sum, sha256sum); - reads it from stdin. Exit code 3 says that something differs.",
+			"FILE is a pin file, what morvant --json status has written on the other computer, a list of checksums (b3sum,\n" +
+			"sha256sum), or a list of names, of which it says what this build is called there; - reads it from stdin. Exit code 3 says that something differs.",
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 1, 1)
 			if err != nil {
@@ -58,6 +59,9 @@ func (a commands) compareWithCommand() *cli.Command {
 type theirs struct {
 	label  string
 	digest string // of the build; empty: not known
+	// content is the digest of the manifest of all files of the build; empty: not known.
+	content string
+	list    *names.List // a list of names instead
 	// differs lists what has drifted there.
 	differs    []string
 	sums       []exchange.Sum // a list of checksums instead
@@ -83,22 +87,26 @@ func (a commands) readTheirs(name string) (*theirs, error) {
 		return nil, err
 	}
 	var status struct {
-		Schema string          `json:"schema"`
-		Build  *view.BuildJSON `json:"build"`
-		Drift  *view.DriftJSON `json:"drift"`
-		Equals string          `json:"equals"`
-		Digest string          `json:"equals_digest"`
+		Schema  string          `json:"schema"`
+		Build   *view.BuildJSON `json:"build"`
+		Drift   *view.DriftJSON `json:"drift"`
+		Equals  string          `json:"equals"`
+		Digest  string          `json:"equals_digest"`
+		Content string          `json:"equals_content"`
 		state.Pin
 	}
 	if json.Unmarshal(b, &status) == nil && strings.HasPrefix(status.Schema, "morvant-status/") {
 		if status.Build == nil && status.Digest != "" {
-			return &theirs{label: status.Equals, digest: status.Digest}, nil
+			return &theirs{label: status.Equals, digest: status.Digest, content: status.Content}, nil
 		}
 		return fromStatus(status.Build, status.Drift, status.Pin)
 	}
 	pin, pinErr := pinfile.Decode(b)
 	if pinErr == nil {
 		t := &theirs{label: pin.Build, digest: pin.Digest.String(), components: pin.Components, add: state.Pin{Companions: pin.Companions, Edits: pin.Edits, LeaveOut: pin.LeaveOut}}
+		if pin.Content != nil {
+			t.content = pin.Content.String()
+		}
 		for _, o := range pin.Overlays {
 			t.add.Overlays = append(t.add.Overlays, state.Overlay{Name: o.Build, Digest: o.Digest, Pattern: o.Files})
 		}
@@ -107,9 +115,16 @@ func (a commands) readTheirs(name string) (*theirs, error) {
 	if errors.Is(pinErr, problem.ErrNewer) {
 		return nil, fmt.Errorf("%s: %w", name, pinErr)
 	}
+	list, listErr := names.Decode(name, b)
+	switch {
+	case listErr == nil:
+		return &theirs{list: list}, nil
+	case errors.Is(listErr, problem.ErrNewer):
+		return nil, fmt.Errorf("%s: %w", name, listErr)
+	}
 	sums, err := exchange.ParseSums(b)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w: no pin file (%v), no status, and no list of checksums", name, exchange.ErrFormat, pinErr)
+		return nil, fmt.Errorf("%s: %w: no pin file (%v), no status, no list of names, and no list of checksums", name, exchange.ErrFormat, pinErr)
 	}
 	return &theirs{sums: sums}, nil
 }
@@ -118,7 +133,7 @@ func fromStatus(b *view.BuildJSON, d *view.DriftJSON, add state.Pin) (*theirs, e
 	if b == nil {
 		return nil, errors.New("their game is not held at any build, and is like none that is known there: ask for morvant pinfile write, or for a list of checksums (morvant export here)")
 	}
-	t := &theirs{label: b.Label, digest: b.Digest, add: add}
+	t := &theirs{label: b.Label, digest: b.Digest, content: b.Content, add: add}
 	if d != nil {
 		for _, f := range slices.Concat(d.Altered, d.Missing) {
 			t.differs = append(t.differs, f.Path)
@@ -141,6 +156,9 @@ func (a commands) compareWith(ctx context.Context, c *cli.Command, l *lane.Lane,
 	if err != nil {
 		return err
 	}
+	if t.list != nil {
+		return a.compareNames(c, s, t.list, j)
+	}
 	if s.Build == nil {
 		return a.compareFolder(ctx, c, l, home, s, t, j)
 	}
@@ -148,6 +166,9 @@ func (a commands) compareWith(ctx context.Context, c *cli.Command, l *lane.Lane,
 		j.Here = append(j.Here, e.Path)
 	}
 	j.Mine = s.Build.Label
+	if s.Build.Manifest.String() == t.content {
+		t.digest = s.Build.Digest().String() // by whatever components they come to it
+	}
 	if same, err := a.sameContent(ctx, l, home, s, t); err != nil {
 		return err
 	} else if same {
@@ -165,26 +186,82 @@ func (a commands) compareWith(ctx context.Context, c *cli.Command, l *lane.Lane,
 	return a.showComparison(c, j, known)
 }
 
+// compareNames says which of the builds of a list the game is.
+func (a commands) compareNames(c *cli.Command, s *status.Status, list *names.List, j view.ComparisonJSON) error {
+	b := s.Build
+	if b == nil {
+		b = s.Equals
+	}
+	var labels []string
+	if b != nil {
+		for _, m := range names.Match([]*names.List{list}, []*state.Build{b}) {
+			if len(m.Builds) > 0 {
+				labels = append(labels, m.Entry.Label)
+			}
+		}
+	}
+	if s.Drift != nil {
+		for _, e := range slices.Concat(s.Drift.Altered, s.Drift.Missing) {
+			j.Here = append(j.Here, e.Path)
+		}
+	}
+	j.Mine, j.Theirs = "a folder that is like no known build", "a list of " + view.Count(len(list.Builds), "build") + ", none of which is this one"
+	if b != nil {
+		j.Mine = b.Label
+	}
+	if len(labels) > 0 {
+		j.Theirs = strings.Join(labels, " or ")
+	}
+	if j.Same = len(labels) == 1 && len(j.Here) == 0; j.Same {
+		j.Mine = labels[0]
+	}
+	return a.showComparison(c, j, true)
+}
+
+// theirBuild finds their build among those that are known here; nil if it is none of them.
+func theirBuild(ctx context.Context, l *lane.Lane, home *game.Home, t *theirs) (*state.Build, []string, error) {
+	builds, err := home.Builds(ctx, l.Game.Name)
+	if err != nil {
+		return nil, nil, err
+	}
+	is, err := digest.Parse(t.digest)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%w: the digest of their build: %v", exchange.ErrFormat, err)
+	}
+	var content digest.Digest
+	if t.content != "" {
+		if content, err = digest.Parse(t.content); err != nil {
+			return nil, nil, fmt.Errorf("%w: the digest of their files: %v", exchange.ErrFormat, err)
+		}
+	}
+	b, components, err := compose.Same(ctx, l, builds, is, content, t.label)
+	switch {
+	case b != nil && b.Components == nil:
+		components = nil
+	case components == nil:
+		components = t.components
+	}
+	return b, components, err
+}
+
 // compareFolder compares a folder that is not held with their build, file by file.
 func (a commands) compareFolder(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, s *status.Status, t *theirs, j view.ComparisonJSON) error {
 	j.Mine = "a folder that is not held"
 	if s.Equals != nil {
 		j.Mine = s.Equals.Label
 	}
-	builds, err := home.Builds(ctx, l.Game.Name)
+	b, components, err := theirBuild(ctx, l, home, t)
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(builds, func(b *state.Build) bool { return b.Digest().String() == t.digest })
-	if i < 0 {
+	if b == nil {
 		return a.showComparison(c, j, false)
 	}
-	choice, err := compose.Choose(ctx, l, builds[i], t.components)
+	choice, err := compose.Choose(ctx, l, b, components)
 	if err != nil {
 		return err
 	}
 	pin := state.Pin{Components: choice.Names, Companions: t.add.Companions, Edits: t.add.Edits, LeaveOut: t.add.LeaveOut}
-	b := builds[i]
 	if b.Components != nil {
 		b = b.With(choice.Names)
 	}
@@ -243,23 +320,22 @@ func addedOtherwise(mine, other state.Pin) []string {
 // builds and additions they come to it. It is false if theirs is not known here, or has overlays:
 // these are compared by name.
 func (a commands) sameContent(ctx context.Context, l *lane.Lane, home *game.Home, s *status.Status, t *theirs) (bool, error) {
-	builds, err := home.Builds(ctx, l.Game.Name)
-	if err != nil || len(t.add.Overlays) > 0 {
-		return false, err
-	}
-	i := slices.IndexFunc(builds, func(b *state.Build) bool { return b.Digest().String() == t.digest })
-	if i < 0 {
+	if len(t.add.Overlays) > 0 {
 		return false, nil
+	}
+	b, components, err := theirBuild(ctx, l, home, t)
+	if err != nil || b == nil {
+		return false, err
 	}
 	mine, err := compose.OfPin(ctx, l, s.Build, s.Pin)
 	if err != nil {
 		return false, err
 	}
-	choice, err := compose.Choose(ctx, l, builds[i], nil)
+	choice, err := compose.Choose(ctx, l, b, components)
 	if err != nil {
 		return false, err
 	}
-	other, err := compose.OfPin(ctx, l, builds[i], state.Pin{Components: choice.Names, Companions: t.add.Companions, Edits: t.add.Edits, LeaveOut: t.add.LeaveOut})
+	other, err := compose.OfPin(ctx, l, b, state.Pin{Components: choice.Names, Companions: t.add.Companions, Edits: t.add.Edits, LeaveOut: t.add.LeaveOut})
 	if err != nil {
 		return false, nil // an edit of theirs may not fit here, which the names tell
 	}
@@ -268,19 +344,18 @@ func (a commands) sameContent(ctx context.Context, l *lane.Lane, home *game.Home
 
 // buildDifference lists what differs between this build and theirs, if theirs is known.
 func (a commands) buildDifference(ctx context.Context, l *lane.Lane, home *game.Home, s *status.Status, t *theirs) (list []string, known bool, err error) {
-	builds, err := home.Builds(ctx, l.Game.Name)
+	b, components, err := theirBuild(ctx, l, home, t)
 	if err != nil {
 		return nil, false, err
 	}
-	i := slices.IndexFunc(builds, func(b *state.Build) bool { return b.Digest().String() == t.digest })
-	if i < 0 {
+	if b == nil {
 		return []string{}, false, nil
 	}
 	mine, err := status.BuildSide(ctx, l, s.Build, s.Pin.Components)
 	if err != nil {
 		return nil, false, err
 	}
-	other, err := status.BuildSide(ctx, l, builds[i], nil)
+	other, err := status.BuildSide(ctx, l, b, components)
 	if err != nil {
 		return nil, false, err
 	}

@@ -23,6 +23,7 @@ type BuildJSON struct {
 	Channel  string    `json:"channel"` // "snapshot" for what was recorded here
 	Date     time.Time `json:"date"`
 	Digest   string    `json:"digest"`
+	Content  string    `json:"content,omitempty"` // digest of the manifest of its files, where that is known
 	Files    int       `json:"files"`
 	Bytes    int64     `json:"bytes"`
 	Note     string    `json:"note,omitempty"`
@@ -53,6 +54,9 @@ func ToBuildJSON(b *state.Build, pin state.Pin) BuildJSON {
 	j := BuildJSON{
 		Label: b.Label, Channel: b.Line(), Date: b.Made, Digest: b.Digest().String(), Files: b.Files, Bytes: b.Bytes,
 		Note: b.Note, OwnNote: b.Own, Also: b.Also, Doubt: b.Doubt, Fragment: b.Fragment, Held: b.Is(pin), Pinned: b.Is(pin), Download: Download(b),
+	}
+	if !b.Manifest.IsZero() {
+		j.Content = b.Manifest.String()
 	}
 	for _, f := range b.Feeds {
 		j.Feeds = append(j.Feeds, f.Name)

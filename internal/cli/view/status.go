@@ -130,7 +130,8 @@ type StatusJSON struct {
 	// Gone are files of the player's that somebody else has taken away.
 	Gone []GoneJSON `json:"gone,omitempty"`
 	// Tied is the game that this one is tied to.
-	Tied *TiedJSON `json:"tied,omitempty"`
+	Tied          *TiedJSON `json:"tied,omitempty"`
+	EqualsContent string    `json:"equals_content,omitempty"` // digest of its manifest
 	// Links lead out of the folder.
 	Links []OutLinkJSON `json:"links,omitempty"`
 	// LeftOver are extra files that are just as in other known builds.
@@ -169,6 +170,9 @@ func ToStatusJSON(s *status.Status) StatusJSON {
 	}
 	if s.Equals != nil {
 		j.Equals, j.EqualsDigest = s.Equals.Label, s.Equals.Digest().String()
+		if !s.Equals.Manifest.IsZero() {
+			j.EqualsContent = s.Equals.Manifest.String()
+		}
 	}
 	return j
 }

@@ -2,10 +2,13 @@ package change
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/url"
 	"slices"
+	"time"
 
+	"morvant/internal/digest"
 	"morvant/internal/feed"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
@@ -31,6 +34,12 @@ func PinFile(ctx context.Context, l *lane.Lane) (*pinfile.File, error) {
 		Game: l.Game.Name, Title: l.Game.Title, Build: b.Label, Channel: b.Channel, Digest: b.Digest(), Components: pin.Components,
 		Keep: l.Game.Keep, LeaveOut: pin.LeaveOut, Companions: pin.Companions, Edits: pin.Edits, Feeds: sources(b.Feeds),
 	}
+	c, err := compose.Of(ctx, l, b, pin.Components)
+	if err != nil {
+		return nil, err
+	}
+	content, made := c.Base.Digest(), b.Made.UTC().Truncate(time.Second)
+	f.Content, f.Date = &content, &made
 	for _, o := range pin.Overlays {
 		f.Overlays = append(f.Overlays, pinfile.Overlay{Build: o.Name, Digest: o.Digest, Components: o.Components, Files: o.Pattern})
 	}
@@ -61,9 +70,22 @@ func FromPinFile(ctx context.Context, l *lane.Lane, f *pinfile.File) (*state.Bui
 	if err != nil {
 		return nil, o, err
 	}
-	b, err := sameContent(builds, func(b *state.Build) bool { return b.Digest() == f.Digest }, f.Build)
+	var content digest.Digest
+	if f.Content != nil {
+		content = *f.Content
+	}
+	b, components, err := compose.Same(ctx, l, builds, f.Digest, content, f.Build)
+	if err == nil && b == nil {
+		b, err = sameContent(builds, func(b *state.Build) bool { return b.Digest() == f.Digest }, f.Build)
+		if errors.Is(err, record.ErrNotKnown) && f.Date != nil {
+			err = fmt.Errorf("the build of %s: %w", f.Date.Local().Format(time.DateOnly), err)
+		}
+	}
 	if err != nil {
 		return nil, o, err
+	}
+	if components != nil {
+		o.Components = components
 	}
 	if b.Components == nil {
 		o.Components = nil
