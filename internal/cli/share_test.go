@@ -91,8 +91,12 @@ func TestPinFilesThatMeanSomethingElse(t *testing.T) {
 		return name
 	}
 	before := w.picture()
-	digestAt := strings.Index(text, "digest = '") + len("digest = '")
-	w.fails(1, "this label means other content here", "pinfile", "apply", "--yes", write(text[:digestAt]+"00ff"+text[digestAt+4:]))
+	other := text
+	for _, key := range []string{"digest = '", "content = '"} {
+		at := strings.Index(other, key) + len(key)
+		other = other[:at] + "00ff" + other[at+4:]
+	}
+	w.fails(1, "this label means other content here", "pinfile", "apply", "--yes", write(other))
 	w.fails(1, "newer Morvant", "pinfile", "show", write(strings.Replace(text, "morvant-pin/1", "morvant-pin/9", 1)))
 	w.fails(1, "../out", "pinfile", "apply", "--yes", write(text+"\n[[companion]]\npath = '../out'\ntext = 'x'\n"))
 	w.fails(1, "unknown key", "pinfile", "apply", "--yes", write("after_pin = ['rm -rf /']\n"+text))
