@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -103,6 +105,14 @@ func (a commands) add(ctx context.Context, c *cli.Command, home *game.Home, name
 	for _, o := range found.odd {
 		a.Note("Note: %s is %s; Morvant leaves it alone.", o.Path, o.What)
 	}
+	switch {
+	case found.files == 0:
+		a.Note("Note: the folder is empty. Is it the game's folder?")
+	case !found.program && found.only != "":
+		a.Note("Note: no program is in it, and all of it is in %s. Is it the game's folder?", found.only)
+	case !found.program:
+		a.Note("Note: no program is in it. Is it the game's folder?")
+	}
 	a.noteRights(g.Live, found.protected)
 	a.NoteDisk(g.Live)
 	if app := process.Bundle(g.Live); app != "" {
@@ -144,11 +154,16 @@ func (a commands) noteRights(live string, protected []string) {
 	}
 }
 
+// programs are endings of what can be started where no mode says so.
+var programs = []string{".exe", ".bat", ".cmd", ".com", ".jar", ".sh", ".x86_64", ".x86", ".appimage", ".app", ".swf", ".html"}
+
 // folderCount is what a first walk through a folder counts.
 type folderCount struct {
-	files int
-	bytes int64
-	odd   []scan.Oddity
+	files   int
+	bytes   int64
+	odd     []scan.Oddity
+	program bool   // something in it can be started
+	only    string // the folder that everything in it is in; empty: there is more
 	// protected are folders that this user may not change.
 	protected []string
 }
@@ -169,6 +184,12 @@ func countFolder(ctx context.Context, g *game.Game) (folderCount, error) {
 		case e.Kind == scan.File:
 			n.files++
 			n.bytes += e.Stamp.Size
+			n.program = n.program || e.Mode&0o111 != 0 || slices.Contains(programs, strings.ToLower(filepath.Ext(e.Path)))
+			if top, _, in := strings.Cut(e.Path, "/"); !in || n.files > 1 && top != n.only {
+				n.only = ""
+			} else if n.files == 1 {
+				n.only = top
+			}
 		case e.Kind == scan.Dir && !volume.Writable(filepath.Join(g.Live, filepath.FromSlash(e.Path))):
 			n.protected = append(n.protected, e.Path)
 		}
