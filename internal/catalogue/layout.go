@@ -224,6 +224,9 @@ func (c Chunk) check(packs, chunks int) error {
 	case (c.Base != NoBase) != c.Coding.NeedsBase():
 		return fmt.Errorf("%w: coding %d with base %d", ErrFormat, c.Coding, c.Base)
 	}
+	if c.Coding == pack.Bare {
+		return fmt.Errorf("%w: a bare chunk", ErrFormat)
+	}
 	return c.Entry(pack.Chunk).Check()
 }
 

@@ -248,15 +248,7 @@ func TestKilledAtAnyPointAPinFileIsAppliedOrNot(t *testing.T) {
 // room for a second copy.
 func TestANewLaneSharesTheSpaceOfAnother(t *testing.T) {
 	w := newWorld(t)
-	image := filepath.Join(w.dir, "xfs.img")
-	require.NoError(t, os.WriteFile(image, nil, 0o644))
-	require.NoError(t, os.Truncate(image, 320<<20))
-	if out, err := exec.Command("mkfs.xfs", "-q", "-m", "reflink=1", image).CombinedOutput(); err != nil {
-		t.Skipf("no XFS with reflinks can be made here: %v %s", err, out)
-	}
-	disk := filepath.Join(w.dir, "disk")
-	require.NoError(t, os.Mkdir(disk, 0o755))
-	mounted(t, disk, "-o", "loop", image)
+	disk := sharingDisk(t, w)
 	w.live = filepath.Join(disk, "Quay")
 	w.outside("demo", "write", w.live, "1.1.1", "--size", "140MB")
 	w.ok("add", "quay", w.live)
@@ -275,6 +267,54 @@ func TestANewLaneSharesTheSpaceOfAnother(t *testing.T) {
 	w.ok("-l", "second", "verify")
 	require.NoError(t, os.RemoveAll(w.live+" [second]"))
 	w.ok("verify", "--repair", "--yes")
+}
+
+// TestAnImportSharesTheSpaceOfItsFolder has no room for a second copy, of the folder or of the game.
+func TestAnImportSharesTheSpaceOfItsFolder(t *testing.T) {
+	w := newWorld(t)
+	disk := sharingDisk(t, w)
+	w.home = filepath.Join(disk, "home")
+	w.live = filepath.Join(disk, "Quay")
+	w.outside("demo", "write", w.live, "1.2.0", "--size", "1MB")
+	download := filepath.Join(disk, "download")
+	w.outside("demo", "write", download, "1.1.1", "--size", "170MB")
+	w.ok("add", "quay", w.live)
+	want := contentOf(t, download, nil)
+	before := freeOf(t, disk)
+	require.Contains(t, w.ok("import", download, "1.1.1", "--yes").err, "with the folder, which takes no space")
+	require.Less(t, before-freeOf(t, disk), int64(30<<20))
+	require.NoError(t, os.WriteFile(filepath.Join(download, "data", "harbour.pak"), []byte("changed later"), 0o644))
+	w.ok("store", "check")
+	require.NoError(t, os.RemoveAll(download))
+	w.ok("export", "1.1.1", filepath.Join(w.dir, "out"), "--yes")
+	require.Equal(t, want, contentOf(t, filepath.Join(w.dir, "out"), nil))
+
+	// A snapshot of what would not fit a second time.
+	require.NoError(t, os.RemoveAll(w.home))
+	require.NoError(t, os.RemoveAll(w.live))
+	w.outside("demo", "write", w.live, "1.1.1", "--size", "200MB")
+	w.ok("add", "quay", w.live, "--yes")
+	before = freeOf(t, disk)
+	w.ok("snapshot", "all")
+	require.Less(t, before-freeOf(t, disk), int64(30<<20))
+	w.ok("pin", "all", "--yes")
+	require.NoError(t, os.WriteFile(w.path("data/cargo.pak"), []byte("spoilt"), 0o644))
+	w.ok("verify", "--repair", "--yes")
+}
+
+// sharingDisk is a small disk whose files can share their content.
+func sharingDisk(t *testing.T, w *world) string {
+	t.Helper()
+	image := filepath.Join(w.dir, "xfs.img")
+	require.NoError(t, os.WriteFile(image, nil, 0o644))
+	require.NoError(t, os.Truncate(image, 320<<20))
+	if out, err := exec.Command("mkfs.xfs", "-q", "-m", "reflink=1", image).CombinedOutput(); err != nil {
+		t.Skipf("no XFS with reflinks can be made here: %v %s", err, out)
+	}
+	disk := filepath.Join(w.dir, "disk")
+	require.NoError(t, os.Mkdir(disk, 0o755))
+	mounted(t, disk, "-o", "loop", image)
+	return disk
 }
 
 func freeOf(t *testing.T, dir string) int64 {

@@ -10,6 +10,8 @@
 //	         48 bytes before (4), then the stored bytes
 //	entry    digest (32), offset of the record (8), plain size (4),
 //	         stored size (4), kind (1), coding (1), zero (2)
+//	bare     the stored bytes alone, in a pack of version 2: content that it shares with
+//	         another file, from the first multiple of 4096 bytes on
 //	footer   number of entries (4), zero (4), digest of header and entries (32),
 //	         magic "MORVTAIL"
 //
@@ -31,8 +33,11 @@ import (
 	"morvant/internal/problem"
 )
 
-// Version is the format version written into the header.
-const Version = 1
+// The format versions: a pack is of the first, unless it holds bare records.
+const (
+	Version     = 1
+	BareVersion = 2
+)
 
 // MaxPlain is the most bytes one record may hold once decoded.
 const MaxPlain = 4 << 20
@@ -87,6 +92,7 @@ const (
 	Plain Coding = 0
 	Zstd  Coding = 1 // one RFC 8878 frame
 	Based Coding = 2 // the digest of a base chunk, then a frame whose raw dictionary (number 1) is that chunk
+	Bare  Coding = 3 // the plain bytes, and no head in front of them
 )
 
 // NeedsBase reports whether another chunk is needed to decode a record.
@@ -103,7 +109,12 @@ type Entry struct {
 }
 
 // Size returns the bytes that the record takes in the pack, its head included.
-func (e Entry) Size() int64 { return recordSize + int64(e.Stored) }
+func (e Entry) Size() int64 {
+	if e.Coding == Bare {
+		return int64(e.Stored)
+	}
+	return recordSize + int64(e.Stored)
+}
 
 // Check returns an error unless the entry can be that of a record.
 func (e Entry) Check() error {
@@ -112,9 +123,9 @@ func (e Entry) Check() error {
 		return fmt.Errorf("%w: a record of %d bytes, stored in %d", ErrFormat, e.Plain, e.Stored)
 	case e.Kind < Chunk || e.Kind > Again:
 		return fmt.Errorf("%w: record kind %d", ErrFormat, e.Kind)
-	case e.Coding > Based || e.Coding == Based && e.Stored < digest.Size:
+	case e.Coding > Bare || e.Coding == Based && e.Stored < digest.Size:
 		return fmt.Errorf("%w: coding %d", ErrFormat, e.Coding)
-	case e.Coding == Plain && e.Plain != e.Stored:
+	case (e.Coding == Plain || e.Coding == Bare) && e.Plain != e.Stored:
 		return fmt.Errorf("%w: plain record of %d bytes stored in %d", ErrFormat, e.Plain, e.Stored)
 	}
 	return nil
@@ -142,6 +153,9 @@ func parseHead(b []byte) (Entry, error) {
 		return e, fmt.Errorf("record head: %w", ErrChecksum)
 	}
 	e.Kind, e.Coding = Kind(b[4]), Coding(b[5])
+	if e.Coding == Bare {
+		return e, fmt.Errorf("%w: a bare record has no head", ErrFormat)
+	}
 	e.Plain = binary.LittleEndian.Uint32(b[8:])
 	e.Stored = binary.LittleEndian.Uint32(b[12:])
 	e.Digest = digest.Digest(b[16:48])
@@ -174,17 +188,20 @@ func parseEntry(b []byte, end int64) (Entry, error) {
 	return e, nil
 }
 
-func header() []byte {
+func header(version uint32) []byte {
 	b := append(make([]byte, 0, headerSize), headerMagic[:]...)
-	b = binary.LittleEndian.AppendUint32(b, Version)
+	b = binary.LittleEndian.AppendUint32(b, version)
 	return append(b, 0, 0, 0, 0)
 }
+
+// holdsBare reports whether the pack with this header may hold bare records.
+func holdsBare(header []byte) bool { return binary.LittleEndian.Uint32(header[8:]) == BareVersion }
 
 func checkHeader(b []byte) error {
 	if len(b) < headerSize || [8]byte(b[:8]) != headerMagic {
 		return ErrFormat
 	}
-	if v := binary.LittleEndian.Uint32(b[8:]); v != Version {
+	if v := binary.LittleEndian.Uint32(b[8:]); v != Version && v != BareVersion {
 		return fmt.Errorf("pack of version %d: %w", v, problem.ErrNewer)
 	}
 	return nil

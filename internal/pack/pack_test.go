@@ -125,7 +125,7 @@ func TestAFrameThatInflatesWithoutEndIsStopped(t *testing.T) {
 func TestNewerAndForeignFilesAreToldApart(t *testing.T) {
 	_, _, b := build(t)
 	newer := bytes.Clone(b)
-	binary.LittleEndian.PutUint32(newer[8:], 2)
+	binary.LittleEndian.PutUint32(newer[8:], 3)
 	_, _, err := ReadIndex(bytes.NewReader(newer), int64(len(newer)))
 	require.ErrorIs(t, err, problem.ErrNewer)
 	_, _, err = ReadIndex(bytes.NewReader([]byte("something else entirely, long enough to be read")), 47)

@@ -51,6 +51,9 @@ func ReadIndex(r io.ReaderAt, size int64) (digest.Digest, []Entry, error) {
 		if err != nil {
 			return name, nil, err
 		}
+		if e.Coding == Bare && !holdsBare(head) {
+			return name, nil, fmt.Errorf("%w: a bare record in a pack of version %d", ErrFormat, Version)
+		}
 		entries[i] = e
 	}
 	return name, entries, nil
@@ -75,6 +78,9 @@ func ReadStored(r io.ReaderAt, e Entry, buf []byte) ([]byte, error) {
 
 // Stored returns the stored bytes of a record whose e.Size() bytes are in buf.
 func Stored(buf []byte, e Entry) ([]byte, error) {
+	if e.Coding == Bare {
+		return buf, nil
+	}
 	found, err := parseHead(buf)
 	if err != nil {
 		return nil, fmt.Errorf("record %s: %w", e.Digest.Short(), err)
@@ -97,6 +103,9 @@ func Recover(r io.ReaderAt, size int64) ([]Entry, error) {
 	// A damaged header says nothing about the records; a newer one does.
 	if err := checkHeader(head); errors.Is(err, problem.ErrNewer) {
 		return nil, err
+	}
+	if holdsBare(head) {
+		return nil, nil // nothing but the trailer tells where its records are
 	}
 	var entries []Entry
 	b := make([]byte, recordSize)

@@ -53,7 +53,9 @@ type Session struct {
 
 	done chan struct{} // all full packs are dealt with
 
-	added atomic.Int64
+	added  atomic.Int64
+	shares atomic.Bool  // see Share
+	shared atomic.Int64 // bytes
 }
 
 // openPack is a pack being written, under a name of its own. What a crash leaves
@@ -93,6 +95,11 @@ func (ss *Session) Added() int64 { return ss.added.Load() }
 // Put stores what r yields and returns its digest and size. read, if not nil, is
 // told of the bytes as they are read.
 func (ss *Session) Put(ctx context.Context, r io.Reader, read func(n int)) (digest.Digest, int64, error) {
+	if f, ok := r.(*os.File); ok && ss.shares.Load() {
+		if d, n, done, err := ss.putShared(ctx, f, read); done || err != nil {
+			return d, n, err
+		}
+	}
 	p := &put{session: ss, ctx: ctx, hasher: digest.NewHasher()}
 	d, n, err := p.run(r, read)
 	if err != nil {
@@ -153,6 +160,9 @@ type put struct {
 	wg      sync.WaitGroup
 	mu      sync.Mutex
 	err     error
+	// nameOnly leaves the chunks where they are, and says what they are.
+	nameOnly bool
+	pieces   []Piece // what it came to
 }
 
 // segment is a run of whole chunks. Its buffer is free again once the file's
@@ -183,14 +193,17 @@ func (p *put) run(r io.Reader, read func(int)) (digest.Digest, int64, error) {
 	if err != nil {
 		return digest.Digest{}, size, err
 	}
-	var pieces []Piece
 	for _, l := range lists {
-		pieces = append(pieces, l...)
+		p.pieces = append(p.pieces, l...)
 	}
+	pieces := p.pieces
 	if len(pieces) == 1 {
 		return pieces[0].Digest, size, nil
 	}
 	file := p.hasher.Digest()
+	if p.nameOnly {
+		return file, size, nil
+	}
 	return file, size, p.session.putLayout(p.ctx, file, size, pieces)
 }
 
@@ -265,6 +278,10 @@ func (p *put) start(seg *segment, hashing chan<- *segment, alone bool) {
 
 func (p *put) chunks(seg *segment) {
 	defer p.session.release(seg)
+	if p.nameOnly {
+		seg.name()
+		return
+	}
 	if err := p.session.chunks(p.ctx, seg); err != nil {
 		p.mu.Lock()
 		p.err = errors.Join(p.err, err)
@@ -272,16 +289,24 @@ func (p *put) chunks(seg *segment) {
 	}
 }
 
-// chunks names the chunks of a segment and stores those that are not there yet.
-func (ss *Session) chunks(ctx context.Context, seg *segment) error {
+// name fills in the digests of a segment's chunks, and returns their bytes.
+func (seg *segment) name() [][]byte {
 	data := seg.data
 	plain := make([][]byte, len(seg.pieces))
-	digests := make([]digest.Digest, len(seg.pieces))
 	for i := range seg.pieces {
 		p := &seg.pieces[i]
 		plain[i], data = data[:p.Size], data[p.Size:]
 		p.Digest = digest.Of(plain[i])
-		digests[i] = p.Digest
+	}
+	return plain
+}
+
+// chunks names the chunks of a segment and stores those that are not there yet.
+func (ss *Session) chunks(ctx context.Context, seg *segment) error {
+	plain := seg.name()
+	digests := make([]digest.Digest, len(seg.pieces))
+	for i := range seg.pieces {
+		digests[i] = seg.pieces[i].Digest
 	}
 	stored, err := ss.store.present(ctx, digests)
 	if err != nil {

@@ -52,10 +52,15 @@ func (s *Store) PlanTrim(ctx context.Context, m *Mark, keep ...string) (*TrimPla
 		if err != nil {
 			return nil, indexError(err)
 		}
+		shared, err := s.holdsShared(ctx, p.id)
+		if err != nil {
+			return nil, err
+		}
 		switch {
 		case live == 0:
 			plan.drop = append(plan.drop, p)
 			plan.Freed += p.size
+		case shared && 2*live > p.size: // it may take no space at all, and packed it would
 		case float64(p.size-live) > rewriteShare*float64(p.size):
 			plan.rewrite = append(plan.rewrite, p)
 			plan.Freed += p.size - live
@@ -169,11 +174,15 @@ func (t *trimmer) rewrite(ctx context.Context, p packRow) error {
 			return err
 		}
 		stored, err := pack.ReadStored(f, e, nil)
+		var plain []byte
 		if err == nil {
-			_, err = t.store.coder.Decode(e, stored, nil)
+			plain, err = t.store.coder.Decode(e, stored, nil)
 		}
 		if err != nil {
 			return &DamageError{e.Digest, p.name, err}
+		}
+		if e.Coding == pack.Bare {
+			e.Coding, stored = t.store.coder.Encode(plain, nil)
 		}
 		if _, err := t.out.writer.Append(e.Digest, e.Kind, e.Coding, int(e.Plain), stored); err != nil {
 			return err

@@ -68,7 +68,11 @@ func Asked(a *app.App, c *cli.Command, l *lane.Lane) record.Asked {
 			}
 			return a.Ask(c, "Record it anyway?")
 		},
-		Cost: func(files int, bytes, grows int64) {
+		Cost: func(files int, bytes, grows, shared int64) {
+			if shared > 0 {
+				a.Note("%s, %s; the store shares %s of that with the folder, which takes no space, and grows by at most %s.", view.Count(files, "file"), view.Size(bytes), view.Size(shared), view.Size(grows))
+				return
+			}
 			a.Note("%s, %s; the store grows by at most %s.", view.Count(files, "file"), view.Size(bytes), view.Size(grows))
 		},
 	}

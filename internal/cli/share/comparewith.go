@@ -205,7 +205,7 @@ func (a commands) compareNames(c *cli.Command, s *status.Status, list *names.Lis
 			j.Here = append(j.Here, e.Path)
 		}
 	}
-	j.Mine, j.Theirs = "a folder that is like no known build", "a list of " + view.Count(len(list.Builds), "build") + ", none of which is this one"
+	j.Mine, j.Theirs = "a folder that is like no known build", "a list of "+view.Count(len(list.Builds), "build")+", none of which is this one"
 	if b != nil {
 		j.Mine = b.Label
 	}

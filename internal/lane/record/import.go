@@ -53,7 +53,7 @@ type Asked struct {
 	// Unlike: something is odd about the whole. Is it to be recorded all the same?
 	Unlike func(identify.Doubt) error
 	// Cost: the files of the folders, in bytes, and by how much the store grows at most.
-	Cost func(files int, bytes, grows int64)
+	Cost func(files int, bytes, grows, shared int64)
 	// Password of an archive, again if that was wrong.
 	Password func(source string, again bool) (string, error)
 }
@@ -80,6 +80,7 @@ func ImportBuild(ctx context.Context, l *lane.Lane, from Imports) (*Import, erro
 		return nil, err
 	}
 	im := &importing{Imports: from, ctx: ctx, l: l, session: l.Store.Begin(), exclude: rules.NewSet(from.Exclude)}
+	im.session.Share()
 	im.out.Build = &state.Build{UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: from.Note, Made: from.Date}
 	if from.Date.IsZero() {
 		im.out.Made = l.Now()
@@ -139,6 +140,7 @@ type importing struct {
 	known   []identify.Known
 	paths   map[string]bool // of known builds and of the folder
 	out     Import
+	sharing *bool // the store can share content with the disk of the source; nil: not tried yet
 }
 
 func (im *importing) run() error {
@@ -359,6 +361,8 @@ func (im *importing) tree(src, dir string, before *exchange.Imported) (in *excha
 	if err != nil {
 		return nil, "", err
 	}
+	im.sharing = nil
+	im.session.Share() // what could not be shared of another source says nothing of this one
 	listed := t.Manifest()
 	if im.Inside == "" && dir == src && before == nil {
 		folder, nested, err := im.nested(src, listed)
@@ -431,7 +435,7 @@ func (im *importing) stored(t *scan.Tree) (map[*scan.Entry]bool, error) {
 // cost says what the import of a folder takes, before it begins, and refuses what has no room.
 func (im *importing) cost(root *os.Root, t *scan.Tree, stored map[*scan.Entry]bool) error {
 	var sources []store.Source
-	var bytes int64
+	var bytes, shared int64
 	n := 0
 	for i := range t.Entries {
 		e := &t.Entries[i]
@@ -440,7 +444,11 @@ func (im *importing) cost(root *os.Root, t *scan.Tree, stored map[*scan.Entry]bo
 		}
 		n++
 		bytes += e.Stamp.Size
-		if !stored[e] {
+		switch {
+		case stored[e]:
+		case e.Stamp.Size >= store.ShareFrom && im.shares(root, e):
+			shared += e.Stamp.Size
+		default:
 			sources = append(sources, fileSource(root, e))
 		}
 	}
@@ -449,12 +457,25 @@ func (im *importing) cost(root *os.Root, t *scan.Tree, stored map[*scan.Entry]bo
 		return err
 	}
 	if im.Ask.Cost != nil {
-		im.Ask.Cost(n, bytes, grows)
+		im.Ask.Cost(n, bytes, grows, shared)
 	}
 	if im.DryRun || im.Move {
 		return nil
 	}
 	return volume.CheckFree(im.l.Store.Dir(), grows)
+}
+
+// shares reports whether the store can share the content of a file with the disk that it lies on.
+func (im *importing) shares(root *os.Root, e *scan.Entry) bool {
+	if im.sharing == nil {
+		can := false
+		if f, err := scan.OpenFile(root, e.Path); err == nil {
+			can = im.l.Store.CanShare(f)
+			f.Close()
+		}
+		im.sharing = &can
+	}
+	return *im.sharing
 }
 
 // over lays what a later source has over what earlier ones have.

@@ -86,6 +86,7 @@ func (im *importing) move(src, dir string, root *os.Root, t *scan.Tree, before *
 		batch := &scan.Tree{Entries: slices.Clone(t.Entries[from:to])}
 		from = to
 		session := im.l.Store.Begin()
+		session.Share()
 		err := batch.Read(im.ctx, root, scan.Request{Sink: session.Put, Skip: func(*scan.Entry) bool { return false }, Task: "Moving", Meter: im.l.Meter, Now: im.l.Now})
 		if err == nil {
 			taken, err = im.over(taken, &exchange.Imported{Manifest: batch.Manifest(), Attributes: batch.Attributes()})

@@ -215,7 +215,18 @@ func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tre
 			return err
 		}
 		if err := volume.CheckFree(l.Store.Dir(), grows); err != nil {
-			return err
+			// Or the disk can share its files with the store.
+			small := slices.DeleteFunc(slices.Clone(sources), func(s store.Source) bool { return s.Size >= store.ShareFrom })
+			if len(small) == len(sources) || !canShare(l, t) {
+				return err
+			}
+			if grows, err = l.Store.Estimate(ctx, small); err == nil {
+				err = volume.CheckFree(l.Store.Dir(), grows)
+			}
+			if err != nil {
+				return err
+			}
+			session.Share()
 		}
 	}
 	return l.Read(ctx, t, scan.Request{
@@ -223,6 +234,25 @@ func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tre
 		Skip: func(e *scan.Entry) bool { return e.Known && stored[e.Digest] },
 		Task: "Recording",
 	})
+}
+
+// canShare reports whether the store can share the content of the lane's largest file.
+func canShare(l *lane.Lane, t *scan.Tree) bool {
+	var largest *scan.Entry
+	for i := range t.Entries {
+		if e := &t.Entries[i]; e.Kind == scan.File && (largest == nil || e.Stamp.Size > largest.Stamp.Size) {
+			largest = e
+		}
+	}
+	if largest == nil {
+		return false
+	}
+	f, err := scan.OpenFile(l.Root, largest.Path)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	return l.Store.CanShare(f)
 }
 
 // fileSource is a file of a folder, to be put into the store.
