@@ -218,6 +218,17 @@ func TestTheBuildOfAReplay(t *testing.T) {
 }
 
 // TestNamesOfAnyKind: dots, spaces and letters of any language, in labels and names of lanes.
+// tellsLetters reports whether this system has file names of any letters, which Wine has not under every locale.
+func tellsLetters(t *testing.T) bool {
+	t.Helper()
+	dir := t.TempDir()
+	if os.WriteFile(filepath.Join(dir, "für"), nil, 0o644) != nil {
+		return false
+	}
+	list, err := os.ReadDir(dir)
+	return err == nil && len(list) == 1 && list[0].Name() == "für"
+}
+
 func TestNamesOfAnyKind(t *testing.T) {
 	t.Parallel()
 	w := newPlayed(t)
@@ -233,13 +244,17 @@ func TestNamesOfAnyKind(t *testing.T) {
 	w.write("readme.txt", "changed")
 	require.Contains(t, w.run("status").out, `morvant diff "harbour 2.0 βeta"`)
 	w.ok("verify", "--repair", "--yes")
-	w.ok("lane", "new", "Version 1.2 für Ada", "--from", "1.2.0", "--yes")
-	require.Contains(t, w.ok("lane", "list").out, "Version 1.2 für Ada")
-	require.DirExists(t, w.live+" [Version 1.2 für Ada]")
-	w.fails(1, "already there", "lane", "new", "version 1.2 für ada", "--from", "1.2.0", "--yes")
-	w.ok("lane", "switch", "Version 1.2 für Ada", "--yes")
-	require.Contains(t, w.ok("-l", "Version 1.2 für Ada", "status").out, "held at 1.2.0")
-	require.Contains(t, w.ok("store", "check", "--recover-builds").out, "")
+	name := "Version 1.2 für Ada"
+	if !tellsLetters(t) {
+		name = "Version 1.2 for Ada"
+	}
+	w.ok("lane", "new", name, "--from", "1.2.0", "--yes")
+	require.Contains(t, w.ok("lane", "list").out, name)
+	require.DirExists(t, w.live+" ["+name+"]")
+	w.fails(1, "already there", "lane", "new", strings.ToLower(name), "--from", "1.2.0", "--yes")
+	w.ok("lane", "switch", name, "--yes")
+	require.Contains(t, w.ok("-l", name, "status").out, "held at 1.2.0")
+	require.Contains(t, w.ok("store", "check", "--recover-builds").out, "whole")
 	for _, bad := range []string{" x", "x ", "a  b", "a/b", ".x", "-x", strings.Repeat("x", 33), "a\tb"} {
 		w.fails(2, "", "lane", "new", "--from", "1.2.0", "--yes", "--", bad)
 	}
