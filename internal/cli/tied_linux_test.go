@@ -1,7 +1,10 @@
 package cli_test
 
 import (
+	"os"
+	"os/exec"
 	"path/filepath"
+	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -40,4 +43,49 @@ func TestTiedGamesChangeBothOrNeither(t *testing.T) {
 	require.Equal(t, true, w.json(0, "-g", "quay", "status")["tied"].(map[string]any)["same"])
 	w.ok("-g", "quay-server", "unpin", "--yes")
 	require.Contains(t, w.ok("-g", "quay", "status").out, "quay-server is not held")
+}
+
+// TestKilledAtAnyPointTiedGamesAreAtOneBuild: whichever of the two is looked at first.
+func TestKilledAtAnyPointTiedGamesAreAtOneBuild(t *testing.T) {
+	t.Parallel()
+	canTrace(t)
+	w := newPlayed(t)
+	server := w.source("server", map[string]string{"bin/server": "server of 1.2.0", "data/maps.pak": "maps of 1.2.0"})
+	w.ok("add", "quay-server", server)
+	w.ok("-g", "quay", "import", w.source("old", older("base", "voices")), "1.1.0")
+	w.ok("-g", "quay-server", "import", w.source("old-server", map[string]string{"bin/server": "server of 1.1.0", "data/maps.pak": "maps of 1.1.0"}), "1.1.0")
+	w.ok("-g", "quay-server", "snapshot", "1.2.0")
+	w.ok("-g", "quay", "game", "set", "--with", "quay-server")
+	w.ok("-g", "quay", "pin", "1.2.0", "--with-tied", "--yes")
+	template := filepath.Join(w.dir, "template")
+	require.NoError(t, os.Mkdir(template, 0o755))
+	require.NoError(t, exec.Command("cp", "-a", w.live, server, w.home, template).Run())
+	kills := 0
+	for _, calls := range some([]string{"renameat,renameat2", "fsync,fdatasync", "pwrite64", "unlinkat", "mkdirat"}) {
+		for n := 1; ; n += 1 + stride(n)/2 {
+			for _, dir := range []string{w.live, server, w.home} {
+				require.NoError(t, os.RemoveAll(dir))
+				require.NoError(t, exec.Command("cp", "-a", filepath.Join(template, filepath.Base(dir)), dir).Run())
+			}
+			r := w.traced([]string{"-g", "quay", "pin", "1.1.0", "--with-tied", "--yes"}, "-e", "trace="+calls, "-e", "inject="+calls+":signal=KILL:when="+strconv.Itoa(n))
+			if r.code == 0 {
+				break
+			}
+			kills++
+			where := calls + " " + strconv.Itoa(n)
+			order := []string{"quay", "quay-server"}
+			if n%2 == 0 {
+				order = []string{"quay-server", "quay"}
+			}
+			held := make(map[string]string)
+			for _, game := range append(order, order...) { // the first look may come to the other one later
+				j := w.json(0, "-g", game, "status")
+				held[game] = j["build"].(map[string]any)["label"].(string)
+			}
+			require.Equal(t, held["quay"], held["quay-server"], where)
+			require.Equal(t, "program of "+held["quay"], w.read("bin/quay.exe"), where)
+			require.Equal(t, "server of "+held["quay"], readFile(t, filepath.Join(server, "bin", "server")), where)
+		}
+	}
+	require.Greater(t, kills, least(40))
 }

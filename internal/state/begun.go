@@ -26,6 +26,7 @@ const (
 	BegunRemove    BegunKind = "remove"     // of a lane
 	BegunMove      BegunKind = "move"       // of a lane's folder
 	BegunImport    BegunKind = "import"     // moving files of a folder into the store
+	BegunTied      BegunKind = "tied"       // bringing two games to a build, of which this is the first
 )
 
 // Begun is a note of something that has begun.

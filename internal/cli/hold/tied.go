@@ -51,11 +51,8 @@ func pinBoth(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, l
 		if err := a.Ask(c, "Go ahead with both?"); err != nil {
 			return err
 		}
-		if err := change.CarryOut(ctx, l, p); err != nil {
+		if err := change.CarryOutBoth(ctx, l, p, other, q); err != nil {
 			return err
-		}
-		if err := change.CarryOut(ctx, other, q); err != nil {
-			return errors.Join(fmt.Errorf("%s: %w", other.Game.Name, err), takeBack(context.WithoutCancel(ctx), a, l, p))
 		}
 	}
 	if asJSON {
@@ -71,16 +68,4 @@ func pinBoth(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, l
 	a.Say("%s", view.Outcome(l, p))
 	a.Say("%s", view.Outcome(other, q))
 	return nil
-}
-
-// takeBack undoes the change of one game where that of the other has failed.
-func takeBack(ctx context.Context, a *app.App, l *lane.Lane, p *change.Proposal) error {
-	undo, _, err := change.ProposeUndo(ctx, l, p.Change.ID, change.Recorded)
-	if err == nil {
-		err = change.CarryOut(ctx, l, undo)
-	}
-	if err == nil {
-		a.Note("%s is as it was before.", l.Title())
-	}
-	return err
 }

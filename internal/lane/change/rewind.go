@@ -50,7 +50,13 @@ func ProposeUndo(ctx context.Context, l *lane.Lane, id int64, how Rewinding) (*P
 	if err != nil {
 		return nil, nil, err
 	}
-	p, err := rewind(ctx, l, []*state.Change{c}, state.Change{What: state.ChangeUndo, Undoes: c.ID, Before: c.After, After: c.Before}, how)
+	// What has followed an update would follow it again.
+	after := c.Before
+	after.Follow = after.Follow && !c.After.Follow
+	p, err := rewind(ctx, l, []*state.Change{c}, state.Change{What: state.ChangeUndo, Undoes: c.ID, Before: c.After, After: after}, how)
+	if err == nil && c.Before.Follow && !after.Follow {
+		p.Notes = append(p.Notes, "the pin does not follow updates any more")
+	}
 	return p, c, err
 }
 

@@ -2,6 +2,7 @@ package entry
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"morvant/internal/lane"
@@ -30,6 +31,35 @@ func recoverAll(ctx context.Context, l *lane.Lane) error {
 		}
 	}
 	recoverOthers(ctx, l)
+	return recoverTied(ctx, l)
+}
+
+// recoverTied ends what was to be done to this game and another one, both or neither, as far as the other
+// can be looked at now.
+func recoverTied(ctx context.Context, l *lane.Lane) error {
+	t, err := change.BegunTied(ctx, l)
+	if err != nil || t == nil || l.Unfinished != nil {
+		return err
+	}
+	o, err := Open(ctx, l.Home, t.Game, lane.Options{Who: "morvant", Meter: l.Meter, Now: l.Now})
+	unfinished := false
+	if err == nil { // what it has begun is ended now
+		for _, text := range o.Recovered {
+			l.Tell("%s", text)
+		}
+		unfinished, err = o.Unfinished != nil, o.Close()
+	}
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case errors.Is(err, state.ErrUnknown): // it has been forgotten
+	case err != nil || unfinished:
+		l.Tell("Bringing %s and %s to one build was interrupted; Morvant ends it once %s can be looked at.", l.Title(), t.Game, t.Game)
+		return nil
+	}
+	if err := change.EndTied(ctx, l, t); err != nil {
+		l.Tell("%v.", err)
+	}
 	return nil
 }
 
