@@ -25,6 +25,7 @@ import (
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/guard"
 	"morvant/internal/lane/record"
+	"morvant/internal/layout"
 	"morvant/internal/pack"
 	"morvant/internal/problem"
 	"morvant/internal/process"
@@ -170,7 +171,7 @@ var commands = []struct {
 	{upkeep.ErrIncomplete, "Nothing was dropped; run morvant store check, which rebuilds the index and mends what it can"},
 	{volume.ErrSpace, space},
 	{store.ErrIndexLost, check},
-	{store.ErrLayout, check},
+	{layout.Err, check},
 	{pack.ErrChecksum, check},
 	{store.ErrMissing, "The store has lost this content. Run morvant store check, which lists what is affected and mends what it can"},
 	{database.ErrDamaged, "Run morvant store check --recover-builds: it sets the damaged file aside and finds the snapshots again in the packs"},

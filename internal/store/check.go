@@ -16,6 +16,7 @@ import (
 
 	"morvant/internal/database"
 	"morvant/internal/digest"
+	"morvant/internal/layout"
 	"morvant/internal/pack"
 	"morvant/internal/problem"
 	"morvant/internal/process"
@@ -105,8 +106,8 @@ func (s *Store) takeIn(ctx context.Context, name string, size int64, entries []p
 		if err != nil {
 			continue
 		}
-		if l, err := decodeLayout(b); err == nil {
-			layouts = append(layouts, layoutRow{l.file, l.part, e.Digest})
+		if l, err := layout.Decode(b); err == nil {
+			layouts = append(layouts, layoutRow{l.File, l.Number, e.Digest})
 		}
 	}
 	return s.inTx(ctx, func(tx *sql.Tx) error {
@@ -336,7 +337,7 @@ func (s *Store) Complete(ctx context.Context, file digest.Digest) (bool, error) 
 	pieces, err := s.Layout(ctx, file)
 	var damage *DamageError
 	switch {
-	case errors.Is(err, ErrMissing), errors.As(err, &damage), errors.Is(err, ErrLayout):
+	case errors.Is(err, ErrMissing), errors.As(err, &damage), errors.Is(err, layout.Err):
 		return false, nil
 	case err != nil:
 		return false, err

@@ -85,14 +85,14 @@ func TestAFileIsAssembledOnlyIfItIsWhatItsDigestSays(t *testing.T) {
 	require.Equal(t, map[digest.Digest]bool{digest.Of(file): true}, lacks)
 
 	ss = s.Begin()
-	pieces := []Piece{{digest.Of(b), len(b)}, {digest.Of(a), len(a)}}
+	pieces := []Piece{{Digest: digest.Of(b), Size: len(b)}, {Digest: digest.Of(a), Size: len(a)}}
 	read := 0
 	err = ss.Assemble(t.Context(), digest.Of(file), pieces, func(n int) { read += n })
 	require.ErrorIs(t, err, pack.ErrChecksum, "in the wrong order")
 	require.Equal(t, len(file), read)
 	pieces[0], pieces[1] = pieces[1], pieces[0]
 	require.NoError(t, ss.Assemble(t.Context(), digest.Of(file), pieces, func(int) {}))
-	err = ss.Assemble(t.Context(), digest.Of([]byte("x")), []Piece{{digest.Of([]byte("not there")), 9}}, func(int) {})
+	err = ss.Assemble(t.Context(), digest.Of([]byte("x")), []Piece{{Digest: digest.Of([]byte("not there")), Size: 9}}, func(int) {})
 	require.ErrorIs(t, err, ErrMissing)
 	require.NoError(t, ss.Close())
 	require.Equal(t, file, get(t, s, digest.Of(file)))

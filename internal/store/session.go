@@ -14,6 +14,7 @@ import (
 
 	"morvant/internal/chunk"
 	"morvant/internal/digest"
+	"morvant/internal/layout"
 	"morvant/internal/pack"
 	"morvant/internal/process"
 	"morvant/internal/volume"
@@ -372,9 +373,9 @@ func (ss *Session) isPending(d digest.Digest) bool {
 }
 
 // append adds a coded record to the current pack, unless another goroutine was
-// faster. layout, if not nil, is the line of the index that goes with it.
-func (ss *Session) append(d digest.Digest, kind pack.Kind, coding pack.Coding, plain int, stored []byte, layout *layoutRow) error {
-	p, write, err := ss.place(d, kind, coding, plain, stored, layout)
+// faster. row, if not nil, is the line of the index that goes with it.
+func (ss *Session) append(d digest.Digest, kind pack.Kind, coding pack.Coding, plain int, stored []byte, row *layoutRow) error {
+	p, write, err := ss.place(d, kind, coding, plain, stored, row)
 	if err != nil || p == nil {
 		return err
 	}
@@ -390,7 +391,7 @@ func (ss *Session) append(d digest.Digest, kind pack.Kind, coding pack.Coding, p
 }
 
 // place finds room for a record. It returns no pack if the record is there already.
-func (ss *Session) place(d digest.Digest, kind pack.Kind, coding pack.Coding, plain int, stored []byte, layout *layoutRow) (*openPack, func() error, error) {
+func (ss *Session) place(d digest.Digest, kind pack.Kind, coding pack.Coding, plain int, stored []byte, row *layoutRow) (*openPack, func() error, error) {
 	ss.mu.Lock()
 	defer ss.mu.Unlock()
 	for len(ss.full) >= maxFull && ss.failed == nil {
@@ -408,8 +409,8 @@ func (ss *Session) place(d digest.Digest, kind pack.Kind, coding pack.Coding, pl
 		}
 	}
 	p := ss.current
-	if layout != nil {
-		p.layouts = append(p.layouts, *layout)
+	if row != nil {
+		p.layouts = append(p.layouts, *row)
 	}
 	if _, ok := ss.pending[d]; ok {
 		return nil, nil, nil
@@ -438,7 +439,7 @@ func (ss *Session) putLayout(ctx context.Context, file digest.Digest, size int64
 	if ok, err := ss.store.Has(ctx, file); ok || err != nil {
 		return err
 	}
-	for i, part := range encodeLayout(file, size, pieces) {
+	for i, part := range layout.Encode(file, size, pieces) {
 		d := digest.Of(part)
 		coding, stored := ss.store.coder.Encode(part, nil)
 		if err := ss.append(d, pack.Layout, coding, len(part), stored, &layoutRow{file, i, d}); err != nil {

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"math/rand/v2"
 	"os"
@@ -16,7 +15,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/digest"
-	"morvant/internal/pack"
 )
 
 func random(seed byte, n int) []byte {
@@ -343,43 +341,6 @@ func TestSharesCountWhatOnlyOneOwnerHas(t *testing.T) {
 	shares, err := m.Shares(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, map[int]Share{0: {10_000, 10_000}, 1: {30_000, 30_000}, Nobody: {40_000, 40_000}}, shares)
-}
-
-func TestALayoutLongerThanOneRecordIsPutTogether(t *testing.T) {
-	pieces := make([]Piece, piecesPerPart+10)
-	for i := range pieces {
-		pieces[i] = Piece{digest.Of(fmt.Append(nil, i)), 5}
-	}
-	file := digest.Of([]byte("file"))
-	parts := encodeLayout(file, int64(5*len(pieces)), pieces)
-	require.Len(t, parts, 2)
-	var back []Piece
-	for i, b := range parts {
-		require.LessOrEqual(t, len(b), pack.MaxPlain)
-		l, err := decodeLayout(b)
-		require.NoError(t, err)
-		require.Equal(t, [2]int{i, 2}, [2]int{l.part, l.parts})
-		back = append(back, l.pieces...)
-	}
-	require.Equal(t, pieces, back)
-}
-
-func FuzzDecodeLayout(f *testing.F) {
-	f.Add(encodeLayout(digest.Of(nil), 30, []Piece{{digest.Of([]byte("a")), 10}, {digest.Of([]byte("b")), 20}})[0])
-	f.Add(make([]byte, layoutHead))
-	f.Fuzz(func(t *testing.T, b []byte) {
-		l, err := decodeLayout(b)
-		if err != nil {
-			return
-		}
-		var sum int64
-		for _, p := range l.pieces {
-			sum += int64(p.Size)
-		}
-		if sum > l.size || len(l.pieces) > piecesPerPart {
-			t.Fatalf("accepted a layout that contradicts itself: %d of %d", sum, l.size)
-		}
-	})
 }
 
 func TestASessionThatIsNotClosedIsReported(t *testing.T) {

@@ -9,6 +9,7 @@ import (
 
 	"morvant/internal/digest"
 	"morvant/internal/game"
+	"morvant/internal/layout"
 	"morvant/internal/progress"
 	"morvant/internal/scan"
 	"morvant/internal/state"
@@ -235,7 +236,7 @@ func isWhole(ctx context.Context, s *store.Store, d digest.Digest, bad map[diges
 	pieces, err := s.Layout(ctx, d)
 	var damage *store.DamageError
 	switch {
-	case errors.Is(err, store.ErrMissing), errors.Is(err, store.ErrLayout), errors.As(err, &damage):
+	case errors.Is(err, store.ErrMissing), errors.Is(err, layout.Err), errors.As(err, &damage):
 		return false, nil
 	case err != nil:
 		return false, err

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"morvant/internal/catalogue"
+	"morvant/internal/estimate"
 	"morvant/internal/exchange"
 	"morvant/internal/identify"
 	"morvant/internal/lane"
@@ -434,7 +435,7 @@ func (im *importing) stored(t *scan.Tree) (map[*scan.Entry]bool, error) {
 
 // cost says what the import of a folder takes, before it begins, and refuses what has no room.
 func (im *importing) cost(root *os.Root, t *scan.Tree, stored map[*scan.Entry]bool) error {
-	var sources []store.Source
+	var sources []estimate.Source
 	var bytes, shared int64
 	n := 0
 	for i := range t.Entries {
@@ -452,7 +453,7 @@ func (im *importing) cost(root *os.Root, t *scan.Tree, stored map[*scan.Entry]bo
 			sources = append(sources, fileSource(root, e))
 		}
 	}
-	grows, err := im.l.Store.Estimate(im.ctx, sources)
+	grows, err := estimate.Of(im.ctx, im.l.Store, sources)
 	if err != nil {
 		return err
 	}

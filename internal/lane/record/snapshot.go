@@ -12,6 +12,7 @@ import (
 
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
+	"morvant/internal/estimate"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/manifest"
@@ -188,7 +189,7 @@ func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tre
 		}
 	}
 	var missing int64
-	var sources []store.Source
+	var sources []estimate.Source
 	stored := make(map[digest.Digest]bool)
 	for i := range t.Entries {
 		e := &t.Entries[i]
@@ -210,17 +211,17 @@ func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tre
 	if free, err := volume.Free(l.Store.Dir()); err == nil && free < missing {
 		// It may fit all the same: what is in the store already takes nothing, and the
 		// rest compresses.
-		grows, err := l.Store.Estimate(ctx, sources)
+		grows, err := estimate.Of(ctx, l.Store, sources)
 		if err != nil {
 			return err
 		}
 		if err := volume.CheckFree(l.Store.Dir(), grows); err != nil {
 			// Or the disk can share its files with the store.
-			small := slices.DeleteFunc(slices.Clone(sources), func(s store.Source) bool { return s.Size >= store.ShareFrom })
+			small := slices.DeleteFunc(slices.Clone(sources), func(s estimate.Source) bool { return s.Size >= store.ShareFrom })
 			if len(small) == len(sources) || !canShare(l, t) {
 				return err
 			}
-			if grows, err = l.Store.Estimate(ctx, small); err == nil {
+			if grows, err = estimate.Of(ctx, l.Store, small); err == nil {
 				err = volume.CheckFree(l.Store.Dir(), grows)
 			}
 			if err != nil {
@@ -256,8 +257,8 @@ func canShare(l *lane.Lane, t *scan.Tree) bool {
 }
 
 // fileSource is a file of a folder, to be put into the store.
-func fileSource(root *os.Root, e *scan.Entry) store.Source {
-	return store.Source{Size: e.Stamp.Size, Open: func() (io.ReaderAt, io.Closer, error) {
+func fileSource(root *os.Root, e *scan.Entry) estimate.Source {
+	return estimate.Source{Size: e.Stamp.Size, Open: func() (io.ReaderAt, io.Closer, error) {
 		f, err := scan.OpenFile(root, e.Path)
 		return f, f, err
 	}}

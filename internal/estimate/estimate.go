@@ -1,4 +1,5 @@
-package store
+// Package estimate says by how much a store would grow, going by samples of what it would take.
+package estimate
 
 import (
 	"context"
@@ -8,6 +9,7 @@ import (
 	"morvant/internal/chunk"
 	"morvant/internal/digest"
 	"morvant/internal/pack"
+	"morvant/internal/store"
 )
 
 const (
@@ -18,16 +20,16 @@ const (
 	samplePlaces = 24
 )
 
-// Source is content that may be put into the store.
+// Source is content that may be put into a store.
 type Source struct {
 	Size int64
 	Open func() (io.ReaderAt, io.Closer, error)
 }
 
-// Estimate says by how many bytes the store would grow, going by samples of the content:
+// Of says by how many bytes the store would grow, going by samples of the content:
 // what of it is in the store already, and how well the rest compresses. It reads up to
 // samplePlaces times sampleSize bytes.
-func (s *Store) Estimate(ctx context.Context, sources []Source) (int64, error) {
+func Of(ctx context.Context, s *store.Store, sources []Source) (int64, error) {
 	var total int64
 	for _, src := range sources {
 		total += src.Size
@@ -35,6 +37,11 @@ func (s *Store) Estimate(ctx context.Context, sources []Source) (int64, error) {
 	if total == 0 {
 		return 0, nil
 	}
+	coder, err := pack.NewCoder(pack.Fast)
+	if err != nil {
+		return 0, err
+	}
+	defer coder.Close()
 	var seen, grows int64
 	buf := make([]byte, sampleSize)
 	next := int64(0) // where the next sample lies, counted over all sources
@@ -49,7 +56,7 @@ func (s *Store) Estimate(ctx context.Context, sources []Source) (int64, error) {
 			if err != nil {
 				continue // whatever is wrong with the file is said when it is read
 			}
-			a, b, err := s.sample(ctx, buf[:n], n == len(buf))
+			a, b, err := sample(ctx, s, coder, buf[:n], n == len(buf))
 			if err != nil {
 				return 0, err
 			}
@@ -81,7 +88,7 @@ func readSample(src Source, buf []byte, at int64) (int, error) {
 // sample cuts a piece of content and says how much of it was looked at, and what it
 // would take in the store. Of a piece from the middle of a file the first chunk is not
 // cut where the file's would be.
-func (s *Store) sample(ctx context.Context, data []byte, part bool) (seen, grows int64, err error) {
+func sample(ctx context.Context, s *store.Store, coder *pack.Coder, data []byte, part bool) (seen, grows int64, err error) {
 	cutter := chunk.New()
 	var digests []digest.Digest
 	var chunks [][]byte
@@ -96,16 +103,16 @@ func (s *Store) sample(ctx context.Context, data []byte, part bool) (seen, grows
 		}
 		data = data[n:]
 	}
-	found, err := s.present(ctx, digests)
+	missing, err := s.Missing(ctx, digests)
 	if err != nil {
 		return 0, 0, err
 	}
 	for i, plain := range chunks {
 		seen += int64(len(plain))
-		if found[digests[i]] {
+		if !missing[digests[i]] {
 			continue
 		}
-		_, stored := s.coder.Encode(plain, nil)
+		_, stored := coder.Encode(plain, nil)
 		grows += int64(len(stored)) + pack.Overhead
 	}
 	return seen, grows, nil
