@@ -31,11 +31,20 @@ func (l *Lane) unblockedModes(ctx context.Context, t *scan.Tree) error {
 // Look walks the folder and reads what changed since the last look. limit, if
 // positive, is how many bytes to read at most; larger files are left unread.
 func (l *Lane) Look(ctx context.Context, limit int64) (*scan.Tree, error) {
+	return l.look(ctx, limit, nil)
+}
+
+// Glance is Look where files that may not be read, or keep changing, stay unread.
+func (l *Lane) Glance(ctx context.Context, limit int64) (*scan.Tree, error) {
+	return l.look(ctx, limit, func(*scan.Entry) bool { return true })
+}
+
+func (l *Lane) look(ctx context.Context, limit int64, spare func(*scan.Entry) bool) (*scan.Tree, error) {
 	t, err := l.Walk(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if err := l.Read(ctx, t, scan.Request{Sink: scan.Hash(), Limit: limit, Task: "Reading"}); err != nil {
+	if err := l.Read(ctx, t, scan.Request{Sink: scan.Hash(), Limit: limit, Task: "Reading", Spare: spare}); err != nil {
 		return nil, err
 	}
 	return t, nil

@@ -27,6 +27,9 @@ import (
 // ErrUnstable is returned for a file that keeps changing while it is read.
 var ErrUnstable = problem.New("the file keeps changing while it is read", "Close whatever writes to it and run the command again")
 
+// Changing is what is odd about a file that keeps changing while it is read.
+const Changing = "still being written"
+
 // attempts is how often a file that changes under the reader is read again.
 const attempts = 3
 
@@ -42,6 +45,9 @@ type Request struct {
 	Task  string            // for the meter
 	Meter progress.Meter
 	Now   func() time.Time
+	// Spare says of a file that may not be read, or keeps changing, whether it can do without: then it stays
+	// unread, and is among the tree's unread ones. nil: none can.
+	Spare func(*Entry) bool
 	// Tolerant takes files that may not be read out of the tree, to its oddities.
 	Tolerant bool
 
@@ -79,7 +85,7 @@ func (t *Tree) Read(ctx context.Context, root *os.Root, q Request) error {
 	defer q.Meter.End()
 	var mu sync.Mutex
 	gone := make(map[string]bool)
-	var odd []Oddity
+	var odd, unread []Oddity
 	g, groupCtx := errgroup.WithContext(ctx)
 	g.SetLimit(min(runtime.GOMAXPROCS(0), 8))
 	for _, e := range todo {
@@ -95,6 +101,16 @@ func (t *Tree) Read(ctx context.Context, root *os.Root, q Request) error {
 				q.Meter.Warn(e.Path + " disappeared while the folder was read; it is left out")
 				return nil
 			}
+			if q.Spare != nil && (errors.Is(err, fs.ErrPermission) || errors.Is(err, ErrUnstable)) && q.Spare(e) {
+				what := unreadable
+				if errors.Is(err, ErrUnstable) {
+					what = Changing
+				}
+				mu.Lock()
+				unread = append(unread, Oddity{Path: e.Path, What: what, Unread: true})
+				mu.Unlock()
+				return nil
+			}
 			if q.Tolerant && errors.Is(err, fs.ErrPermission) {
 				mu.Lock()
 				gone[e.Path] = true
@@ -108,6 +124,8 @@ func (t *Tree) Read(ctx context.Context, root *os.Root, q Request) error {
 	if err := errors.Join(g.Wait(), ctx.Err()); err != nil {
 		return err
 	}
+	t.Unread = append(t.Unread, unread...)
+	slices.SortFunc(t.Unread, func(a, b Oddity) int { return strings.Compare(a.Path, b.Path) })
 	if len(gone) > 0 {
 		t.Entries = slices.DeleteFunc(t.Entries, func(e Entry) bool { return gone[e.Path] })
 		t.Odd = append(t.Odd, odd...)
@@ -118,7 +136,11 @@ func (t *Tree) Read(ctx context.Context, root *os.Root, q Request) error {
 
 func (e *Entry) read(ctx context.Context, root *os.Root, q Request) error {
 	for range attempts {
-		ok, looked, err := e.readOnce(ctx, root, q)
+		var read int64
+		ok, looked, err := e.readOnce(ctx, root, q, &read)
+		if !ok {
+			q.Meter.Advance(-read, e.Path) // it is read again, or not at all
+		}
 		if err != nil {
 			if ctx.Err() != nil {
 				return ctx.Err()
@@ -132,6 +154,9 @@ func (e *Entry) read(ctx context.Context, root *os.Root, q Request) error {
 	}
 	return fmt.Errorf("%s: %w", e.Path, ErrUnstable)
 }
+
+// justWritten is how long ago a file may have been written that somebody may still be writing to.
+const justWritten = time.Minute
 
 // unsettled is how long after a write to a file some of it may not have been brought to
 // disk by the system. Another write to the same page through a mapping moves no time
@@ -185,7 +210,7 @@ func (q *Request) settleAll(root *os.Root, todo []*Entry) error {
 
 // readOnce reads the file from the time looked on, and reports whether it stayed the
 // same meanwhile.
-func (e *Entry) readOnce(ctx context.Context, root *os.Root, q Request) (same bool, looked time.Time, err error) {
+func (e *Entry) readOnce(ctx context.Context, root *os.Root, q Request, read *int64) (same bool, looked time.Time, err error) {
 	f, err := OpenFile(root, e.Path)
 	if err != nil {
 		return false, looked, err
@@ -209,7 +234,14 @@ func (e *Entry) readOnce(ctx context.Context, root *os.Root, q Request) (same bo
 		}
 	}
 	e.Mode, e.Stamp = mode.Perm(), stamp
-	d, size, err := q.Sink(ctx, f, func(n int) { q.Meter.Advance(int64(n), e.Path) })
+	var content io.Reader = f
+	if looked.Sub(time.Unix(0, stamp.MTime)) < justWritten { // it may grow faster than it can be read
+		content = io.LimitReader(f, stamp.Size+1)
+	}
+	d, size, err := q.Sink(ctx, content, func(n int) {
+		*read += int64(n)
+		q.Meter.Advance(int64(n), e.Path)
+	})
 	if err != nil {
 		return false, looked, place(e.Path, err)
 	}

@@ -101,12 +101,14 @@ type Oddity struct {
 	Name bool   // the name itself is the trouble, so content is being left out
 	// Target is where a link that leads out of the folder leads; empty: it is none, or nobody can tell.
 	Target string
+	Unread bool // it is a file like others, which could not be read
 }
 
 // Tree is what a folder held when it was walked.
 type Tree struct {
 	Entries []Entry // sorted by path
 	Odd     []Oddity
+	Unread  []Oddity // files that could not be read, or kept changing, and could do without; see Request.Spare
 
 	spelled map[string]string // of a folder that ignores case: each path by its Fold
 }
@@ -326,7 +328,7 @@ func (w *walker) below(root *os.Root, p string) error {
 // entry adds one name of a folder.
 func (t *Tree) entry(root *os.Root, p string, mode fs.FileMode, stamp Stamp) error {
 	if err := manifest.CheckPath(p); err != nil {
-		t.Odd = append(t.Odd, Oddity{p, strings.TrimPrefix(err.Error(), manifest.ErrPath.Error()+": "), true, ""})
+		t.Odd = append(t.Odd, Oddity{Path: p, What: strings.TrimPrefix(err.Error(), manifest.ErrPath.Error()+": "), Name: true})
 		return nil
 	}
 	odd := func(what string) { t.Odd = append(t.Odd, Oddity{Path: p, What: what}) }

@@ -55,8 +55,8 @@ func TestWalkListsEverythingButScratchAndItsOwn(t *testing.T) {
 	tree, err := Walk(t.Context(), root, rules.Rules{Scratch: []string{"logs/**", "*.log"}})
 	require.NoError(t, err)
 	require.Equal(t, []string{"a", "a/deep", "a/deep/x", "b.txt", "empty", "link", "sub"}, paths(tree))
-	require.ElementsMatch(t, []Oddity{{"out", "a link that leads out of the folder", false, "/etc"},
-		{"sub/.morvant", `"sub/.morvant" is in a folder that is Morvant's own`, true, ""}}, tree.Odd)
+	require.ElementsMatch(t, []Oddity{{Path: "out", What: "a link that leads out of the folder", Target: "/etc"},
+		{Path: "sub/.morvant", What: `"sub/.morvant" is in a folder that is Morvant's own`, Name: true}}, tree.Odd)
 	require.NoError(t, tree.Read(t.Context(), root, request()))
 	m := tree.Manifest()
 	require.NoError(t, m.Validate())

@@ -90,6 +90,10 @@ func (a *App) NoteOdd(odd []scan.Oddity) {
 			a.Note("Note: %d more entries are left out.", len(odd)-i)
 			return
 		}
+		if o.Unread {
+			a.Note("Note: %s is %s, and is not looked at. If nobody needs it: morvant game set --scratch %s", o.Path, o.What, view.Quoted(o.Path))
+			continue
+		}
 		what := o.What
 		if !o.Name {
 			what = o.Path + " is " + what

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
 
 	"morvant/internal/digest"
@@ -69,14 +70,17 @@ func (to *target) request(l *lane.Lane) plan.Request {
 func propose(ctx context.Context, l *lane.Lane, to target, c state.Change) (*Proposal, error) {
 	if to.tree == nil {
 		var err error
-		if to.tree, err = l.Look(ctx, 0); err != nil {
+		if to.tree, err = l.Glance(ctx, 0); err != nil {
 			return nil, err
 		}
 	}
 	request := to.request(l)
-	proposal := &Proposal{Odd: to.tree.Odd, tree: to.tree, composed: to.composed, prepare: to.prepare}
+	proposal := &Proposal{Odd: slices.Concat(to.tree.Odd, to.tree.Unread), tree: to.tree, composed: to.composed, prepare: to.prepare}
 	var err error
 	if proposal.Plan, err = plan.Make(request); err != nil {
+		return nil, err
+	}
+	if err := known(to.tree, proposal.Plan); err != nil {
 		return nil, err
 	}
 	if err := source(ctx, l, proposal, request, to.promised); err != nil {
@@ -94,6 +98,22 @@ func propose(ctx context.Context, l *lane.Lane, to target, c state.Change) (*Pro
 	c.Totals = totals(proposal.Plan)
 	proposal.Change = c
 	return proposal, nil
+}
+
+// known returns an error if the plan takes something from its place that could not be read.
+func known(t *scan.Tree, p *plan.Plan) error {
+	for i := range p.Steps {
+		s := &p.Steps[i]
+		if !s.Displaces() || s.Before.Kind != plan.File || !s.Before.Digest.IsZero() {
+			continue
+		}
+		err := scan.ErrUnstable
+		if slices.ContainsFunc(t.Unread, func(o scan.Oddity) bool { return o.Path == s.Path && o.What != scan.Changing }) {
+			err = fs.ErrPermission
+		}
+		return fmt.Errorf("%s: %w", s.Path, err)
+	}
+	return nil
 }
 
 func totals(p *plan.Plan) state.Totals {
@@ -181,7 +201,7 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions)
 			return nil, err
 		}
 	}
-	tree, err := l.Look(ctx, 0)
+	tree, err := l.Glance(ctx, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -322,7 +342,7 @@ func ProposeRepair(ctx context.Context, l *lane.Lane, tree *scan.Tree) (*Proposa
 		return nil, lane.ErrNotHeld
 	}
 	if tree == nil {
-		if tree, err = l.Look(ctx, 0); err != nil {
+		if tree, err = l.Glance(ctx, 0); err != nil {
 			return nil, err
 		}
 	}

@@ -138,7 +138,7 @@ func lifted(ctx context.Context, l *lane.Lane) (state.Pin, error) {
 
 // rewind plans to take back changes, given the newest first.
 func rewind(ctx context.Context, l *lane.Lane, changes []*state.Change, c state.Change, how Rewinding) (*Proposal, error) {
-	tree, err := l.Look(ctx, 0)
+	tree, err := l.Glance(ctx, 0)
 	if err != nil {
 		return nil, err
 	}

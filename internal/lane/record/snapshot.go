@@ -13,6 +13,7 @@ import (
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
 	"morvant/internal/estimate"
+	"morvant/internal/identify"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/manifest"
@@ -101,9 +102,11 @@ func take(ctx context.Context, l *lane.Lane, label, note, doubt string, made tim
 		return nil, err
 	}
 	session := l.Store.Begin()
-	s := &Taken{Odd: t.Odd, Links: len(plan.FromTree(t).Links())}
+	s := &Taken{Links: len(plan.FromTree(t).Links())}
 	err = fill(ctx, l, session, t, builds)
+	s.Odd = slices.Concat(t.Odd, t.Unread)
 	if err == nil {
+		t.Entries = slices.DeleteFunc(t.Entries, func(e scan.Entry) bool { return e.Kind == scan.File && !e.Known })
 		s.Build, err = record(ctx, l, session, t, &state.Build{
 			UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: note, Made: made, Doubt: doubt,
 		})
@@ -231,10 +234,18 @@ func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tre
 		}
 	}
 	return l.Read(ctx, t, scan.Request{
-		Sink: session.Put,
-		Skip: func(e *scan.Entry) bool { return e.Known && stored[e.Digest] },
-		Task: "Recording",
+		Sink:  session.Put,
+		Skip:  func(e *scan.Entry) bool { return e.Known && stored[e.Digest] },
+		Task:  "Recording",
+		Spare: func(e *scan.Entry) bool { return !built(ctx, l, e.Path) },
 	})
+}
+
+// built reports whether a known build has a file of that name: then a record without it would be of no
+// use. Where that cannot be told, it has.
+func built(ctx context.Context, l *lane.Lane, path string) bool {
+	known, err := compose.Known(ctx, l.Home, l.Store, l.Game)
+	return err != nil || identify.Paths(known)[volume.UsualFold(path)]
 }
 
 // canShare reports whether the store can share the content of the lane's largest file.

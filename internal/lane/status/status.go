@@ -137,11 +137,11 @@ func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 	if s.Pin, s.Build, err = l.Pin(ctx); err != nil {
 		return nil, err
 	}
-	tree, err := l.Look(ctx, read)
+	tree, err := l.Glance(ctx, read)
 	if err != nil {
 		return nil, err
 	}
-	s.Tree, s.Odd = tree, tree.Odd
+	s.Tree, s.Odd = tree, slices.Concat(tree.Odd, tree.Unread)
 	s.Links = plan.FromTree(tree).Links()
 	if err := s.missed(ctx, l); err != nil {
 		return nil, err
@@ -271,7 +271,7 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 	rules := compose.Rules(l, c)
 	match := rules.Matcher()
 	want := l.Spelling(have).State(c.Content()) // times and modes are no drift
-	d := &Drift{Odd: tree.Odd, ExtraCounts: pin.Clean}
+	d := &Drift{Odd: slices.Concat(tree.Odd, tree.Unread), ExtraCounts: pin.Clean}
 	for i := range tree.Entries {
 		e := &tree.Entries[i]
 		if e.Kind != scan.File || e.Known {
@@ -338,6 +338,10 @@ func Verify(ctx context.Context, l *lane.Lane, b *state.Build, pin state.Pin) (*
 			return e.Known && (!built || !pin.Exact && match.Kept(e.Path))
 		},
 		Task: "Verifying",
+		Spare: func(e *scan.Entry) bool {
+			_, built := c.Manifest.File(spelling.Of(e.Path))
+			return !built || !pin.Exact && match.Kept(e.Path)
+		},
 	})
 	if err != nil {
 		return nil, nil, err
