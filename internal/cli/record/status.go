@@ -112,9 +112,15 @@ func (a commands) showDrift(c *cli.Command, d *status.Drift) {
 	}{{view.Paint(view.Bad, "altered"), d.Altered}, {view.Paint(view.Bad, "missing"), d.Missing}, {view.Paint(view.Bad, "back"), d.Back}, {view.Paint(view.Fresh, "extra"), d.Extra}, {"unread", d.Unread}} {
 		rows = append(rows, view.FileRows(group.word, group.list, c.Bool("verbose"))...)
 	}
+	if c.Bool("verbose") {
+		rows = append(rows, view.FileRows("time", d.Retimed, true)...)
+	}
 	if len(rows) > 0 {
 		a.Say("")
 		a.Table(view.FileColumns("State"), rows)
+	}
+	if n := len(d.Retimed); n > 0 {
+		a.Say("  Only the time differs of %s: morvant verify --repair sets it.", view.Count(n, "file"))
 	}
 	if !d.Sure() {
 		a.Say("morvant verify reads what is unread.")

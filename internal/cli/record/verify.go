@@ -71,7 +71,8 @@ func (a commands) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home
 	if err != nil {
 		return err
 	}
-	if c.Bool("json") && !(c.Bool("repair") && d.Any()) {
+	mends := c.Bool("repair") && (d.Any() || len(d.Retimed) > 0)
+	if c.Bool("json") && !mends {
 		err = a.Emit(struct {
 			Schema  string          `json:"schema"`
 			Game    string          `json:"game"`
@@ -79,18 +80,18 @@ func (a commands) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home
 			Drifted bool            `json:"drifted"`
 			Drift   *view.DriftJSON `json:"drift"`
 		}{"morvant-verify/1", l.Game.Name, b.Label, d.Any(), view.ToDrift(d)})
-	} else if !d.Any() {
+	} else if !d.Any() && !mends {
 		what := "every byte of it"
 		if d.Yielded > 0 {
 			what = "every byte that was checked"
 		}
 		a.Say("%s is %s%s, %s %s.", view.Strong(l.Game.Display()), view.Named(b), view.WithAdditions(pin), what, view.Faint(fmt.Sprintf("(%s read in %s)", view.Count(d.AsBuilt, "file"), a.Now().Sub(started).Round(10*time.Millisecond))))
-		if len(d.Extra) > 0 || d.Kept+d.Yielded+d.LeftOut > 0 {
+		if len(d.Extra)+len(d.Retimed) > 0 || d.Kept+d.Yielded+d.LeftOut > 0 {
 			a.showDrift(c, d)
 			a.NoteOdd(d.Odd)
 		}
 	} else {
-		if !c.Bool("json") {
+		if !c.Bool("json") && d.Any() {
 			a.Say("%s is not quite %s: %s", view.Strong(l.Game.Display()), b.Label, view.Paint(view.Bad, view.Differs(d)))
 			a.showDrift(c, d)
 			a.NoteOdd(d.Odd)

@@ -88,6 +88,8 @@ type DriftJSON struct {
 	OmittedBytes int64      `json:"omitted_bytes"`
 	// Update is the known build that the drift leads to, if it looks like one.
 	Update *updateJSON `json:"update,omitempty"`
+	// Retime are files whose time alone differs; they are no drift.
+	Retime []string `json:"retime,omitempty"`
 }
 
 type updateJSON struct {
@@ -102,7 +104,10 @@ func ToDrift(d *status.Drift) *DriftJSON {
 	if d == nil {
 		return nil
 	}
-	j := &DriftJSON{d.AsBuilt, toFiles(d.Altered), toFiles(d.Missing), toFiles(d.Extra), d.Kept, d.Yielded, toFiles(d.Unread), OddPaths(d.Odd), toFiles(d.Back), d.LeftOut, d.LeftOutBytes, nil}
+	j := &DriftJSON{d.AsBuilt, toFiles(d.Altered), toFiles(d.Missing), toFiles(d.Extra), d.Kept, d.Yielded, toFiles(d.Unread), OddPaths(d.Odd), toFiles(d.Back), d.LeftOut, d.LeftOutBytes, nil, nil}
+	for _, e := range d.Retimed {
+		j.Retime = append(j.Retime, e.Path)
+	}
 	if u := d.Update; u != nil {
 		j.Update = &updateJSON{u.Build.Label, u.Build.Line(), u.Done, u.Of}
 	}

@@ -14,6 +14,7 @@ import (
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/guard"
 	"morvant/internal/plan"
+	"morvant/internal/rules"
 	"morvant/internal/scan"
 	"morvant/internal/state"
 )
@@ -49,6 +50,9 @@ type Drift struct {
 	// LeftOut counts the files that the pin leaves out, and their bytes.
 	LeftOut      int
 	LeftOutBytes int64
+	// Retimed are files that are as built but for their time of last change, which counts for games that
+	// load their files in that order. They are no drift.
+	Retimed []plan.Entry
 	// ExtraCounts says that the pin leaves no room for extra files.
 	ExtraCounts bool
 	// Update is the build that the drift leads to, if it looks like one.
@@ -311,11 +315,31 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 			d.Extra = append(d.Extra, plan.Entry{Path: s.Path, Node: *s.Before})
 		}
 	}
-	for _, list := range [][]plan.Entry{d.Altered, d.Missing, d.Extra, d.Back} {
+	d.Retimed = retimed(l, c, have, match)
+	for _, list := range [][]plan.Entry{d.Altered, d.Missing, d.Extra, d.Back, d.Retimed} {
 		slices.SortFunc(list, plan.BiggestFirst)
 	}
 	d.Update, err = towards(ctx, l, tree, d, c.Base, b)
 	return d, err
+}
+
+// retimed lists the files that a pin's target has with the same content and another time.
+func retimed(l *lane.Lane, c *compose.Composed, have plan.State, match *rules.Matcher) []plan.Entry {
+	if len(c.Attributes.Files) == 0 {
+		return nil
+	}
+	var list []plan.Entry
+	want := l.Spelling(have).State(c.State())
+	for _, e := range have {
+		is, there := want.Get(e.Path)
+		if e.Kind != plan.File || !there || is.MTime == 0 || is.MTime == e.MTime || !is.SameContent(e.Node) || match.Kept(e.Path) || match.Scratch(e.Path) {
+			continue
+		}
+		if is.Time().Sub(e.Time()).Abs() > l.Traits().Clock {
+			list = append(list, e)
+		}
+	}
+	return list
 }
 
 // Verify reads every byte of the build's files and compares. The tree is what it
