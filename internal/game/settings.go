@@ -32,6 +32,8 @@ type Settings struct {
 	Through string   `toml:"through,omitempty"`
 	Keep    []string `toml:"keep,omitempty"`    // files that belong to the player
 	Scratch []string `toml:"scratch,omitempty"` // files nobody misses
+	// Guard are files of the player's that have to be there, as they were when they were last recorded.
+	Guard []string `toml:"guard,omitempty"`
 	// Saves are the folders of saved games: ~, $VARIABLES, patterns; relative to the
 	// live folder.
 	Saves []string `toml:"saves,omitempty"`
@@ -55,8 +57,10 @@ type Settings struct {
 	Launcher []string `toml:"launcher,omitempty"`
 }
 
-// Rules returns the keep and scratch rules.
-func (s *Settings) Rules() rules.Rules { return rules.Rules{Keep: s.Keep, Scratch: s.Scratch} }
+// Rules returns the keep and scratch rules. What is guarded is the player's.
+func (s *Settings) Rules() rules.Rules {
+	return rules.Rules{Keep: slices.Concat(s.Keep, s.Guard), Scratch: s.Scratch}
+}
 
 // Display returns what to call the game in messages.
 func (g *Game) Display() string {

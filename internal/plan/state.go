@@ -90,6 +90,9 @@ func (s State) With(nodes map[string]Node) State {
 
 // Over returns the state with nodes at these paths, whatever it has there.
 func (s State) Over(nodes map[string]Node) State {
+	if len(nodes) == 0 {
+		return s
+	}
 	under := slices.DeleteFunc(slices.Clone(s), func(e Entry) bool { _, over := nodes[e.Path]; return over })
 	return under.With(nodes)
 }

@@ -20,6 +20,7 @@ type Own struct {
 	Attributes digest.Digest
 	Files      int
 	Bytes      int64
+	Guard      bool // of the files under guard rules, as they are to be; a lane has one such record
 }
 
 // Build is the record as a snapshot would be, to be read like one. It is in no list of builds.
@@ -32,8 +33,8 @@ type PlayerFiles struct{ db *sql.DB }
 
 // AddOwn remembers a record.
 func (p *PlayerFiles) AddOwn(ctx context.Context, o *Own) error {
-	res, err := p.db.ExecContext(ctx, `INSERT INTO own (game, lane, made, manifest, attributes, files, bytes) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-		o.Game, o.Lane, o.Made.UnixNano(), o.Manifest[:], o.Attributes[:], o.Files, o.Bytes)
+	res, err := p.db.ExecContext(ctx, `INSERT INTO own (game, lane, made, manifest, attributes, files, bytes, guard) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		o.Game, o.Lane, o.Made.UnixNano(), o.Manifest[:], o.Attributes[:], o.Files, o.Bytes, o.Guard)
 	if err != nil {
 		return err
 	}
@@ -41,10 +42,33 @@ func (p *PlayerFiles) AddOwn(ctx context.Context, o *Own) error {
 	return err
 }
 
-// Owned lists the records of a lane, the newest first; of all lanes of all games if game is empty.
+// Owned lists the records of a lane, the newest first; of all lanes of all games if game is empty, and then
+// those of guarded files, too.
 func (p *PlayerFiles) Owned(ctx context.Context, game, lane string) ([]*Own, error) {
-	rows, err := p.db.QueryContext(ctx, `SELECT id, game, lane, made, manifest, attributes, files, bytes FROM own
-		WHERE game = ?1 AND lane = ?2 OR ?1 = '' ORDER BY id DESC`, game, lane)
+	return p.owned(ctx, `game = ?1 AND lane = ?2 AND guard = 0 OR ?1 = ''`, game, lane)
+}
+
+// Guarded returns the record of a lane's guarded files; nil if there is none.
+func (p *PlayerFiles) Guarded(ctx context.Context, game, lane string) (*Own, error) {
+	list, err := p.owned(ctx, `game = ?1 AND lane = ?2 AND guard = 1`, game, lane)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	return list[0], nil
+}
+
+// SetGuarded puts a record of a lane's guarded files in the place of the one before.
+func (p *PlayerFiles) SetGuarded(ctx context.Context, o *Own) error {
+	o.Guard = true
+	if err := p.AddOwn(ctx, o); err != nil {
+		return err
+	}
+	_, err := p.db.ExecContext(ctx, `DELETE FROM own WHERE game = ? AND lane = ? AND guard = 1 AND id <> ?`, o.Game, o.Lane, o.ID)
+	return err
+}
+
+func (p *PlayerFiles) owned(ctx context.Context, where string, args ...any) ([]*Own, error) {
+	rows, err := p.db.QueryContext(ctx, `SELECT id, game, lane, made, manifest, attributes, files, bytes, guard FROM own WHERE `+where+` ORDER BY id DESC`, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -54,7 +78,7 @@ func (p *PlayerFiles) Owned(ctx context.Context, game, lane string) ([]*Own, err
 		o := &Own{}
 		var made int64
 		var m, a []byte
-		if err := rows.Scan(&o.ID, &o.Game, &o.Lane, &made, &m, &a, &o.Files, &o.Bytes); err != nil {
+		if err := rows.Scan(&o.ID, &o.Game, &o.Lane, &made, &m, &a, &o.Files, &o.Bytes, &o.Guard); err != nil {
 			return nil, err
 		}
 		o.Made = time.Unix(0, made)

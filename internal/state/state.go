@@ -69,6 +69,8 @@ UPDATE build SET fragment = 1 WHERE channel = '' AND (
 	(label = 'overlay' OR label GLOB 'overlay-[0-9]*') AND note LIKE 'files of %' OR label GLOB 'set-aside-*' AND note = 'written while a change was unfinished');
 `, `
 CREATE TABLE links (digest BLOB PRIMARY KEY, body TEXT NOT NULL) WITHOUT ROWID;
+`, `
+ALTER TABLE own ADD COLUMN guard INTEGER NOT NULL DEFAULT 0;
 `}}
 
 // State is the open database of what is remembered: builds, lanes, changes, backups.

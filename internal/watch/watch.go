@@ -365,7 +365,7 @@ func outline(s *status.Status) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%v", s.Pin)
 	if d := s.Drift; d != nil {
-		for _, list := range [][]plan.Entry{d.Altered, d.Missing, d.Extra} {
+		for _, list := range [][]plan.Entry{d.Altered, d.Missing, d.Extra, d.Lost, d.Harmed} {
 			for _, e := range list {
 				b.WriteString(e.Path)
 				b.WriteByte(0)
@@ -391,7 +391,7 @@ func outline(s *status.Status) string {
 func sketch(s *status.Status) string {
 	text := fmt.Sprintf("%v %d %d", s.Pin, s.Files, s.Bytes)
 	if d := s.Drift; d != nil {
-		text += fmt.Sprintf(" %v %v %v %v", d.Altered, d.Missing, d.Extra, d.Sure())
+		text += fmt.Sprintf(" %v %v %v %v %v %v", d.Altered, d.Missing, d.Extra, d.Lost, d.Harmed, d.Sure())
 	}
 	for _, b := range s.Block {
 		text += fmt.Sprintf(" %v %s", b.Holds, b.Broke)

@@ -209,7 +209,7 @@ func (a commands) gamesCommand() *cli.Command {
 func (a commands) gameJSON(home *game.Home, g *game.Game) view.GameJSON {
 	return view.GameJSON{
 		Game: g.Name, Title: g.Title, Live: g.Live, Program: g.Program, Arguments: g.Arguments, Through: g.Through, With: g.With,
-		Keep: append([]string{}, g.Keep...), Scratch: append([]string{}, g.Scratch...),
+		Keep: append([]string{}, g.Keep...), Guard: g.Guard, Scratch: append([]string{}, g.Scratch...),
 		Settings: home.SettingsFile(g.Name), Saves: g.Saves, SavesPerLane: g.SavesPerLane, ConvertSaves: g.ConvertSaves, AfterPin: g.AfterPin, Launcher: g.Launcher,
 		Block: view.AsSet(g.Block), Version: view.AsSet(g.Version), Waiting: view.AsSet(g.Waiting), Updating: view.AsSet(g.Updating),
 	}

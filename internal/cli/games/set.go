@@ -14,6 +14,7 @@ import (
 	"morvant/internal/cli/view"
 	"morvant/internal/game"
 	"morvant/internal/lane"
+	"morvant/internal/lane/record"
 	"morvant/internal/problem"
 	"morvant/internal/rules"
 	"morvant/internal/version"
@@ -24,6 +25,8 @@ func (a commands) gameCommand() *cli.Command {
 	set = append(set,
 		&cli.StringFlag{Name: "live", Usage: "the `FOLDER` that the launcher starts"},
 		&cli.StringFlag{Name: "search", Usage: "search this `FOLDER` for the live folder, which a launcher has moved"},
+		&cli.StringSliceFlag{Name: "guard", Usage: "a `PATTERN` for files of yours that must be there as they are now, such as a mod loader"},
+		&cli.StringSliceFlag{Name: "no-guard", Usage: "remove a guard `PATTERN`"},
 		&cli.StringSliceFlag{Name: "no-keep", Usage: "remove a keep `PATTERN`"},
 		&cli.StringSliceFlag{Name: "no-scratch", Usage: "remove a scratch `PATTERN`"},
 		&cli.StringSliceFlag{Name: "no-saves", Usage: "remove a saves `PATTERN`"},
@@ -86,7 +89,7 @@ func (a commands) gameShow(ctx context.Context, c *cli.Command, home *game.Home,
 	}
 	a.Say("%s", view.Fields(
 		"name", g.Name, "state", j.State(), "builds", fmt.Sprint(j.Builds), "live folder", g.Live, "program", g.Program, "arguments", view.QuotedAll(g.Arguments), "through", g.Through, "tied to", g.With,
-		"keep", strings.Join(g.Keep, "  "), "scratch", strings.Join(g.Scratch, "  "), "saves", strings.Join(g.Saves, "  "), "", perLane,
+		"keep", strings.Join(g.Keep, "  "), "guards", strings.Join(g.Guard, "  "), "scratch", strings.Join(g.Scratch, "  "), "saves", strings.Join(g.Saves, "  "), "", perLane,
 		"converts", g.ConvertSaves, "after a pin", strings.Join(g.AfterPin, "; "), "launcher", strings.Join(g.Launcher, ", "),
 		"block", view.RuleLines(j.Block), "version", view.RuleLines(j.Version), "waiting", view.RuleLines(j.Waiting), "updating", view.RuleLines(j.Updating),
 		"settings", j.Settings,
@@ -129,7 +132,7 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 			return err
 		}
 	}
-	for flag, old := range map[string][]string{"keep": g.Keep, "scratch": g.Scratch, "saves": g.Saves, "after-pin": g.AfterPin, "launcher": g.Launcher, "argument": g.Arguments} {
+	for flag, old := range map[string][]string{"keep": g.Keep, "guard": g.Guard, "scratch": g.Scratch, "saves": g.Saves, "after-pin": g.AfterPin, "launcher": g.Launcher, "argument": g.Arguments} {
 		key := strings.ReplaceAll(flag, "-", "_")
 		if flag == "argument" {
 			key = "arguments"
@@ -170,7 +173,7 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 	if len(change)+len(says)+len(waits)+len(busy) == 0 && !c.IsSet("live") && !c.IsSet("search") {
 		return app.Usagef("say what to set; see %s --help", c.FullName())
 	}
-	if err := (rules.Rules{Keep: c.StringSlice("keep"), Scratch: c.StringSlice("scratch")}).Check(); err != nil {
+	if err := (rules.Rules{Keep: slices.Concat(c.StringSlice("keep"), c.StringSlice("guard")), Scratch: c.StringSlice("scratch")}).Check(); err != nil {
 		return err
 	}
 	if added := c.StringSlice("saves"); len(added) > 0 {
@@ -192,7 +195,26 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 	if _, err := home.AddUpdatingRules(name, busy); err != nil {
 		return err
 	}
+	if c.IsSet("guard") || c.IsSet("no-guard") {
+		if err := a.recordGuarded(ctx, c, home, name); err != nil {
+			return err
+		}
+	}
 	return a.gameShow(ctx, c, home, name)
+}
+
+// recordGuarded records the files under guard rules as they are now.
+func (a commands) recordGuarded(ctx context.Context, c *cli.Command, home *game.Home, name string) (err error) {
+	session, err := a.OpenLaneOf(ctx, c, home, name, app.ToLook)
+	if err != nil {
+		return err
+	}
+	defer session.Close(&err)
+	o, err := record.Guard(ctx, session.Lane)
+	if err == nil && o != nil {
+		a.Note("%s guarded, as now: %s.", view.Count(o.Files, "file"), view.Size(o.Bytes))
+	}
+	return err
 }
 
 // searchDepth is how many folders deep a live folder is looked for.

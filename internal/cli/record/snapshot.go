@@ -47,6 +47,9 @@ func (a commands) snapshotCommand() *cli.Command {
 				return err
 			}
 			// What is gone is not missed in what is recorded as it is.
+			if _, err := record.Guard(ctx, l); err != nil {
+				return err
+			}
 			if err := l.Home.Player.ForgetGone(ctx, l.Game.Name, l.Name); err != nil {
 				return err
 			}

@@ -109,7 +109,7 @@ func (a commands) showDrift(c *cli.Command, d *status.Drift) {
 	for _, group := range []struct {
 		word string
 		list []plan.Entry
-	}{{view.Paint(view.Bad, "altered"), d.Altered}, {view.Paint(view.Bad, "missing"), d.Missing}, {view.Paint(view.Bad, "back"), d.Back}, {view.Paint(view.Fresh, "extra"), d.Extra}, {"unread", d.Unread}} {
+	}{{view.Paint(view.Bad, "guarded, gone"), d.Lost}, {view.Paint(view.Bad, "guarded, altered"), d.Harmed}, {view.Paint(view.Bad, "altered"), d.Altered}, {view.Paint(view.Bad, "missing"), d.Missing}, {view.Paint(view.Bad, "back"), d.Back}, {view.Paint(view.Fresh, "extra"), d.Extra}, {"unread", d.Unread}} {
 		rows = append(rows, view.FileRows(group.word, group.list, c.Bool("verbose"))...)
 	}
 	if c.Bool("verbose") {

@@ -48,6 +48,7 @@ type GameJSON struct {
 	Through   string   `json:"through,omitempty"`   // a command that launch starts instead
 	With      string   `json:"with,omitempty"`      // the game that it is tied to //   // a command that launch starts instead
 	Keep      []string `json:"keep"`
+	Guard     []string `json:"guard,omitempty"`
 	Scratch   []string `json:"scratch"`
 	Settings  string   `json:"settings"`
 	Held      bool     `json:"held"`

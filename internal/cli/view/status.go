@@ -88,6 +88,9 @@ type DriftJSON struct {
 	OmittedBytes int64      `json:"omitted_bytes"`
 	// Update is the known build that the drift leads to, if it looks like one.
 	Update *updateJSON `json:"update,omitempty"`
+	// Lost are guarded files that are gone, Harmed those that are not as they were.
+	Lost   []string `json:"guarded_lost,omitempty"`
+	Harmed []string `json:"guarded_changed,omitempty"`
 	// Retime are files whose time alone differs; they are no drift.
 	Retime []string `json:"retime,omitempty"`
 }
@@ -104,7 +107,13 @@ func ToDrift(d *status.Drift) *DriftJSON {
 	if d == nil {
 		return nil
 	}
-	j := &DriftJSON{d.AsBuilt, toFiles(d.Altered), toFiles(d.Missing), toFiles(d.Extra), d.Kept, d.Yielded, toFiles(d.Unread), OddPaths(d.Odd), toFiles(d.Back), d.LeftOut, d.LeftOutBytes, nil, nil}
+	j := &DriftJSON{d.AsBuilt, toFiles(d.Altered), toFiles(d.Missing), toFiles(d.Extra), d.Kept, d.Yielded, toFiles(d.Unread), OddPaths(d.Odd), toFiles(d.Back), d.LeftOut, d.LeftOutBytes, nil, nil, nil, nil}
+	for _, e := range d.Lost {
+		j.Lost = append(j.Lost, e.Path)
+	}
+	for _, e := range d.Harmed {
+		j.Harmed = append(j.Harmed, e.Path)
+	}
 	for _, e := range d.Retimed {
 		j.Retime = append(j.Retime, e.Path)
 	}
@@ -361,7 +370,7 @@ func Headline(s *status.Status) string {
 
 // driftCount is how many files differ.
 func driftCount(d *status.Drift) int {
-	n := len(d.Altered) + len(d.Missing) + len(d.Back)
+	n := len(d.Altered) + len(d.Missing) + len(d.Back) + len(d.Lost) + len(d.Harmed)
 	if d.ExtraCounts {
 		n += len(d.Extra)
 	}
@@ -383,7 +392,16 @@ func Incomplete(u *status.Update) string {
 
 // Differs says how many files differ.
 func Differs(d *status.Drift) string {
-	return differ(driftCount(d)) + "."
+	text := differ(driftCount(d)) + "."
+	if n := len(d.Lost) + len(d.Harmed); n > 0 {
+		first := slices.Concat(d.Lost, d.Harmed)[0]
+		how := "is gone"
+		if len(d.Lost) == 0 {
+			how = "is not as it was"
+		}
+		text = fmt.Sprintf("%s, which you guard, %s. ", first.Path, how) + text
+	}
+	return text
 }
 
 func differ(n int) string {
@@ -412,7 +430,10 @@ func DescribeEvent(s *status.Status) (message string) {
 	case s.Build == nil:
 		message = name + " is not held at any build"
 	case s.Drift.Any():
-		message = fmt.Sprintf("%s of %s changed", Count(len(s.Drift.Altered)+len(s.Drift.Missing)+len(s.Drift.Back), "file"), name)
+		message = fmt.Sprintf("%s of %s changed", Count(len(s.Drift.Altered)+len(s.Drift.Missing)+len(s.Drift.Back)+len(s.Drift.Lost)+len(s.Drift.Harmed), "file"), name)
+		if n := len(s.Drift.Lost) + len(s.Drift.Harmed); n > 0 {
+			message += fmt.Sprintf(", of which you guard %s", Comma(n))
+		}
 		if u := s.Drift.Update; u != nil {
 			message += fmt.Sprintf(", %s → %s", s.Build.Label, u.Build.Label)
 			if text := Incomplete(u); text != "" {

@@ -367,6 +367,11 @@ func repaired(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build
 	if err != nil {
 		return nil, err
 	}
+	guarded, err := compose.Guarded(ctx, l)
+	if err != nil {
+		return nil, err
+	}
+	to.Guard(guarded)
 	to.YieldLinks(tree)
 	want := to.State()
 	owned, err := gamesOwn(l, want, tree, b)

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"path/filepath"
 	"slices"
 
@@ -372,7 +373,7 @@ func Rules(l *lane.Lane, c *Composed) rules.Rules {
 	r := l.Game.Rules()
 	r.Leave = l.Leave
 	if c != nil {
-		r.Except = c.edited
+		r.Except = slices.Concat(c.edited, slices.Collect(maps.Keys(c.guarded)))
 	}
 	return r
 }

@@ -39,12 +39,15 @@ type Composed struct {
 	overlays []*Composed              // the builds that files come from
 	Texts    map[digest.Digest][]byte // content that the pin itself brings
 	edited   []string                 // files of the lane alone that it edits
+	guarded  map[string]plan.Node     // files of the player's that are to be as they were
 	LeftOut  []manifest.File          // files of the build that it leaves out
 	Notes    []string                 // for the player
 }
 
 // State is what the folder is to hold.
-func (c *Composed) State() plan.State { return plan.FromManifest(c.Manifest, c.Attributes) }
+func (c *Composed) State() plan.State {
+	return plan.FromManifest(c.Manifest, c.Attributes).Over(c.guarded)
+}
 
 // Content is State without times and modes that are to be set.
 func (c *Composed) Content() plan.State {

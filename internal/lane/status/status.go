@@ -22,7 +22,7 @@ import (
 // OnlyCompanions reports whether nothing but companions is missing from the lane.
 func (s *Status) OnlyCompanions() bool {
 	d := s.Drift
-	if d == nil || len(d.Missing) == 0 || len(d.Altered)+len(d.Back) > 0 || d.ExtraCounts && len(d.Extra) > 0 {
+	if d == nil || len(d.Missing) == 0 || len(d.Altered)+len(d.Back)+len(d.Lost)+len(d.Harmed) > 0 || d.ExtraCounts && len(d.Extra) > 0 {
 		return false
 	}
 	for _, e := range d.Missing {
@@ -50,6 +50,9 @@ type Drift struct {
 	// LeftOut counts the files that the pin leaves out, and their bytes.
 	LeftOut      int
 	LeftOutBytes int64
+	// Lost are guarded files that are gone, as they should be, and Harmed those that are not as they
+	// were, as they are.
+	Lost, Harmed []plan.Entry
 	// Retimed are files that are as built but for their time of last change, which counts for games that
 	// load their files in that order. They are no drift.
 	Retimed []plan.Entry
@@ -73,7 +76,7 @@ func (d *Drift) UnreadBytes() int64 {
 
 // Any reports whether the lane is known to differ from what it is held to; see Sure.
 func (d *Drift) Any() bool {
-	return len(d.Altered)+len(d.Missing)+len(d.Back) > 0 || d.ExtraCounts && len(d.Extra) > 0
+	return len(d.Altered)+len(d.Missing)+len(d.Back)+len(d.Lost)+len(d.Harmed) > 0 || d.ExtraCounts && len(d.Extra) > 0
 }
 
 // Status is how a lane stands.
@@ -316,7 +319,10 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 		}
 	}
 	d.Retimed = retimed(l, c, have, match)
-	for _, list := range [][]plan.Entry{d.Altered, d.Missing, d.Extra, d.Back, d.Retimed} {
+	if err := d.guard(ctx, l, tree); err != nil {
+		return nil, err
+	}
+	for _, list := range [][]plan.Entry{d.Lost, d.Harmed, d.Altered, d.Missing, d.Extra, d.Back, d.Retimed} {
 		slices.SortFunc(list, plan.BiggestFirst)
 	}
 	d.Update, err = towards(ctx, l, tree, d, c.Base, b)
@@ -342,6 +348,26 @@ func retimed(l *lane.Lane, c *compose.Composed, have plan.State, match *rules.Ma
 	return list
 }
 
+// guard finds the guarded files that are not as they have to be.
+func (d *Drift) guard(ctx context.Context, l *lane.Lane, tree *scan.Tree) error {
+	g, err := compose.Guarded(ctx, l)
+	if err != nil {
+		return err
+	}
+	for _, e := range g.State() {
+		if e.Kind != plan.File {
+			continue
+		}
+		switch is := tree.Entry(e.Path); {
+		case is == nil || is.Kind != scan.File:
+			d.Lost = append(d.Lost, e)
+		case is.Known && is.Digest != e.Digest, !is.Known && is.Stamp.Size != e.Size:
+			d.Harmed = append(d.Harmed, plan.Entry{Path: is.Path, Node: plan.Node{Kind: plan.File, Size: is.Stamp.Size, Digest: is.Digest}})
+		}
+	}
+	return nil
+}
+
 // Verify reads every byte of the build's files and compares. The tree is what it
 // read, for a repair.
 func Verify(ctx context.Context, l *lane.Lane, b *state.Build, pin state.Pin) (*Drift, *scan.Tree, error) {
@@ -354,17 +380,18 @@ func Verify(ctx context.Context, l *lane.Lane, b *state.Build, pin state.Pin) (*
 		return nil, nil, err
 	}
 	match := l.Game.Rules().Matcher()
+	guard := rules.NewSet(l.Base.Guard)
 	spelling := c.Spelling()
 	err = l.Read(ctx, tree, scan.Request{
 		Sink: scan.Hash(),
 		Skip: func(e *scan.Entry) bool {
 			_, built := c.Manifest.File(spelling.Of(e.Path))
-			return e.Known && (!built || !pin.Exact && match.Kept(e.Path))
+			return e.Known && (!built || !pin.Exact && match.Kept(e.Path)) && !guard.Match(e.Path)
 		},
 		Task: "Verifying",
 		Spare: func(e *scan.Entry) bool {
 			_, built := c.Manifest.File(spelling.Of(e.Path))
-			return !built || !pin.Exact && match.Kept(e.Path)
+			return (!built || !pin.Exact && match.Kept(e.Path)) && !guard.Match(e.Path)
 		},
 	})
 	if err != nil {
