@@ -238,8 +238,13 @@ func (a commands) carrySaves(ctx context.Context, c *cli.Command, l *lane.Lane, 
 			a.Say("")
 		}
 	}
+	question := "Go ahead?"
+	if len(change.Elsewhere) > 0 && !change.Empty() {
+		a.Note("The saves of that backup lay in %s; those of now are in %s, and stay as they are.", strings.Join(change.Places(l.Dir), ", "), strings.Join(change.Elsewhere, ", "))
+		question = "Bring the old ones back to where they lay?"
+	}
 	if !c.Bool("dry-run") && !change.Empty() {
-		if err := a.Ask(c, "Go ahead?"); err != nil {
+		if err := a.Ask(c, question); err != nil {
 			return err
 		}
 		if err := backup.CarryOut(ctx, l, change, why); err != nil {

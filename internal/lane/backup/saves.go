@@ -131,11 +131,23 @@ type Change struct {
 	Returns []*saves.Return
 	Now     *saves.Backup // the saves as they are; nil if there are none
 	backup  *saves.Backup // what they are to be; nil: nothing
+	// Elsewhere says where the saves are that are found now, if those of the backup lay in another folder: a
+	// link leads to another profile now, say. These stay as they are.
+	Elsewhere []string
 }
 
 // Empty reports whether nothing would change.
 func (c *Change) Empty() bool {
 	return !slices.ContainsFunc(c.Returns, func(r *saves.Return) bool { return !r.Plan.Empty() })
+}
+
+// Places lists the folders in which something would change, by full path.
+func (c *Change) Places(dir string) []string {
+	var list []string
+	for _, r := range c.Returns {
+		list = append(list, r.Place.In(dir))
+	}
+	return list
 }
 
 // Steps lists what would change, by full path.
@@ -151,7 +163,7 @@ func (c *Change) Steps(dir string) []plan.Step {
 }
 
 // Propose plans to bring a backup back. Folders of saves that are there now and
-// not in it are emptied.
+// not in it are emptied, unless its own lay elsewhere.
 func Propose(ctx context.Context, l *lane.Lane, b *saves.Backup) (*Change, error) {
 	places, _, err := Find(ctx, l)
 	if err != nil {
@@ -169,6 +181,12 @@ func Propose(ctx context.Context, l *lane.Lane, b *saves.Backup) (*Change, error
 		if b == nil || !slices.ContainsFunc(b.Parts, func(o saves.Part) bool { return o.Place == p }) {
 			rest = append(rest, p)
 		}
+	}
+	if b != nil && len(rest) > 0 && slices.ContainsFunc(b.Parts, func(o saves.Part) bool { return !slices.Contains(places, o.Place) }) {
+		for _, p := range rest {
+			c.Elsewhere = append(c.Elsewhere, p.In(l.Dir))
+		}
+		return c, nil
 	}
 	empty, err := Archive(l).ProposeEmpty(ctx, rest)
 	c.Returns = append(empty, c.Returns...)
