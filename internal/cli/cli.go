@@ -25,6 +25,7 @@ import (
 	"morvant/internal/cli/help"
 	"morvant/internal/cli/hold"
 	"morvant/internal/cli/installs"
+	"morvant/internal/cli/mods"
 	"morvant/internal/cli/record"
 	"morvant/internal/cli/saves"
 	"morvant/internal/cli/share"
@@ -144,7 +145,7 @@ func commandTree(a *app.App) *cli.Command {
 		Suggest:                         true,
 		Action:                          unknownCommand,
 		Commands: all(complete, slices.Concat(
-			games.Commands(a), record.Commands(a), feeds.Commands(a), hold.Commands(a), installs.Commands(a), saves.Commands(a),
+			games.Commands(a), record.Commands(a), feeds.Commands(a), hold.Commands(a), installs.Commands(a), mods.Commands(a), saves.Commands(a),
 			share.Commands(a), store.Commands(a), demo.Commands(a), help.Commands(a),
 		)),
 	}

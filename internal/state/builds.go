@@ -42,6 +42,8 @@ type Build struct {
 	// Fragment says that it is files of a folder that were recorded to be laid over a build, or had
 	// to be put aside, and no build itself: it is never the answer to which build something is.
 	Fragment bool `json:"fragment,omitempty"`
+	// Fits are the labels of builds that a set of mods is for; none: nobody has said.
+	Fits []string `json:"fits,omitempty"`
 	// Record is the note in the store from which the build can be found again.
 	Record digest.Digest `json:"-"`
 	// Partial says that not all of its content was brought into the store: files
@@ -61,8 +63,13 @@ const SnapshotLine = catalogue.SnapshotLine
 // ImportedLine is the channel of builds that were imported in components.
 const ImportedLine = "imported"
 
-// RecordedHere reports whether the build was recorded here: it is a snapshot, or was imported.
-func (b *Build) RecordedHere() bool { return b.Channel == "" || b.Channel == ImportedLine }
+// ModsLine is the channel of sets of mods, which are no builds.
+const ModsLine = "mods"
+
+// RecordedHere reports whether the build was recorded here: it is a snapshot, was imported, or is a set of mods.
+func (b *Build) RecordedHere() bool {
+	return b.Channel == "" || b.Channel == ImportedLine || b.Channel == ModsLine
+}
 
 // Line returns the channel of the build, or SnapshotLine.
 func (b *Build) Line() string {
@@ -205,11 +212,11 @@ func (st *State) AddBuild(ctx context.Context, b *Build) error {
 		return err
 	}
 	// The same build of the same feed may belong to several games here.
-	_, err = st.DB.ExecContext(ctx, `INSERT INTO build (uid, game, label, note, made, manifest, attributes, files, bytes, record, channel, components, chosen, partial, doubt, fragment)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+	_, err = st.DB.ExecContext(ctx, `INSERT INTO build (uid, game, label, note, made, manifest, attributes, files, bytes, record, channel, components, chosen, partial, doubt, fragment, fits)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
 		ON CONFLICT (game, uid) DO UPDATE SET note = excluded.note, partial = min(partial, excluded.partial), attributes = excluded.attributes, record = excluded.record`,
 		b.UID, b.Game, b.Label, b.Note, b.Made.UnixNano(), b.Manifest[:], b.Attributes[:], b.Files, b.Bytes, b.Record[:],
-		b.Channel, string(components), string(chosen), b.Partial, b.Doubt, b.Fragment)
+		b.Channel, string(components), string(chosen), b.Partial, b.Doubt, b.Fragment, strings.Join(b.Fits, "\n"))
 	return err
 }
 
@@ -221,7 +228,7 @@ func (st *State) Recorded(ctx context.Context, name string) ([]*Build, error) {
 
 // builds lists the recorded builds for which a condition holds, the newest first.
 func (st *State) builds(ctx context.Context, where string, args ...any) ([]*Build, error) {
-	rows, err := st.DB.QueryContext(ctx, `SELECT uid, game, label, note, made, manifest, attributes, files, bytes, record, channel, components, chosen, partial, doubt, fragment
+	rows, err := st.DB.QueryContext(ctx, `SELECT uid, game, label, note, made, manifest, attributes, files, bytes, record, channel, components, chosen, partial, doubt, fragment, fits
 		FROM build WHERE `+where+` ORDER BY made DESC, id DESC`, args...)
 	if err != nil {
 		return nil, err
@@ -232,12 +239,15 @@ func (st *State) builds(ctx context.Context, where string, args ...any) ([]*Buil
 		b := &Build{}
 		var made int64
 		var m, a, r []byte
-		var components, chosen string
-		err := rows.Scan(&b.UID, &b.Game, &b.Label, &b.Note, &made, &m, &a, &b.Files, &b.Bytes, &r, &b.Channel, &components, &chosen, &b.Partial, &b.Doubt, &b.Fragment)
+		var components, chosen, fits string
+		err := rows.Scan(&b.UID, &b.Game, &b.Label, &b.Note, &made, &m, &a, &b.Files, &b.Bytes, &r, &b.Channel, &components, &chosen, &b.Partial, &b.Doubt, &b.Fragment, &fits)
 		if err != nil {
 			return nil, err
 		}
 		b.Made = time.Unix(0, made)
+		if fits != "" {
+			b.Fits = strings.Split(fits, "\n")
+		}
 		for into, from := range map[*digest.Digest][]byte{&b.Manifest: m, &b.Attributes: a, &b.Record: r} {
 			if *into, err = digest.FromBytes(from); err != nil {
 				return nil, fmt.Errorf("%w: build %s: %v", database.ErrDamaged, b.Label, err)

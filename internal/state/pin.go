@@ -58,6 +58,10 @@ type Overlay struct {
 	Digest     digest.Digest `json:"digest"`
 	Components []string      `json:"components,omitempty"`
 	Pattern    string        `json:"pattern"`
+	// Mod says that it is a set of mods, which lies over files under keep rules, too.
+	Mod bool `json:"mod,omitempty"`
+	// Covered names the manifest of files of the player's in whose place a set of mods lies; zero: of none.
+	Covered digest.Digest `json:"covered,omitzero"`
 }
 
 // Edit is a value that a text file must have.

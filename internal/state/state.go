@@ -71,6 +71,7 @@ UPDATE build SET fragment = 1 WHERE channel = '' AND (
 CREATE TABLE links (digest BLOB PRIMARY KEY, body TEXT NOT NULL) WITHOUT ROWID;
 `, `
 ALTER TABLE own ADD COLUMN guard INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE build ADD COLUMN fits TEXT NOT NULL DEFAULT '';
 `}}
 
 // State is the open database of what is remembered: builds, lanes, changes, backups.

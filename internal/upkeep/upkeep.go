@@ -79,6 +79,9 @@ func references(ctx context.Context, home *game.Home, s *store.Store, visit func
 	if err := ownReferences(ctx, home, s, visit); err != nil {
 		return err
 	}
+	if err := coveredReferences(ctx, home, s, visit); err != nil {
+		return err
+	}
 	changes, err := home.History(ctx, "", "")
 	if err != nil {
 		return err
@@ -135,6 +138,39 @@ func ownReferences(ctx context.Context, home *game.Home, s *store.Store, visit f
 		}
 		if err := visit(r, err); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// coveredReferences lists what comes back once sets of mods are lifted.
+func coveredReferences(ctx context.Context, home *game.Home, s *store.Store, visit func(r *reference, err error) error) error {
+	names, err := home.Names()
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		lanes, err := home.Lanes(ctx, name)
+		if err != nil {
+			return err
+		}
+		for _, l := range lanes {
+			for _, o := range l.Pin.Overlays {
+				if o.Covered.IsZero() {
+					continue
+				}
+				r := &reference{label: "what " + o.Name + " lies over in " + name, list: o.Covered}
+				raw, err := s.Bytes(ctx, o.Covered, manifest.MaxEncoded)
+				if err == nil {
+					var m *manifest.Manifest
+					if m, err = manifest.Decode(raw); err == nil {
+						r.content = contentOf(m)
+					}
+				}
+				if err := visit(r, err); err != nil {
+					return err
+				}
+			}
 		}
 	}
 	return nil

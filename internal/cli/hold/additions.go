@@ -23,6 +23,7 @@ import (
 func additionFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringSliceFlag{Name: "overlay", Usage: "lay files of another build or folder over the build: `BUILD:PATTERN`; later ones win"},
+		&cli.StringSliceFlag{Name: "mods", Usage: "lay a set of mods over it: `NAME` (morvant mods list)"},
 		&cli.StringSliceFlag{Name: "companion", Usage: "a small file that the build needs beside it: `PATH=TEXT`, \\n for a new line"},
 		&cli.StringSliceFlag{Name: "edit", Usage: "set one value in a text file: `FILE:PATTERN=VALUE`; parentheses in PATTERN mark the old value"},
 		&cli.StringSliceFlag{Name: "leave-out", Usage: "do not have these files of the build: a `PATTERN`"},
@@ -50,6 +51,13 @@ func (a commands) additions(ctx context.Context, c *cli.Command, l *lane.Lane, h
 			add.recorded = append(add.recorded, b)
 		}
 		add.Overlays = append(add.Overlays, o)
+	}
+	for _, name := range c.StringSlice("mods") {
+		b, err := record.FindMods(ctx, home.State, l.Game.Name, name)
+		if err != nil {
+			return add, err
+		}
+		add.Overlays = append(add.Overlays, record.ModsOverlay(b))
 	}
 	for _, text := range c.StringSlice("companion") {
 		path, content, ok := strings.Cut(text, "=")

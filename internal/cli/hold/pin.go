@@ -51,7 +51,7 @@ func (a commands) pinCommand() *cli.Command {
 			}
 			r, err := ref.Parse(name)
 			here := err == nil && r.Kind == ref.Here
-			if here && !slices.ContainsFunc([]string{"overlay", "companion", "edit", "leave-out"}, c.IsSet) {
+			if here && !slices.ContainsFunc([]string{"overlay", "mods", "companion", "edit", "leave-out"}, c.IsSet) {
 				return app.Usagef("the folder as it is now is not recorded yet; run morvant snapshot LABEL, then morvant pin LABEL")
 			}
 			session, err := a.OpenLane(ctx, c, app.ToChange)

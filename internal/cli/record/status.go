@@ -3,6 +3,8 @@ package record
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 
 	"github.com/urfave/cli/v3"
 
@@ -118,6 +120,10 @@ func (a commands) showDrift(c *cli.Command, d *status.Drift) {
 	if len(rows) > 0 {
 		a.Say("")
 		a.Table(view.FileColumns("State"), rows)
+	}
+	for _, name := range slices.Sorted(maps.Keys(d.OfMods)) {
+		n := d.OfMods[name]
+		a.Say("  %s of them%s of the mods %s; to take the change in: morvant mods record %s --again", view.Comma(n), view.AreIs(n), name, view.Quoted(name))
 	}
 	if n := len(d.Retimed); n > 0 {
 		a.Say("  Only the time differs of %s: morvant verify --repair sets it.", view.Count(n, "file"))

@@ -19,7 +19,13 @@ const LeavesOut = "leaves out"
 // AdditionLines describes what a pin has beside its build.
 func AdditionLines(p state.Pin) []string {
 	var overlays, companions, edits []string
+	var mods []string
 	for _, o := range p.Overlays {
+		if o.Mod {
+			_, name, _ := strings.Cut(o.Name, "/")
+			mods = append(mods, name)
+			continue
+		}
 		overlays = append(overlays, o.Pattern+" of "+o.Name)
 	}
 	for _, k := range p.Companions {
@@ -33,18 +39,24 @@ func AdditionLines(p state.Pin) []string {
 		follows = "updates of the launcher; the rest is laid over each new build"
 	}
 	return []string{
-		"follows", follows, "overlays", strings.Join(overlays, ", then "), "companions", strings.Join(companions, ", "),
+		"follows", follows, "overlays", strings.Join(overlays, ", then "), "mods", strings.Join(mods, ", then "), "companions", strings.Join(companions, ", "),
 		"sets", strings.Join(edits, ", "), "also keeps", strings.Join(p.Keep, "  "), LeavesOut, strings.Join(p.LeaveOut, "  "),
 	}
 }
 
 // WithAdditions counts what a pin has beside its build, to follow the build's name; empty: nothing.
 func WithAdditions(p state.Pin) string {
+	mods := 0
+	for _, o := range p.Overlays {
+		if o.Mod {
+			mods++
+		}
+	}
 	var list []string
 	for _, of := range []struct {
 		n    int
 		what string
-	}{{len(p.Overlays), "overlay"}, {len(p.Companions), "companion"}, {len(p.Edits), "edit"}, {len(p.LeaveOut), "pattern left out"}} {
+	}{{len(p.Overlays) - mods, "overlay"}, {mods, "mod set"}, {len(p.Companions), "companion"}, {len(p.Edits), "edit"}, {len(p.LeaveOut), "pattern left out"}} {
 		if of.n > 0 {
 			list = append(list, Count(of.n, of.what))
 		}
@@ -88,6 +100,8 @@ type DriftJSON struct {
 	OmittedBytes int64      `json:"omitted_bytes"`
 	// Update is the known build that the drift leads to, if it looks like one.
 	Update *updateJSON `json:"update,omitempty"`
+	// OfMods counts the files that differ by the set of mods that they are of.
+	OfMods map[string]int `json:"of_mods,omitempty"`
 	// Lost are guarded files that are gone, Harmed those that are not as they were.
 	Lost   []string `json:"guarded_lost,omitempty"`
 	Harmed []string `json:"guarded_changed,omitempty"`
@@ -107,7 +121,7 @@ func ToDrift(d *status.Drift) *DriftJSON {
 	if d == nil {
 		return nil
 	}
-	j := &DriftJSON{d.AsBuilt, toFiles(d.Altered), toFiles(d.Missing), toFiles(d.Extra), d.Kept, d.Yielded, toFiles(d.Unread), OddPaths(d.Odd), toFiles(d.Back), d.LeftOut, d.LeftOutBytes, nil, nil, nil, nil}
+	j := &DriftJSON{d.AsBuilt, toFiles(d.Altered), toFiles(d.Missing), toFiles(d.Extra), d.Kept, d.Yielded, toFiles(d.Unread), OddPaths(d.Odd), toFiles(d.Back), d.LeftOut, d.LeftOutBytes, nil, d.OfMods, nil, nil, nil}
 	for _, e := range d.Lost {
 		j.Lost = append(j.Lost, e.Path)
 	}

@@ -20,15 +20,16 @@ const (
 	AllKeep       = "keep"
 	AllLeaveOut   = "leave-out"
 	AllLinks      = "links" // that lead out of the folder
+	AllMods       = "mods"
 )
 
 // Everything takes off all that a pin has beside its build.
-var Everything = []string{AllOverlays, AllCompanions, AllEdits, AllKeep, AllLeaveOut}
+var Everything = []string{AllMods, AllOverlays, AllCompanions, AllEdits, AllKeep, AllLeaveOut}
 
 // inherit returns what a new pin has beside its build: what the one before has, less what is taken
-// off, and what is added. off are the edits that end; linked says what is a
+// off, and what is added. off are the edits that end, lifted the sets of mods; linked says what is a
 // link of the one before.
-func inherit(before, add state.Pin, without []string, linked func(path string) bool) (out state.Pin, off []state.Edit, err error) {
+func inherit(before, add state.Pin, without []string, linked func(path string) bool) (out state.Pin, off []state.Edit, lifted []state.Overlay, err error) {
 	used := make(map[string]bool)
 	// gone reports whether something that has these names is taken off.
 	gone := func(names ...string) bool {
@@ -44,14 +45,30 @@ func inherit(before, add state.Pin, without []string, linked func(path string) b
 	out.Overlays = nil
 	for _, o := range before.Overlays {
 		_, label, _ := strings.Cut(o.Name, "/")
+		if o.Mod {
+			switch again := slices.ContainsFunc(add.Overlays, func(n state.Overlay) bool { return n.Mod && n.Name == o.Name }); {
+			case gone(AllMods, o.Name, label):
+				lifted = append(lifted, o)
+			case !again: // one that is laid again comes last
+				out.Overlays = append(out.Overlays, o)
+			}
+			continue
+		}
 		if gone(AllOverlays, o.Pattern, o.Name, label, o.Name+":"+o.Pattern, label+":"+o.Pattern) {
 			continue
 		}
-		if !slices.ContainsFunc(add.Overlays, func(n state.Overlay) bool { return n.Pattern == o.Pattern }) {
+		if !slices.ContainsFunc(add.Overlays, func(n state.Overlay) bool { return !n.Mod && n.Pattern == o.Pattern }) {
 			out.Overlays = append(out.Overlays, o)
 		}
 	}
-	out.Overlays = append(out.Overlays, add.Overlays...)
+	for _, n := range add.Overlays {
+		for _, o := range before.Overlays {
+			if n.Mod && o.Mod && o.Name == n.Name {
+				n.Covered = o.Covered
+			}
+		}
+		out.Overlays = append(out.Overlays, n)
+	}
 	out.Companions = nil
 	for _, k := range before.Companions {
 		if !gone(AllCompanions, k.Path) && !slices.ContainsFunc(add.Companions, func(n state.Companion) bool { return n.Path == k.Path }) {
@@ -77,10 +94,10 @@ func inherit(before, add state.Pin, without []string, linked func(path string) b
 	out.LeaveOut = patterns(before.LeaveOut, add.LeaveOut, func(p string) bool { return gone(AllLeaveOut, p) })
 	for _, w := range without {
 		if !used[w] && !slices.Contains(Everything, w) && w != AllLinks && !linked(w) {
-			return out, nil, fmt.Errorf("%w: \"%s\"", ErrWithout, w)
+			return out, nil, nil, fmt.Errorf("%w: \"%s\"", ErrWithout, w)
 		}
 	}
-	return out, off, nil
+	return out, off, lifted, nil
 }
 
 func patterns(before, add []string, gone func(string) bool) []string {

@@ -137,8 +137,15 @@ type PinOptions struct {
 	// Inherit takes over what the pin before has beside its build, but for what Without names.
 	Inherit bool
 	Without []string
+	// Replace puts other overlays in the place of those of these builds, by UID.
+	Replace map[string]state.Overlay
 	// LeftOvers takes away what is just as in other snapshots.
 	LeftOvers bool
+}
+
+// Again are the options by which a lane that is held stays as it is.
+func Again(pin state.Pin) PinOptions {
+	return PinOptions{Hold: true, Components: pin.Components, Clean: pin.Clean, Exact: pin.Exact, Open: pin.Open, Follow: pin.Follow, Inherit: true}
 }
 
 // ErrFragment is returned for a pin to what is no build.
@@ -161,17 +168,25 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions)
 		return nil, err
 	}
 	var off []state.Edit
+	var lifted []state.Overlay
 	if o.Inherit {
 		was, err := l.Home.Pin(ctx, l.Game.Name, l.Name)
 		if err != nil {
 			return nil, err
+		}
+		was.Overlays = slices.Clone(was.Overlays)
+		for i, over := range was.Overlays {
+			if n, replaced := o.Replace[over.Build]; replaced {
+				n.Name, n.Covered = over.Name, over.Covered
+				was.Overlays[i] = n
+			}
 		}
 		links, err := l.Home.Player.Links(ctx, was.Links)
 		if err != nil {
 			return nil, err
 		}
 		linked := func(p string) bool { return links[p] != "" }
-		if o.Add, off, err = inherit(was, o.Add, o.Without, linked); err != nil {
+		if o.Add, off, lifted, err = inherit(was, o.Add, o.Without, linked); err != nil {
 			return nil, err
 		}
 	}
@@ -209,6 +224,12 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions)
 		return nil, err
 	}
 	if o.Hold {
+		if err := compose.LayMods(ctx, l, to, &c.After, before, owned, tree); err != nil {
+			return nil, err
+		}
+		if err := compose.LiftMods(ctx, l, to, &c.After, lifted, tree); err != nil {
+			return nil, err
+		}
 		gone := func(p string) bool { return slices.Contains(o.Without, p) || slices.Contains(o.Without, AllLinks) }
 		links, covered, err := compose.KeepLinks(ctx, l, to, before, tree, o.Exact || o.Whole, gone)
 		if err != nil {
@@ -262,6 +283,10 @@ func dropped(before, after state.Pin) []string {
 	var notes []string
 	for _, o := range before.Overlays {
 		if !slices.ContainsFunc(after.Overlays, func(n state.Overlay) bool { return n.Name == o.Name && n.Pattern == o.Pattern }) {
+			if o.Mod {
+				notes = append(notes, fmt.Sprintf("%s is lifted", o.Name))
+				continue
+			}
 			notes = append(notes, fmt.Sprintf("the overlay %s of %s is not part of the new pin", o.Pattern, o.Name))
 		}
 	}

@@ -212,6 +212,12 @@ func overlay(ctx context.Context, l *lane.Lane, c *Composed, o state.Overlay, fi
 			c.Notes = append(c.Notes, fmt.Sprintf("two overlays have %s; the later one, of %s, wins", f.Path, o.Name))
 		}
 		files[f.Path] = f
+		if delete(c.Mods, f.Path); o.Mod {
+			if c.Mods == nil {
+				c.Mods = make(map[string]string)
+			}
+			c.Mods[f.Path] = b.Label
+		}
 		if a, ok := other.Attributes.Files[f.Path]; ok {
 			c.Attributes.Files[f.Path] = a
 		}
@@ -373,7 +379,7 @@ func Rules(l *lane.Lane, c *Composed) rules.Rules {
 	r := l.Game.Rules()
 	r.Leave = l.Leave
 	if c != nil {
-		r.Except = slices.Concat(c.edited, slices.Collect(maps.Keys(c.guarded)))
+		r.Except = slices.Concat(c.edited, slices.Collect(maps.Keys(c.guarded)), slices.Collect(maps.Keys(c.Mods)))
 	}
 	return r
 }

@@ -39,6 +39,7 @@ type Composed struct {
 	overlays []*Composed              // the builds that files come from
 	Texts    map[digest.Digest][]byte // content that the pin itself brings
 	edited   []string                 // files of the lane alone that it edits
+	Mods     map[string]string        // files of sets of mods, and of which
 	guarded  map[string]plan.Node     // files of the player's that are to be as they were
 	LeftOut  []manifest.File          // files of the build that it leaves out
 	Notes    []string                 // for the player

@@ -41,6 +41,9 @@ type Imports struct {
 	Note    string
 	Date    time.Time // when the build was released; zero: now
 	DryRun  bool      // only find out what it would be
+	Only    []string  // patterns of files that are taken alone; none: all
+	Mods    bool      // it is a set of mods, and no build
+	Fits    []string  // labels of builds that a set of mods is for
 	Move    bool      // remove each file of a folder once it is in the store
 	Ask     Asked
 }
@@ -83,6 +86,13 @@ func ImportBuild(ctx context.Context, l *lane.Lane, from Imports) (*Import, erro
 	im := &importing{Imports: from, ctx: ctx, l: l, session: l.Store.Begin(), exclude: rules.NewSet(from.Exclude)}
 	im.session.Share()
 	im.out.Build = &state.Build{UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: from.Note, Made: from.Date}
+	if from.Mods {
+		im.out.Channel, im.out.Fragment, im.out.Fits = state.ModsLine, true, from.Fits
+		im.Ask.Unlike, im.Ask.Hidden = nil, nil
+		if im.Inside == "" {
+			im.Inside = "."
+		}
+	}
 	if from.Date.IsZero() {
 		im.out.Made = l.Now()
 	}
@@ -102,7 +112,7 @@ func ImportBuild(ctx context.Context, l *lane.Lane, from Imports) (*Import, erro
 }
 
 func checkSources(ctx context.Context, l *lane.Lane, from Imports) error {
-	if err := (rules.Rules{Keep: from.Exclude}).Check(); err != nil {
+	if err := (rules.Rules{Keep: slices.Concat(from.Exclude, from.Only)}).Check(); err != nil {
 		return err
 	}
 	for _, s := range from.Sources {
@@ -175,6 +185,13 @@ func (im *importing) run() error {
 		if whole, err = im.over(whole, parts[name]); err != nil {
 			return err
 		}
+	}
+	if len(im.Only) > 0 {
+		only := rules.NewSet(im.Only)
+		whole.Manifest = whole.Manifest.Without(func(p string) bool { return !only.Match(p) })
+	}
+	if im.Mods && len(whole.Manifest.Files) == 0 {
+		return ErrNoMods
 	}
 	slices.Sort(im.out.Replaced)
 	im.out.Replaced = slices.Compact(im.out.Replaced)
@@ -384,6 +401,10 @@ func (im *importing) tree(src, dir string, before *exchange.Imported) (in *excha
 	}
 	n := files()
 	t.Entries = slices.DeleteFunc(t.Entries, func(e scan.Entry) bool { return im.exclude.Match(e.Path) })
+	if only := rules.NewSet(im.Only); len(im.Only) > 0 {
+		t.Entries = slices.DeleteFunc(t.Entries, func(e scan.Entry) bool { return e.Kind != scan.File || !only.Match(e.Path) })
+		n = files()
+	}
 	im.out.Excluded += n - files()
 	if err := recordable(t); err != nil {
 		return nil, "", err

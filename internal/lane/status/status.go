@@ -50,6 +50,8 @@ type Drift struct {
 	// LeftOut counts the files that the pin leaves out, and their bytes.
 	LeftOut      int
 	LeftOutBytes int64
+	// OfMods counts the files that differ by the set of mods that they are of.
+	OfMods map[string]int
 	// Lost are guarded files that are gone, as they should be, and Harmed those that are not as they
 	// were, as they are.
 	Lost, Harmed []plan.Entry
@@ -319,6 +321,14 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 		}
 	}
 	d.Retimed = retimed(l, c, have, match)
+	for _, e := range slices.Concat(d.Altered, d.Missing) {
+		if name := c.Mods[e.Path]; name != "" {
+			if d.OfMods == nil {
+				d.OfMods = make(map[string]int)
+			}
+			d.OfMods[name]++
+		}
+	}
 	if err := d.guard(ctx, l, tree); err != nil {
 		return nil, err
 	}
