@@ -220,6 +220,15 @@ func (w *world) exampleWorks(line string) {
 		defer os.RemoveAll(w.path(name))
 	}
 	switch {
+	case strings.HasPrefix(rest, "mods record sounds"):
+		w.ok("export", "public/1.1.1", w.path("sounds.zip"))
+		defer os.Remove(w.path("sounds.zip"))
+	case strings.HasPrefix(rest, "mods ") && !strings.HasPrefix(rest, "mods record"):
+		w.ok("mods", "record", "trees", "Mods/Scenery/**")
+		w.ok("mods", "record", "sounds", "Mods/Scenery/**")
+		if strings.HasPrefix(rest, "mods lift") {
+			w.ok("mods", "lay", "trees", "--yes")
+		}
 	case strings.HasPrefix(rest, "import ") && strings.Contains(rest, "1.1.0"):
 		w.run("builds", "forget", "snapshot/1.1.0", "--yes")
 		w.run("builds", "forget", "imported/1.1.0", "--yes")

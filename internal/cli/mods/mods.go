@@ -28,7 +28,7 @@ func (a commands) modsCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "record", Usage: "record mods under a name", ArgsUsage: "NAME [PATTERN...]",
-				Description: "Example: morvant mods record trees \"Mods/Trees/**\"\n         morvant mods record sounds --from ./sounds.zip --fits 1.1.0\n\n" +
+				Description: "Example: morvant mods record trees \"Mods/Scenery/**\"\n         morvant mods record sounds --from ./sounds.zip --fits 1.1.0\n\n" +
 					"Takes the files of the game's folder that match, or those of a folder or an archive. Nothing in the game's folder is\n" +
 					"changed. A set of mods is no build: it is never the newest, nor an answer of identify. --again takes in what you have\n" +
 					"changed since in the files of a set that is laid.",

@@ -403,7 +403,9 @@ func (im *importing) tree(src, dir string, before *exchange.Imported) (in *excha
 	t.Entries = slices.DeleteFunc(t.Entries, func(e scan.Entry) bool { return im.exclude.Match(e.Path) })
 	if only := rules.NewSet(im.Only); len(im.Only) > 0 {
 		t.Entries = slices.DeleteFunc(t.Entries, func(e scan.Entry) bool { return e.Kind != scan.File || !only.Match(e.Path) })
-		n = files()
+		if n = files(); n == 0 && im.Mods {
+			return nil, "", ErrNoMods
+		}
 	}
 	im.out.Excluded += n - files()
 	if err := recordable(t); err != nil {
