@@ -19,7 +19,7 @@ import (
 var layers = []string{
 	"problem", "digest", "strict", "progress", "process", "volume", "database", "reflink", "rules", "edit", "keyed", "userpath",
 	"manifest", "chunk", "pack", "layout", "store", "estimate", "scan", "plan", "apply", "saves", "exchange",
-	"catalogue", "ref", "feed", "feed/fetch", "block", "version", "state", "names", "game", "resolve", "pinfile", "identify", "report", "publish",
+	"catalogue", "ref", "feed", "feed/fetch", "block", "version", "state", "names", "modlist", "game", "resolve", "pinfile", "identify", "report", "publish",
 	"lane", "lane/compose", "lane/record", "lane/guard", "lane/backup", "lane/status", "lane/change", "lanes", "lane/entry", "watch",
 	"upkeep", "standin", "testdir",
 	"cli/view", "cli/app", "cli/find", "cli/proposal",

@@ -156,7 +156,7 @@ var takeLane = []string{
 	"snapshot", "builds", "identify", "diff", "status", "verify",
 	"pin", "unpin", "undo", "history", "block", "unblock", "launch", "watch", "let-update",
 	"game move", "lane new", "lane switch", "lane share", "lane unshare", "carry", "saves backup", "saves restore", "saves stash",
-	"mods record", "mods show", "mods rename", "mods remove", "mods lay", "mods lift", "fetch", "pinfile write", "pinfile show", "pinfile apply", "compare-with", "export",
+	"mods record", "mods show", "mods rename", "mods remove", "mods lay", "mods lift", "mods share", "mods take", "fetch", "pinfile write", "pinfile show", "pinfile apply", "compare-with", "export",
 }
 
 // all gives every command the same manner with wrong usage.

@@ -223,6 +223,12 @@ func (w *world) exampleWorks(line string) {
 	case strings.HasPrefix(rest, "mods record sounds"):
 		w.ok("export", "public/1.1.1", w.path("sounds.zip"))
 		defer os.Remove(w.path("sounds.zip"))
+	case strings.HasPrefix(rest, "mods take"):
+		w.ok("mods", "record", "trees", "Mods/Scenery/**")
+		w.ok("mods", "share", "trees", "trees.mods.toml")
+		w.ok("mods", "remove", "trees", "--yes")
+		require.NoError(w.t, os.MkdirAll(filepath.Join(w.dir, "user", "Downloads"), 0o755))
+		defer os.Remove(w.path("trees.mods.toml"))
 	case strings.HasPrefix(rest, "mods ") && !strings.HasPrefix(rest, "mods record"):
 		w.ok("mods", "record", "trees", "Mods/Scenery/**")
 		w.ok("mods", "record", "sounds", "Mods/Scenery/**")

@@ -19,11 +19,11 @@ func TestALaneThatIsNamedIsObeyedOrRefused(t *testing.T) {
 	w.ok("snapshot", "1")
 	w.ok("pin", "1", "--yes")
 	w.ok("pinfile", "write", filepath.Join(w.dir, "q.pin.toml"))
-	file := filepath.Join(w.dir, "q.pin.toml")
+	file, list := filepath.Join(w.dir, "q.pin.toml"), filepath.Join(w.dir, "q.mods.toml")
 	// What the commands that work on a lane need to come as far as the lane.
 	args := map[string][]string{
 		"pin": {"1"}, "diff": {"1"}, "lane new": {"x", "--from", "1"}, "lane switch": {"main"}, "lane share": {"Mods", "--to", filepath.Join(w.dir, "x")}, "lane unshare": {"Mods"},
-		"mods record": {"x", "*"}, "mods show": {"x"}, "mods rename": {"x", "y"}, "mods remove": {"x"}, "mods lay": {"x"}, "mods lift": {"x"},
+		"mods record": {"x", "*"}, "mods show": {"x"}, "mods rename": {"x", "y"}, "mods remove": {"x"}, "mods lay": {"x"}, "mods lift": {"x"}, "mods share": {"x", "y"}, "mods take": {list},
 		"carry": {w.dir}, "saves restore": {"1"}, "fetch": {"1"}, "pinfile show": {file}, "pinfile apply": {file}, "compare-with": {file},
 		"export": {"1", filepath.Join(w.dir, "x.zip")}, "game move": {filepath.Join(w.dir, "there")},
 	}

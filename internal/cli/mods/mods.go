@@ -24,7 +24,7 @@ import (
 
 func (a commands) modsCommand() *cli.Command {
 	return &cli.Command{
-		Name: "mods", Usage: "sets of mods with names: record, list, show, lay, lift", Category: app.GroupPin,
+		Name: "mods", Usage: "sets of mods with names: record, list, lay, lift, share, take", Category: app.GroupPin,
 		Commands: []*cli.Command{
 			{
 				Name: "record", Usage: "record mods under a name", ArgsUsage: "NAME [PATTERN...]",
@@ -67,6 +67,7 @@ func (a commands) modsCommand() *cli.Command {
 				Description: "Example: morvant mods lift trees",
 				Flags:       app.ChangeFlags(), Action: a.onLane(app.ToChange, 1, -1, a.lift),
 			},
+			a.shareCommand(), a.takeCommand(),
 		},
 	}
 }
