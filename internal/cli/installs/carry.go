@@ -109,9 +109,7 @@ func (a commands) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, fr
 	if err != nil {
 		return err
 	}
-	for _, e := range found.Links {
-		a.Note("Note: %s is a link out of the folder, to %s, and is not carried.", e.Path, e.Target)
-	}
+	a.noteNotCarried(found)
 	if len(found.New)+len(found.Conflicts)+found.Same == 0 {
 		return fmt.Errorf("%s: %w", from.Name, errNothingOwn)
 	}
@@ -131,10 +129,14 @@ func (a commands) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, fr
 	if len(p.Keep) > 0 && !c.Bool("json") {
 		a.Note("What comes is yours from then on, by keep rules: %s", strings.Join(p.Keep, "  "))
 	}
-	if err := proposal.CarryOut(ctx, a.App, c, l, p); err != nil || c.Bool("dry-run") || len(p.Keep) == 0 {
-		return err
+	err = proposal.CarryOut(ctx, a.App, c, l, p)
+	if err == nil && !c.Bool("dry-run") && len(p.Keep) > 0 {
+		err = a.keepCarried(ctx, c, l, p.Keep)
 	}
-	return a.keepCarried(ctx, c, l, p.Keep)
+	if err == nil && len(found.Links)+len(found.Odd) > 0 {
+		err = app.AsRefusal(errNotAll)
+	}
+	return err
 }
 
 // keepCarried sets the keep rules by which what was carried is the player's: else the next repair
@@ -150,6 +152,17 @@ func (a commands) keepCarried(_ context.Context, c *cli.Command, l *lane.Lane, l
 	}
 	_, err := l.Home.Edit(l.Game.Name, map[string]any{"keep": slices.Concat(l.Base.Keep, list)})
 	return err
+}
+
+// errNotAll is returned where something could not be copied, which has been named.
+var errNotAll = problem.New("not everything could be copied", "What could not is named above")
+
+// noteNotCarried names what a carry leaves behind.
+func (a commands) noteNotCarried(found *change.Carrying) {
+	for _, e := range found.Links {
+		a.Note("Note: %s is a link out of the folder, to %s, and is not carried.", e.Path, e.Target)
+	}
+	a.NoteOdd(found.Odd)
 }
 
 var errNothingOwn = errors.New("nothing there is yours and matches")
@@ -202,7 +215,7 @@ func (a commands) showConflicts(found *change.Carrying) {
 }
 
 // carryKept brings the files under keep rules of another lane.
-func (a commands) carryKept(ctx context.Context, c *cli.Command, l *lane.Lane, name string) error {
+func (a commands) carryKept(ctx context.Context, c *cli.Command, l *lane.Lane, name string) (err error) {
 	if len(l.Game.Keep) == 0 {
 		a.Note("No keep rule tells which files are yours; add one, then use morvant carry.")
 		return nil
@@ -215,6 +228,14 @@ func (a commands) carryKept(ctx context.Context, c *cli.Command, l *lane.Lane, n
 	found, err := change.CompareOwn(ctx, l, from, l.Game.Keep)
 	if err != nil {
 		return err
+	}
+	a.NoteOdd(found.Odd) // links are made apart from this
+	if len(found.Odd) > 0 {
+		defer func() {
+			if err == nil {
+				err = app.AsRefusal(errNotAll)
+			}
+		}()
 	}
 	if len(found.New) == 0 {
 		return nil

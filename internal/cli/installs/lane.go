@@ -1,6 +1,7 @@
 package installs
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -414,15 +415,22 @@ func (a commands) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 	if err = lanes.Made(ctx, o); err == nil && c.IsSet("like") {
 		err = a.carryKept(ctx, c, o, c.String("like"))
 	}
+	var left error // something that could not be copied
+	if errors.Is(err, errNotAll) {
+		left, err = err, nil
+	}
 	for _, like := range []string{from.lane, c.String("like")} {
-		if err == nil && like != "" {
-			err = a.shareAs(ctx, o, like)
+		if err != nil || like == "" {
+			continue
+		}
+		if err = a.shareAs(ctx, o, like); errors.Is(err, errNotAll) {
+			left, err = err, nil
 		}
 	}
 	if err == nil {
 		err = a.noteLinks(ctx, l, o)
 	}
-	return errors.Join(err, o.Close())
+	return errors.Join(cmp.Or(err, left), o.Close())
 }
 
 // noteLinks tells of links out of the folder that the live lane has and a new one has not.
@@ -443,6 +451,9 @@ func (a commands) shareAs(ctx context.Context, o *lane.Lane, like string) error 
 	}
 	for _, text := range missed {
 		a.Note("Note: not linked: %s.", text)
+	}
+	if err == nil && len(missed) > 0 {
+		err = app.AsRefusal(errNotAll)
 	}
 	return err
 }

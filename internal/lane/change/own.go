@@ -131,7 +131,8 @@ type Carrying struct {
 	New       []plan.Entry
 	Same      int
 	Conflicts []Conflict
-	Links     []plan.Entry // that lead out of the folder: they are not carried
+	Links     []plan.Entry  // that lead out of the folder: they are not carried
+	Odd       []scan.Oddity // what cannot be carried, for what it is or for its name
 
 	tree     *scan.Tree
 	patterns []string        // that were asked for
@@ -189,6 +190,18 @@ func CompareOwn(ctx context.Context, l *lane.Lane, s *Origin, patterns []string)
 		}
 	}
 	slices.SortFunc(c.New, plan.BiggestFirst)
+	if s.tree != nil {
+		for _, o := range slices.Concat(s.tree.Odd, s.tree.Unread) {
+			if is, there := have[o.Path]; match.Scratch(o.Path) || there && is.Kind == plan.Link && is.Target == o.Target || !(only.Match(o.Path) || len(patterns) == 0 && match.Kept(o.Path)) {
+				continue
+			}
+			if o.Target != "" { // of a folder that lanes share, say
+				c.Links = append(c.Links, plan.Entry{Path: o.Path, Node: plan.Node{Kind: plan.Link, Target: o.Target}})
+				continue
+			}
+			c.Odd = append(c.Odd, o)
+		}
+	}
 	return c, nil
 }
 
