@@ -191,7 +191,7 @@ func (w *world) exampleWorks(line string) {
 		"lane share Mods/Scenery --with": {"lane", "share", "Mods/Scenery", "--to", filepath.Join(w.dir, "scenery"), "--with", "old"},
 		"block --":                       {"block", "add", "staging-folder", "path=~/.launcher/staging"}, "lane switch current": {"lane", "rename", "old", "current"},
 		"lane rename main current": nil, "launch current": {"lane", "rename", "old", "current"}, "verify --repair": {"demo", "write", w.live, "1.3.0", "--size", "1MB"},
-		"carry own": {"watch", "--once"}, "builds note": nil, "builds rename": {"snapshot", "1.1.0"}, "pin --for": nil, "pin new": {"snapshot", "new"}, "lane new current --from new ": {"snapshot", "new"},
+		"carry own": {"watch", "--once"}, "builds note": nil, "builds rename": {"snapshot", "1.1.0"}, "pin --for": nil, "pin new": {"snapshot", "new"}, "pin modded": {"snapshot", "modded"}, "lane new current --from new ": {"snapshot", "new"},
 		"compare-with friend.json": nil, "diff works": nil, "publish": {"fetch", "public/1.1.0"},
 	}
 	rest := strings.TrimPrefix(line, "morvant ")
