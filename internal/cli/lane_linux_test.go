@@ -307,8 +307,9 @@ func sharingDisk(t *testing.T, w *world) string {
 	t.Helper()
 	image := filepath.Join(w.dir, "xfs.img")
 	require.NoError(t, os.WriteFile(image, nil, 0o644))
-	require.NoError(t, os.Truncate(image, 320<<20))
-	if out, err := exec.Command("mkfs.xfs", "-q", "-m", "reflink=1", image).CombinedOutput(); err != nil {
+	require.NoError(t, os.Truncate(image, 400<<20))
+	// In one group: XFS shares nothing where a group of its disk is nearly full.
+	if out, err := exec.Command("mkfs.xfs", "-q", "-m", "reflink=1", "-d", "agcount=1", image).CombinedOutput(); err != nil {
 		t.Skipf("no XFS with reflinks can be made here: %v %s", err, out)
 	}
 	disk := filepath.Join(w.dir, "disk")

@@ -68,8 +68,11 @@ const ModsLine = "mods"
 
 // RecordedHere reports whether the build was recorded here: it is a snapshot, was imported, or is a set of mods.
 func (b *Build) RecordedHere() bool {
-	return b.Channel == "" || b.Channel == ImportedLine || b.Channel == ModsLine
+	return b.Channel == "" || b.Channel == ImportedLine || b.IsMods()
 }
+
+// IsMods reports whether it is a set of mods. A feed may have a channel of that name; its builds are none.
+func (b *Build) IsMods() bool { return b.Channel == ModsLine && b.Fragment }
 
 // Line returns the channel of the build, or SnapshotLine.
 func (b *Build) Line() string {

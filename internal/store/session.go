@@ -54,9 +54,10 @@ type Session struct {
 
 	done chan struct{} // all full packs are dealt with
 
-	added  atomic.Int64
-	shares atomic.Bool  // see Share
-	shared atomic.Int64 // bytes
+	added   atomic.Int64
+	shares  atomic.Bool  // see Share
+	shared  atomic.Int64 // bytes
+	refused atomic.Int64
 }
 
 // openPack is a pack being written, under a name of its own. What a crash leaves

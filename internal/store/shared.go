@@ -15,6 +15,9 @@ import (
 // ShareFrom is the size from which a file is shared with the store rather than cut and packed, in bytes.
 const ShareFrom = 1 << 20
 
+// maxRefused is how many files may be refused until no more are tried.
+const maxRefused = 3
+
 // Share makes the session share the content of large files with the disk that they lie on, where that disk
 // can: a pack then takes the space of its trailer, for as long as the file stays as it is. What changes
 // the file later does not change the pack. Nothing is packed smaller that way.
@@ -72,7 +75,9 @@ func (ss *Session) putShared(ctx context.Context, f *os.File, read func(n int)) 
 	size = info.Size()
 	if err := sharedInto(p, f, size); err != nil {
 		if errors.Is(err, reflink.ErrUnsupported) {
-			ss.shares.Store(false)
+			if ss.refused.Add(1) >= maxRefused { // one file may be refused for want of room where it lies
+				ss.shares.Store(false)
+			}
 			err = nil
 		}
 		return d, 0, false, err

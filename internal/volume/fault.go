@@ -38,7 +38,7 @@ func SymlinkIn(root *os.Root, target, path string) error {
 	if err := faulty("symlink", path); err != nil {
 		return err
 	}
-	return root.Symlink(target, path)
+	return symlinkIn(root, target, path)
 }
 
 // CreateIn makes a file below root, or empties the one that is there.

@@ -14,6 +14,8 @@ const noWait = syscall.O_NONBLOCK
 
 func link(target, name string) error { return os.Symlink(target, name) }
 
+func symlinkIn(root *os.Root, target, path string) error { return root.Symlink(target, path) }
+
 func isLink(info fs.FileInfo) bool { return info.Mode().Type() == fs.ModeSymlink }
 
 func renameOver(from, to string) error { return os.Rename(from, to) }

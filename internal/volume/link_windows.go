@@ -61,6 +61,15 @@ func setJunction(target, name string) error {
 	return windows.DeviceIoControl(h, windows.FSCTL_SET_REPARSE_POINT, &b[0], uint32(len(b)), nil, 0, &returned, nil)
 }
 
+// symlinkIn makes a junction where the link is to lead to a folder by its full path, for a symbolic link takes
+// rights that players do not have.
+func symlinkIn(root *os.Root, target, path string) error {
+	if info, err := os.Stat(target); filepath.IsAbs(target) && err == nil && info.IsDir() {
+		return link(target, filepath.Join(root.Name(), filepath.FromSlash(path)))
+	}
+	return root.Symlink(target, path)
+}
+
 // isLink takes symbolic links and junctions, which Go calls irregular.
 func isLink(info fs.FileInfo) bool {
 	return info.Mode()&(fs.ModeSymlink|fs.ModeIrregular) != 0

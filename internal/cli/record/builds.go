@@ -231,7 +231,7 @@ func (a commands) listBuilds(ctx context.Context, c *cli.Command, home *game.Hom
 	// Files for overlays are no builds; of those that a name asks for, nothing is hidden.
 	hidden := !c.Bool("all") && text == ""
 	list.builds = slices.DeleteFunc(list.builds, func(b *state.Build) bool {
-		return b.Channel == state.ModsLine || hidden && record.ForOverlay(b) || !strings.Contains(strings.ToLower(b.Label+"\n"+b.Note+"\n"+b.Own+"\n"+strings.Join(b.Also, "\n")), text) ||
+		return b.IsMods() || hidden && record.ForOverlay(b) || !strings.Contains(strings.ToLower(b.Label+"\n"+b.Note+"\n"+b.Own+"\n"+strings.Join(b.Also, "\n")), text) ||
 			c.IsSet("channel") && b.Line() != c.String("channel")
 	})
 	return list, nil
@@ -427,7 +427,7 @@ func (a commands) forgetBuild(ctx context.Context, c *cli.Command, home *game.Ho
 			return app.Refusef("lane %s of %s is held at %s; run morvant unpin or pin another build first", l.Name, name, found.Label)
 		}
 	}
-	if found.Channel == state.ModsLine {
+	if found.IsMods() {
 		return app.Refusef("%s is a set of mods: morvant mods remove %s", found.Label, view.Quoted(found.Label))
 	}
 	if err := a.Ask(c, fmt.Sprintf("Forget %s (%s, %s)?", found.Label, view.Day(found.Made), view.Size(found.Bytes))); err != nil {

@@ -24,7 +24,7 @@ func Mods(ctx context.Context, st *state.State, game string) ([]*state.Build, er
 	if err != nil {
 		return nil, err
 	}
-	list := slices.DeleteFunc(all, func(b *state.Build) bool { return b.Channel != state.ModsLine })
+	list := slices.DeleteFunc(all, func(b *state.Build) bool { return !b.IsMods() })
 	slices.SortFunc(list, func(a, b *state.Build) int { return strings.Compare(a.Label, b.Label) })
 	return list, nil
 }

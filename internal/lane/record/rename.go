@@ -27,7 +27,7 @@ var ErrNotYours = problem.New("only what you have recorded can be renamed", "A f
 
 // Rename gives a build that was recorded here another label.
 func Rename(ctx context.Context, home *game.Home, b *state.Build, label string) error {
-	if !b.RecordedHere() || b.Fragment && b.Channel != state.ModsLine {
+	if !b.RecordedHere() || b.Fragment && !b.IsMods() {
 		return fmt.Errorf("%s: %w", b.Name(), ErrNotYours)
 	}
 	if err := catalogue.CheckLabel(label); err != nil {

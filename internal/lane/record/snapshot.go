@@ -242,10 +242,10 @@ func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tre
 }
 
 // built reports whether a known build has a file of that name: then a record without it would be of no
-// use. Where that cannot be told, it has.
+// use. Where that cannot be told, and where no build is known, it has.
 func built(ctx context.Context, l *lane.Lane, path string) bool {
 	known, err := compose.Known(ctx, l.Home, l.Store, l.Game)
-	return err != nil || identify.Paths(known)[volume.UsualFold(path)]
+	return err != nil || len(known) == 0 || identify.Paths(known)[volume.UsualFold(path)]
 }
 
 // canShare reports whether the store can share the content of the lane's largest file.
