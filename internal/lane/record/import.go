@@ -411,7 +411,12 @@ func (im *importing) tree(src, dir string, before *exchange.Imported) (in *excha
 	if err := recordable(t); err != nil {
 		return nil, "", err
 	}
-	im.out.Odd = append(im.out.Odd, t.Odd...)
+	only := rules.NewSet(im.Only)
+	for _, o := range t.Odd {
+		if len(im.Only) == 0 || only.Match(o.Path) {
+			im.out.Odd = append(im.out.Odd, o)
+		}
+	}
 	warnOfDates(im.l, t)
 	if err := im.l.Cache.Recall(im.ctx, dir, t); err != nil {
 		return nil, "", err

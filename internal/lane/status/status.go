@@ -165,7 +165,11 @@ func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.Builds = len(builds)
+	for _, b := range builds {
+		if !b.Fragment { // files for overlays and sets of mods are no builds
+			s.Builds++
+		}
+	}
 	s.Tied = tied(ctx, l, s.Build)
 	history, err := l.Home.History(ctx, l.Game.Name, l.Name)
 	if err != nil {
