@@ -81,6 +81,25 @@ type awaiting struct {
 	ended chan error // nil: what does the update has ended, or nothing does it
 	told  string
 	seen  string // at the last look, where nothing tells of changes
+	// rested is how the lane stood at the last look after the command had ended, and since when.
+	rested string
+	since  time.Time
+}
+
+// stall is how many times as long as it should be quiet nothing may happen once the command that does the
+// update has ended, although the launcher looks as if it were at work: then it has given up.
+const stall = 30
+
+// stalled reports whether the launcher has given up, as it looks.
+func (w *awaiting) stalled(now *status.Status) bool {
+	if w.After == nil || w.ended != nil {
+		return false
+	}
+	if is := sketch(now); is != w.rested || w.since.IsZero() {
+		w.rested, w.since = is, time.Now()
+		return false
+	}
+	return time.Since(w.since) > stall*w.Quiet
 }
 
 // holding says that on this system a folder cannot be moved while a program has it, or anything in
@@ -200,6 +219,8 @@ func (w *awaiting) arrived(ctx context.Context, now *status.Status, changed, sai
 			got.Doubts = all
 		}
 		return got, nil
+	case w.stalled(now):
+		return nil, fmt.Errorf("%w: %s", ErrHalfDone, strings.Join(all, "; "))
 	case got.Whole != nil:
 		w.tell(strings.Join(against.atWork, "; "))
 	case len(all) == 0 && (byCommand || w.Expected):
