@@ -60,32 +60,45 @@ func TestKilledAtAnyPointTiedGamesAreAtOneBuild(t *testing.T) {
 	template := filepath.Join(w.dir, "template")
 	require.NoError(t, os.Mkdir(template, 0o755))
 	require.NoError(t, exec.Command("cp", "-a", w.live, server, w.home, template).Run())
+	fresh := func() {
+		for _, dir := range []string{w.live, server, w.home} {
+			require.NoError(t, os.RemoveAll(dir))
+			require.NoError(t, exec.Command("cp", "-a", filepath.Join(template, filepath.Base(dir)), dir).Run())
+		}
+	}
+	pin := func(calls, fault string, n int) result {
+		return w.traced([]string{"-g", "quay", "pin", "1.1.0", "--with-tied", "--yes"}, "-e", "trace="+calls, "-e", "inject="+calls+":"+fault+":when="+strconv.Itoa(n))
+	}
+	together := func(n int, where string) {
+		order := []string{"quay", "quay-server"}
+		if n%2 == 0 {
+			order = []string{"quay-server", "quay"}
+		}
+		held := make(map[string]string)
+		for _, game := range append(order, order...) { // the first look may come to the other one later
+			j := w.json(0, "-g", game, "status")
+			held[game] = j["build"].(map[string]any)["label"].(string)
+		}
+		require.Equal(t, held["quay"], held["quay-server"], where)
+		require.Equal(t, "program of "+held["quay"], w.read("bin/quay.exe"), where)
+		require.Equal(t, "server of "+held["quay"], readFile(t, filepath.Join(server, "bin", "server")), where)
+	}
 	kills := 0
 	for _, calls := range some([]string{"renameat,renameat2", "fsync,fdatasync", "pwrite64", "unlinkat", "mkdirat"}) {
 		for n := 1; ; n += 1 + stride(n)/2 {
-			for _, dir := range []string{w.live, server, w.home} {
-				require.NoError(t, os.RemoveAll(dir))
-				require.NoError(t, exec.Command("cp", "-a", filepath.Join(template, filepath.Base(dir)), dir).Run())
-			}
-			r := w.traced([]string{"-g", "quay", "pin", "1.1.0", "--with-tied", "--yes"}, "-e", "trace="+calls, "-e", "inject="+calls+":signal=KILL:when="+strconv.Itoa(n))
-			if r.code == 0 {
+			fresh()
+			if pin(calls, "signal=KILL", n).code == 0 {
 				break
 			}
 			kills++
-			where := calls + " " + strconv.Itoa(n)
-			order := []string{"quay", "quay-server"}
-			if n%2 == 0 {
-				order = []string{"quay-server", "quay"}
-			}
-			held := make(map[string]string)
-			for _, game := range append(order, order...) { // the first look may come to the other one later
-				j := w.json(0, "-g", game, "status")
-				held[game] = j["build"].(map[string]any)["label"].(string)
-			}
-			require.Equal(t, held["quay"], held["quay-server"], where)
-			require.Equal(t, "program of "+held["quay"], w.read("bin/quay.exe"), where)
-			require.Equal(t, "server of "+held["quay"], readFile(t, filepath.Join(server, "bin", "server")), where)
+			together(n, calls+" "+strconv.Itoa(n))
 		}
+	}
+	// An error where the second change is recorded: it is finished by the next command, and so is the first.
+	for n := 1; n <= 45; n += stride(1) {
+		fresh()
+		pin("pwrite64", "error=EACCES", n)
+		together(n, "EACCES at "+strconv.Itoa(n))
 	}
 	require.Greater(t, kills, least(40))
 }

@@ -24,12 +24,27 @@ func CarryOutBoth(ctx context.Context, l *lane.Lane, p *Proposal, other *lane.La
 		return err
 	}
 	err := CarryOut(ctx, l, p)
-	if err == nil {
+	second := err == nil
+	if second {
 		if err = CarryOut(ctx, other, q); err != nil {
-			err = errors.Join(fmt.Errorf("%s: %w", other.Game.Name, err), takeBack(context.WithoutCancel(ctx), l, p.Change.ID))
+			err = fmt.Errorf("%s: %w", other.Game.Name, err)
 		}
 	}
-	return errors.Join(err, l.Home.End(context.WithoutCancel(ctx), l.Game.Name, l.Name, state.BegunTied))
+	ctx = context.WithoutCancel(ctx)
+	if err != nil {
+		// What has begun and could not be recorded may yet be finished by the next command, which ends all of it.
+		for _, side := range []*lane.Lane{l, other} {
+			if b, noteErr := side.BegunHere(ctx, state.BegunChange); noteErr != nil || b != nil {
+				return errors.Join(err, noteErr)
+			}
+		}
+		if second {
+			if back := takeBack(ctx, l, p.Change.ID); back != nil {
+				return errors.Join(err, back)
+			}
+		}
+	}
+	return errors.Join(err, l.Home.End(ctx, l.Game.Name, l.Name, state.BegunTied))
 }
 
 // takeBack undoes the change of one game where that of the other has not come about.
