@@ -121,23 +121,23 @@ func TestImportInComponents(t *testing.T) {
 func TestImportLeavesOutWhatIsNoGame(t *testing.T) {
 	t.Parallel()
 	w := newPlayed(t)
-	files := map[string]string{".depot/state.bin": "state", "notes.txt": "mine"}
+	files := map[string]string{".lading/state.bin": "state", "notes.txt": "mine"}
 	for p, content := range older("base", "voices") {
 		files["Cinder Quay/"+p] = content
 	}
-	files["Cinder Quay/.depot/parts.bin"] = "parts"
+	files["Cinder Quay/.lading/parts.bin"] = "parts"
 	download := w.source("download", files)
 	w.fails(4, `--inside "Cinder Quay"`, "import", download, "1.1.0")
-	w.fails(4, `--exclude ".depot/**"`, "import", download, "1.1.0", "--inside", "Cinder Quay")
+	w.fails(4, `--exclude ".lading/**"`, "import", download, "1.1.0", "--inside", "Cinder Quay")
 	require.NotContains(t, w.ok("builds").out, "1.1.0")
 	r := w.ok("import", download, "1.1.0", "--yes")
 	require.Contains(t, r.err, "its folder Cinder Quay does")
 	require.Contains(t, r.err, "no known build of quay has such a hidden folder")
 	require.Contains(t, r.out, "1 file was left out")
-	w.ok("import", download, "with-depot", "--inside", "Cinder Quay", "--exclude", "none")
-	require.Contains(t, w.run("diff", "1.1.0", "with-depot").out, ".depot/parts.bin")
-	w.ok("builds", "forget", "with-depot", "--yes")
-	w.ok("import", download, "without", "--inside", "Cinder Quay", "--exclude", ".depot/**")
+	w.ok("import", download, "with-lading", "--inside", "Cinder Quay", "--exclude", "none")
+	require.Contains(t, w.run("diff", "1.1.0", "with-lading").out, ".lading/parts.bin")
+	w.ok("builds", "forget", "with-lading", "--yes")
+	w.ok("import", download, "without", "--inside", "Cinder Quay", "--exclude", ".lading/**")
 	require.Contains(t, w.ok("diff", "1.1.0", "without").out, "are the same")
 
 	// A pin takes the folder itself, in one question; a no leaves nothing.

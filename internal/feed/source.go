@@ -66,7 +66,7 @@ type Source interface {
 	// Open returns the bytes of a file between from and to. at is where the
 	// stream begins: a server that ignores ranges begins at 0. See IgnoresRanges.
 	Open(ctx context.Context, path string, from, to int64) (body io.ReadCloser, at int64, err error)
-	// ranges reports whether parts of a file can be had, without its content.
+	// ranges reports whether the server sends parts of a file. It asks without fetching the file.
 	ranges(ctx context.Context, path string) (bool, error)
 	// String returns the address, for messages.
 	String() string
