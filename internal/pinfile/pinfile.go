@@ -56,7 +56,8 @@ type Overlay struct {
 	Build      string        `toml:"build"` // "public/1.2.0", as the writer called it
 	Digest     digest.Digest `toml:"digest"`
 	Components []string      `toml:"components,omitempty"`
-	Files      string        `toml:"files"` // a pattern
+	Files      string        `toml:"files"`          // a pattern
+	Mods       bool          `toml:"mods,omitempty"` // it is a set of mods
 }
 
 // Source is where the writer has the build from.

@@ -160,7 +160,8 @@ func (u *following) update(ctx context.Context) (*Followed, error) {
 	if f.Left, err = change.Misfits(ctx, l, u.now.Pin, u.now.Build, f.To); err != nil {
 		return nil, err
 	}
-	o := change.PinOptions{Hold: true, Follow: true, Clean: u.now.Pin.Clean, Exact: u.now.Pin.Exact, Inherit: true}
+	o := change.Again(u.now.Pin)
+	o.Components = nil // those that the lane has
 	for _, m := range f.Left {
 		o.Without = append(o.Without, m.Overlay.Pattern)
 	}

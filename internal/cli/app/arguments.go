@@ -2,6 +2,8 @@ package app
 
 import (
 	"fmt"
+	"io"
+	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -98,6 +100,20 @@ func parseSpeed(s string) (int64, error) {
 		return 0, fmt.Errorf("\"%s\" is not a speed; write it like 5MB/s", s)
 	}
 	return int64(n), nil
+}
+
+// ReadNamed reads a file that the player names, or stdin for -, up to limit bytes and one more.
+func (a *App) ReadNamed(name string, limit int64) ([]byte, error) {
+	in := a.In
+	if name != "-" {
+		f, err := os.Open(name)
+		if err != nil {
+			return nil, err
+		}
+		defer f.Close()
+		in = f
+	}
+	return io.ReadAll(io.LimitReader(in, limit+1))
 }
 
 // Date reads a day, or a moment as RFC 3339 writes it; zero if nothing is said.

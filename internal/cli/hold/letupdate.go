@@ -370,7 +370,8 @@ func (a commands) afterUpdate(ctx context.Context, c *cli.Command, l *lane.Lane,
 func (a commands) proposeAfter(ctx context.Context, l *lane.Lane, then string, before *status.Status, fresh *state.Build) (*change.Proposal, error) {
 	switch {
 	case then == thenPin:
-		o := change.PinOptions{Hold: true, Clean: before.Pin.Clean, Exact: before.Pin.Exact, Open: before.Pin.Open, Follow: before.Pin.Follow, Inherit: true}
+		o := change.Again(before.Pin)
+		o.Components = nil // those that the lane has
 		misfits, err := change.Misfits(ctx, l, before.Pin, before.Build, fresh)
 		if err != nil {
 			return nil, err

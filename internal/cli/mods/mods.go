@@ -271,13 +271,19 @@ func (a commands) remove(ctx context.Context, c *cli.Command, l *lane.Lane, args
 
 var errNotHeld = problem.New("mods are laid over a build that the game is held at, and it is not held", "Hold it where it is: morvant pin here --mods NAME, or at a build: morvant pin BUILD --mods NAME")
 
+// held returns what the lane is held to, which it must be.
+func held(ctx context.Context, l *lane.Lane) (state.Pin, *state.Build, error) {
+	pin, b, err := l.Pin(ctx)
+	if err == nil && b == nil {
+		err = errNotHeld
+	}
+	return pin, b, err
+}
+
 func (a commands) lay(ctx context.Context, c *cli.Command, l *lane.Lane, names []string) error {
-	pin, held, err := l.Pin(ctx)
+	pin, build, err := held(ctx, l)
 	if err != nil {
 		return err
-	}
-	if held == nil {
-		return errNotHeld
 	}
 	o := change.Again(pin)
 	for _, name := range names {
@@ -287,16 +293,13 @@ func (a commands) lay(ctx context.Context, c *cli.Command, l *lane.Lane, names [
 		}
 		o.Add.Overlays = append(o.Add.Overlays, record.ModsOverlay(b))
 	}
-	return a.pin(ctx, c, l, held, o)
+	return a.pin(ctx, c, l, build, o)
 }
 
 func (a commands) lift(ctx context.Context, c *cli.Command, l *lane.Lane, names []string) error {
-	pin, held, err := l.Pin(ctx)
+	pin, build, err := held(ctx, l)
 	if err != nil {
 		return err
-	}
-	if held == nil {
-		return errNotHeld
 	}
 	o := change.Again(pin)
 	for _, name := range names {
@@ -306,7 +309,7 @@ func (a commands) lift(ctx context.Context, c *cli.Command, l *lane.Lane, names 
 		}
 		o.Without = append(o.Without, name)
 	}
-	return a.pin(ctx, c, l, held, o)
+	return a.pin(ctx, c, l, build, o)
 }
 
 // pin holds the lane to its build with what is laid over it from now on.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 
 	"github.com/urfave/cli/v3"
@@ -69,12 +68,8 @@ func (a commands) share(ctx context.Context, c *cli.Command, l *lane.Lane, args 
 }
 
 func (a commands) take(ctx context.Context, c *cli.Command, l *lane.Lane, args []string) error {
-	f, err := os.Open(args[0])
+	b, err := a.ReadNamed(args[0], modlist.MaxSize)
 	if err != nil {
-		return err
-	}
-	b, err := io.ReadAll(io.LimitReader(f, modlist.MaxSize+1))
-	if err := errors.Join(err, f.Close()); err != nil {
 		return err
 	}
 	list, err := modlist.Decode(b)

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"strings"
 
@@ -73,16 +72,7 @@ type theirs struct {
 const maxTheirs = 256 << 20
 
 func (a commands) readTheirs(name string) (*theirs, error) {
-	in := a.In
-	if name != "-" {
-		f, err := os.Open(name)
-		if err != nil {
-			return nil, err
-		}
-		defer f.Close()
-		in = f
-	}
-	b, err := io.ReadAll(io.LimitReader(in, maxTheirs))
+	b, err := a.ReadNamed(name, maxTheirs)
 	if err != nil {
 		return nil, err
 	}

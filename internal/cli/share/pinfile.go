@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"strings"
 
@@ -92,16 +91,7 @@ func (a commands) pinfileWrite(ctx context.Context, c *cli.Command, l *lane.Lane
 
 // readPinfile reads a pin file, "-" for stdin.
 func (a commands) readPinfile(name string) (*pinfile.File, error) {
-	in := a.In
-	if name != "-" {
-		f, err := os.Open(name)
-		if err != nil {
-			return nil, err
-		}
-		defer f.Close()
-		in = f
-	}
-	b, err := io.ReadAll(io.LimitReader(in, pinfile.MaxSize+1))
+	b, err := a.ReadNamed(name, pinfile.MaxSize)
 	if err != nil {
 		return nil, err
 	}

@@ -191,11 +191,15 @@ func CompareOwn(ctx context.Context, l *lane.Lane, s *Origin, patterns []string)
 	}
 	slices.SortFunc(c.New, plan.BiggestFirst)
 	if s.tree != nil {
-		for _, o := range slices.Concat(s.tree.Odd, s.tree.Unread) {
-			if is, there := have[o.Path]; match.Scratch(o.Path) || there && is.Kind == plan.Link && is.Target == o.Target || !(only.Match(o.Path) || len(patterns) == 0 && match.Kept(o.Path)) {
+		for _, o := range s.tree.Odd {
+			wanted := only.Match(o.Path) || len(patterns) == 0 && match.Kept(o.Path)
+			if !wanted || match.Scratch(o.Path) {
 				continue
 			}
 			if o.Target != "" { // of a folder that lanes share, say
+				if have[o.Path].Target == o.Target {
+					continue
+				}
 				c.Links = append(c.Links, plan.Entry{Path: o.Path, Node: plan.Node{Kind: plan.Link, Target: o.Target}})
 				continue
 			}

@@ -41,7 +41,7 @@ func PinFile(ctx context.Context, l *lane.Lane) (*pinfile.File, error) {
 	content, made := c.Base.Digest(), b.Made.UTC().Truncate(time.Second)
 	f.Content, f.Date = &content, &made
 	for _, o := range pin.Overlays {
-		f.Overlays = append(f.Overlays, pinfile.Overlay{Build: o.Name, Digest: o.Digest, Components: o.Components, Files: o.Pattern})
+		f.Overlays = append(f.Overlays, pinfile.Overlay{Build: o.Name, Digest: o.Digest, Components: o.Components, Files: o.Pattern, Mods: o.Mod})
 	}
 	return f, nil
 }
@@ -76,7 +76,7 @@ func FromPinFile(ctx context.Context, l *lane.Lane, f *pinfile.File) (*state.Bui
 	}
 	b, components, err := compose.Same(ctx, l, builds, f.Digest, content, f.Build)
 	if err == nil && b == nil {
-		b, err = sameContent(builds, func(b *state.Build) bool { return b.Digest() == f.Digest }, f.Build)
+		err = notHere(builds, f.Build)
 		if errors.Is(err, record.ErrNotKnown) && f.Date != nil {
 			err = fmt.Errorf("the build of %s: %w", f.Date.Local().Format(time.DateOnly), err)
 		}
@@ -100,11 +100,14 @@ func FromPinFile(ctx context.Context, l *lane.Lane, f *pinfile.File) (*state.Bui
 		return nil, o, err
 	}
 	for _, over := range f.Overlays {
-		other, err := sameContent(builds, func(b *state.Build) bool { return b.Digest() == over.Digest }, over.Build)
+		other, _, err := compose.Same(ctx, l, builds, over.Digest, digest.Digest{}, over.Build)
+		if err == nil && other == nil {
+			err = notHere(builds, over.Build)
+		}
 		if err != nil {
 			return nil, o, fmt.Errorf("the overlay %s: %w", over.Files, err)
 		}
-		lay := state.Overlay{Name: other.Name(), Digest: over.Digest, Pattern: over.Files, Build: other.UID}
+		lay := state.Overlay{Name: other.Name(), Digest: over.Digest, Pattern: over.Files, Build: other.UID, Mod: over.Mods}
 		if other.Components != nil {
 			lay.Components = over.Components
 			lay.Build = other.With(over.Components).UID
@@ -143,16 +146,13 @@ func mayWrite(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions) e
 	return nil
 }
 
-// sameContent finds the build that is meant by its content. A build that only has the
-// same name is not it.
-func sameContent(builds []*state.Build, is func(*state.Build) bool, label string) (*state.Build, error) {
-	if i := slices.IndexFunc(builds, is); i >= 0 {
-		return builds[i], nil
-	}
+// notHere is the error for a build that is not known by its content. One that only has the same name is
+// not it.
+func notHere(builds []*state.Build, label string) error {
 	for _, b := range builds {
 		if b.Label == label || b.Name() == label {
-			return nil, fmt.Errorf("%s: %w", b.Name(), record.ErrOtherContent)
+			return fmt.Errorf("%s: %w", b.Name(), record.ErrOtherContent)
 		}
 	}
-	return nil, fmt.Errorf("%s: %w", label, record.ErrNotKnown)
+	return fmt.Errorf("%s: %w", label, record.ErrNotKnown)
 }

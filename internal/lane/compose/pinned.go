@@ -27,8 +27,8 @@ func Pinned(ctx context.Context, l *lane.Lane) (state.Pin, plan.State, error) {
 	return pin, c.Owned(), nil
 }
 
-// Owned is State without the links that lead out, which are the player's whatever the pin is, and without the files that were the player's before the pin edited them: they are
-// the player's still.
+// Owned is State without the links that lead out, which are the player's whatever the pin is, and without
+// the files that were the player's before the pin edited them: they are the player's still.
 func (c *Composed) Owned() plan.State {
 	a := *c.Attributes
 	a.Links = nil

@@ -84,7 +84,7 @@ func ImportBuild(ctx context.Context, l *lane.Lane, from Imports) (*Import, erro
 		return nil, err
 	}
 	im := &importing{Imports: from, ctx: ctx, l: l, session: l.Store.Begin(), exclude: rules.NewSet(from.Exclude)}
-	im.session.Share()
+	im.only = rules.NewSet(from.Only)
 	im.out.Build = &state.Build{UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: from.Note, Made: from.Date}
 	if from.Mods {
 		im.out.Channel, im.out.Fragment, im.out.Fits = state.ModsLine, true, from.Fits
@@ -148,6 +148,7 @@ type importing struct {
 	l       *lane.Lane
 	session *store.Session
 	exclude *rules.Set
+	only    *rules.Set
 	known   []identify.Known
 	paths   map[string]bool // of known builds and of the folder
 	out     Import
@@ -186,10 +187,7 @@ func (im *importing) run() error {
 			return err
 		}
 	}
-	if len(im.Only) > 0 {
-		only := rules.NewSet(im.Only)
-		whole.Manifest = whole.Manifest.Without(func(p string) bool { return !only.Match(p) })
-	}
+	whole.Manifest = whole.Manifest.Without(func(p string) bool { return !im.wants(p) })
 	if im.Mods && len(whole.Manifest.Files) == 0 {
 		return ErrNoMods
 	}
@@ -401,8 +399,8 @@ func (im *importing) tree(src, dir string, before *exchange.Imported) (in *excha
 	}
 	n := files()
 	t.Entries = slices.DeleteFunc(t.Entries, func(e scan.Entry) bool { return im.exclude.Match(e.Path) })
-	if only := rules.NewSet(im.Only); len(im.Only) > 0 {
-		t.Entries = slices.DeleteFunc(t.Entries, func(e scan.Entry) bool { return e.Kind != scan.File || !only.Match(e.Path) })
+	if len(im.Only) > 0 {
+		t.Entries = slices.DeleteFunc(t.Entries, func(e scan.Entry) bool { return e.Kind != scan.File || !im.wants(e.Path) })
 		if n = files(); n == 0 && im.Mods {
 			return nil, "", ErrNoMods
 		}
@@ -411,9 +409,8 @@ func (im *importing) tree(src, dir string, before *exchange.Imported) (in *excha
 	if err := recordable(t); err != nil {
 		return nil, "", err
 	}
-	only := rules.NewSet(im.Only)
 	for _, o := range t.Odd {
-		if len(im.Only) == 0 || only.Match(o.Path) {
+		if im.wants(o.Path) {
 			im.out.Odd = append(im.out.Odd, o)
 		}
 	}
@@ -493,6 +490,9 @@ func (im *importing) cost(root *os.Root, t *scan.Tree, stored map[*scan.Entry]bo
 	}
 	return volume.CheckFree(im.l.Store.Dir(), grows)
 }
+
+// wants reports whether a file is among those that are taken alone.
+func (im *importing) wants(p string) bool { return len(im.Only) == 0 || im.only.Match(p) }
 
 // shares reports whether the store can share the content of a file with the disk that it lies on.
 func (im *importing) shares(root *os.Root, e *scan.Entry) bool {

@@ -8,6 +8,7 @@ import (
 
 	"morvant/internal/digest"
 	"morvant/internal/lane"
+	"morvant/internal/manifest"
 	"morvant/internal/scan"
 	"morvant/internal/state"
 	"morvant/internal/store"
@@ -60,7 +61,7 @@ func Own(ctx context.Context, l *lane.Lane, t *scan.Tree) (o *state.Own, much in
 	session := l.Store.Begin()
 	if err = l.Read(ctx, t, scan.Request{Sink: session.Put, Task: "Recording", Skip: func(e *scan.Entry) bool { return !needs(e) }}); err == nil {
 		own.Entries = slices.DeleteFunc(slices.Clone(t.Entries), func(e scan.Entry) bool { return !mine(&e) })
-		o, err = describeOwn(ctx, l, session, &own)
+		o, err = describeOwn(ctx, l, session, own.Manifest(), own.Attributes())
 	}
 	if err := errors.Join(err, session.Close()); err != nil || o == nil {
 		return nil, 0, err
@@ -73,8 +74,7 @@ func Own(ctx context.Context, l *lane.Lane, t *scan.Tree) (o *state.Own, much in
 }
 
 // describeOwn puts what describes the record into the store.
-func describeOwn(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tree) (*state.Own, error) {
-	m := t.Manifest()
+func describeOwn(ctx context.Context, l *lane.Lane, session *store.Session, m *manifest.Manifest, a *manifest.Attributes) (*state.Own, error) {
 	if err := m.Validate(); err != nil || len(m.Files) == 0 {
 		return nil, err
 	}
@@ -83,7 +83,7 @@ func describeOwn(ctx context.Context, l *lane.Lane, session *store.Session, t *s
 	if o.Manifest, _, err = session.Put(ctx, bytes.NewReader(m.Encode()), nil); err != nil {
 		return nil, err
 	}
-	o.Attributes, _, err = session.Put(ctx, bytes.NewReader(t.Attributes().Encode()), nil)
+	o.Attributes, _, err = session.Put(ctx, bytes.NewReader(a.Encode()), nil)
 	return o, err
 }
 

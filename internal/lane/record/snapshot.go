@@ -8,6 +8,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"morvant/internal/catalogue"
@@ -233,19 +234,21 @@ func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tre
 			session.Share()
 		}
 	}
+	known := sync.OnceValue(func() func(string) bool { return builtPaths(ctx, l) })
 	return l.Read(ctx, t, scan.Request{
 		Sink:  session.Put,
 		Skip:  func(e *scan.Entry) bool { return e.Known && stored[e.Digest] },
 		Task:  "Recording",
-		Spare: func(e *scan.Entry) bool { return !built(ctx, l, e.Path) },
+		Spare: func(e *scan.Entry) bool { return !known()(e.Path) },
 	})
 }
 
-// built reports whether a known build has a file of that name: then a record without it would be of no
-// use. Where that cannot be told, and where no build is known, it has.
-func built(ctx context.Context, l *lane.Lane, path string) bool {
+// builtPaths reports of which files known builds have one of that name: a record without it would be of no use.
+// Where that cannot be told, and where no build is known, that is every file.
+func builtPaths(ctx context.Context, l *lane.Lane) func(path string) bool {
 	known, err := compose.Known(ctx, l.Home, l.Store, l.Game)
-	return err != nil || len(known) == 0 || identify.Paths(known)[volume.UsualFold(path)]
+	paths := identify.Paths(known)
+	return func(p string) bool { return err != nil || len(known) == 0 || paths[volume.UsualFold(p)] }
 }
 
 // canShare reports whether the store can share the content of the lane's largest file.

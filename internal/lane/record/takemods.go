@@ -4,12 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
-	"slices"
 
-	"morvant/internal/digest"
 	"morvant/internal/exchange"
+	"morvant/internal/identify"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/manifest"
@@ -18,6 +16,8 @@ import (
 	"morvant/internal/rules"
 	"morvant/internal/scan"
 	"morvant/internal/state"
+	"morvant/internal/store"
+	"morvant/internal/volume"
 )
 
 // ErrModsMissing is returned where not every file of a list of mods is here.
@@ -40,13 +40,10 @@ func TakeMods(ctx context.Context, l *lane.Lane, list *modlist.List, name string
 	if err != nil {
 		return nil, err
 	}
-	for _, k := range known {
-		for _, p := range k.Parts {
-			for _, f := range m.Files {
-				if _, built := p.Manifest.File(f.Path); built && !slices.Contains(out.Over, f.Path) {
-					out.Over = append(out.Over, f.Path)
-				}
-			}
+	built := identify.Paths(known)
+	for _, f := range m.Files {
+		if built[volume.UsualFold(f.Path)] {
+			out.Over = append(out.Over, f.Path)
 		}
 	}
 	session := l.Store.Begin()
@@ -84,10 +81,8 @@ func TakeMods(ctx context.Context, l *lane.Lane, list *modlist.List, name string
 type taking struct {
 	ctx     context.Context
 	l       *lane.Lane
-	session interface {
-		Put(context.Context, io.Reader, func(int)) (digest.Digest, int64, error)
-	}
-	sizes map[int64]bool // of files that are wanted
+	session *store.Session
+	sizes   map[int64]bool // of files that are wanted
 }
 
 func (t *taking) source(src string) error {

@@ -343,6 +343,9 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 	return d, err
 }
 
+// coarsest is the resolution of file times on FAT, the coarsest in use.
+const coarsest = 2 * time.Second
+
 // retimed lists the files that a pin's target has with the same content and another time.
 func retimed(l *lane.Lane, c *compose.Composed, have plan.State, match *rules.Matcher) []plan.Entry {
 	if len(c.Attributes.Files) == 0 {
@@ -355,7 +358,8 @@ func retimed(l *lane.Lane, c *compose.Composed, have plan.State, match *rules.Ma
 		if e.Kind != plan.File || !there || is.MTime == 0 || is.MTime == e.MTime || !is.SameContent(e.Node) || match.Kept(e.Path) || match.Scratch(e.Path) {
 			continue
 		}
-		if is.Time().Sub(e.Time()).Abs() > l.Traits().Clock {
+		// The disk is asked how coarse its times are only where that decides.
+		if by := is.Time().Sub(e.Time()).Abs(); by > coarsest || by > l.Traits().Clock {
 			list = append(list, e)
 		}
 	}
@@ -393,20 +397,15 @@ func Verify(ctx context.Context, l *lane.Lane, b *state.Build, pin state.Pin) (*
 	if err != nil {
 		return nil, nil, err
 	}
-	match := l.Game.Rules().Matcher()
+	match := compose.Rules(l, c).Matcher() // mods under keep rules are checked
 	guard := rules.NewSet(l.Base.Guard)
 	spelling := c.Spelling()
+	beside := func(e *scan.Entry) bool {
+		_, built := c.Manifest.File(spelling.Of(e.Path))
+		return (!built || !pin.Exact && match.Kept(e.Path)) && !guard.Match(e.Path)
+	}
 	err = l.Read(ctx, tree, scan.Request{
-		Sink: scan.Hash(),
-		Skip: func(e *scan.Entry) bool {
-			_, built := c.Manifest.File(spelling.Of(e.Path))
-			return e.Known && (!built || !pin.Exact && match.Kept(e.Path)) && !guard.Match(e.Path)
-		},
-		Task: "Verifying",
-		Spare: func(e *scan.Entry) bool {
-			_, built := c.Manifest.File(spelling.Of(e.Path))
-			return (!built || !pin.Exact && match.Kept(e.Path)) && !guard.Match(e.Path)
-		},
+		Sink: scan.Hash(), Skip: func(e *scan.Entry) bool { return e.Known && beside(e) }, Task: "Verifying", Spare: beside,
 	})
 	if err != nil {
 		return nil, nil, err
