@@ -123,7 +123,7 @@ func TestWhatStandsInOnePlaceOnly(t *testing.T) {
 // changers are the files that may call what changes a disk, by what it is that they change.
 // Everything else proposes, and lets them carry it out.
 var changers = map[string][]string{
-	"a lane, by plan and journal":   {"apply/apply.go", "apply/attributes.go", "apply/recover.go", "apply/stage.go"},
+	"a lane, by plan and journal":   {"apply/apply.go", "apply/attributes.go", "apply/locked.go", "apply/others.go", "apply/recover.go", "apply/stage.go"},
 	"where lanes stand":             {"names/names.go", "lane/record/move.go", "lane/change/beside.go", "lane/change/steps.go", "lanes/lanes.go", "lanes/links.go", "lanes/move.go", "lanes/switch.go"},
 	"folders of saves":              {"saves/saves.go"},
 	"what a block holds":            {"block/occupy.go", "block/setting.go"},

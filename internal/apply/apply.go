@@ -78,6 +78,8 @@ type Job struct {
 	// Elsewhere, if set, opens a file outside of the folder that most likely holds a
 	// content, to share it; nil if there is none.
 	Elsewhere func(digest.Digest) *os.File
+	// Names finds the files elsewhere that files are to be one with; nil: they become copies.
+	Names *scan.Names
 	// Shared is how many of the bytes that the plan writes will take no space.
 	Shared int64
 }
@@ -315,6 +317,9 @@ func (c *change) sync() error {
 // forward does what is left of the change, up to the mark done.
 func (c *change) forward() error {
 	if done, err := c.marked("done"); done || err != nil {
+		return err
+	}
+	if err := c.unlock(); err != nil {
 		return err
 	}
 	displaced, err := c.marked("displaced")

@@ -19,6 +19,11 @@ import (
 // folders, whose times change with every name in them. New files have theirs already.
 func (c *change) attributes() error {
 	for _, kind := range []plan.Kind{plan.File, plan.Dir} {
+		if kind == plan.Dir { // no name changes in any of them from here on
+			if err := c.lock(); err != nil {
+				return err
+			}
+		}
 		for i := range c.journal.Steps {
 			s := &c.journal.Steps[i]
 			if s.After == nil || s.After.Kind != kind || kind == plan.File && s.Places() && s.From == "" {

@@ -3,6 +3,7 @@ package apply
 import (
 	"bytes"
 	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -14,8 +15,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/digest"
+	"morvant/internal/manifest"
 	"morvant/internal/plan"
 	"morvant/internal/progress"
+	"morvant/internal/scan"
 	"morvant/internal/volume"
 )
 
@@ -222,4 +225,58 @@ func TestTheSpaceThatAPlanNeedsIsWhatItWritesAndABitMore(t *testing.T) {
 	require.Equal(t, most-1000+2*perFile+spare, short.Need)
 	require.NoError(t, CheckSpace(t.TempDir(), p, most), "all of it is shared")
 	require.NoError(t, CheckSpace(t.TempDir(), &plan.Plan{Steps: p.Steps[1:]}, 0), "nothing is written")
+}
+
+func TestAFileIsOneAgainWithOnlyWhatIsInTheNamedFolders(t *testing.T) {
+	canLink(t)
+	mods, elsewhere := t.TempDir(), t.TempDir()
+	put := func(dir, name, content string) string {
+		p := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(p, []byte(content), 0o640))
+		require.NoError(t, os.Chtimes(p, time.Unix(0, long), time.Unix(0, long)))
+		return p
+	}
+	there := put(mods, "a", "roads")
+	changed := put(mods, "b", "ROADS") // of the same size and time
+	outside := put(elsewhere, "c", "roads")
+	require.NoError(t, os.Symlink(outside, filepath.Join(mods, "led-out")))
+	require.NoError(t, os.Symlink(elsewhere, filepath.Join(mods, "folder")))
+	for _, tc := range []struct {
+		name, other   string
+		again, copies int
+		one           bool
+	}{
+		{"there", there, 1, 0, true},
+		{"changed since", changed, 1, 0, false}, // found out while it is read
+		{"not in the folders", outside, 0, 1, false},
+		{"a link in them that leads out", filepath.Join(mods, "led-out"), 0, 1, false},
+		{"a folder in them that leads out", filepath.Join(mods, "folder", "c"), 0, 1, false},
+		{"up and out", mods + "/../" + filepath.Base(elsewhere) + "/c", 0, 1, false},
+		{"gone", filepath.Join(mods, "gone"), 0, 1, false},
+		{"a folder", mods, 0, 1, false},
+	} {
+		t.Run(tc.name, func(t *testing.T) {
+			r := newRig(t)
+			n := fileNode("roads", 0o644, long)
+			n.Other = manifest.Other{Name: tc.other}
+			want, apart, err := Links(t.Context(), &scan.Names{Folders: []string{mods}}, nil, nil, plan.State{{Path: "x", Node: n}})
+			require.NoError(t, err)
+			job := r.towards(want, "roads")
+			again, copies := CountLinks(job.Plan, apart)
+			require.Equal(t, [2]int{tc.again, tc.copies}, [2]int{again, copies})
+			job.Names = &scan.Names{Folders: []string{mods}}
+			r.do(job)
+			require.NoError(t, Finish(r.root))
+			require.Equal(t, map[string]string{"x": "roads"}, r.contents())
+			here, err := os.Stat(filepath.Join(r.dir, "x"))
+			require.NoError(t, err)
+			for _, p := range []string{there, changed, outside} {
+				info, err := os.Stat(p)
+				require.NoError(t, err)
+				require.Equal(t, tc.one && p == tc.other, os.SameFile(here, info), p)
+				require.Equal(t, fs.FileMode(0o640), info.Mode().Perm())
+				require.True(t, info.ModTime().Equal(time.Unix(0, long)))
+			}
+		})
+	}
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path"
 	"strconv"
@@ -35,6 +36,8 @@ type journal struct {
 	ID     string          `json:"id,omitempty"` // of Job; journals of old versions have none
 	Memo   json.RawMessage `json:"memo"`
 	Steps  []step          `json:"steps"`
+	// Locked are folders that are read-only, and opened for the change, with their modes.
+	Locked map[string]fs.FileMode `json:"locked,omitempty"`
 
 	places map[string]int // the number of each step by path
 }
@@ -53,6 +56,7 @@ func newJournal(job Job) *journal {
 			j.Steps[i].Stamp = &e.Stamp
 		}
 	}
+	j.Locked = lockedFolders(job)
 	j.index()
 	return j
 }

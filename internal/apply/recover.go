@@ -234,6 +234,9 @@ func (c *change) back() error {
 	if err := c.mark("back"); err != nil {
 		return err
 	}
+	if err := c.unlock(); err != nil {
+		return err
+	}
 	steps := c.journal.Steps
 	displaced, err := c.marked("displaced")
 	if err != nil {
@@ -277,6 +280,9 @@ func (c *change) back() error {
 		}
 	}
 	c.oldAttributes()
+	if err := c.lock(); err != nil {
+		return err
+	}
 	if err := c.scatter(); err != nil {
 		return err
 	}

@@ -45,19 +45,34 @@ func stage(ctx context.Context, job Job, report *Report) error {
 	if len(files) == 0 {
 		return nil
 	}
+	var err error
+	if s.fresh, err = job.Root.OpenRoot(newDir); err != nil {
+		return err
+	}
+	defer s.fresh.Close()
 	job.Meter.Begin("Writing", job.Plan.Totals().Write)
 	defer job.Meter.End()
 	s.syncEach = len(files) <= syncEach || !volume.SyncsAll
+	wanted := make([]digest.Digest, len(files))
+	for n, i := range files {
+		wanted[n] = job.Plan.Steps[i].After.Digest
+	}
+	if s.contents, err = job.Store.Reader(ctx, wanted); err != nil {
+		return err
+	}
 	g, groupCtx := errgroup.WithContext(ctx)
-	g.SetLimit(store.Workers())
-	for _, i := range files {
-		if groupCtx.Err() != nil {
-			break
-		}
+	var next atomic.Int64
+	for range store.Workers() {
 		g.Go(func() error {
-			step := &job.Plan.Steps[i]
-			if err := s.file(groupCtx, fresh(i), step); err != nil {
-				return fmt.Errorf("%s: %w", step.Path, err)
+			for groupCtx.Err() == nil {
+				n := int(next.Add(1)) - 1
+				if n >= len(files) {
+					break
+				}
+				step := &job.Plan.Steps[files[n]]
+				if err := s.file(groupCtx, fresh(files[n]), step); err != nil {
+					return fmt.Errorf("%s: %w", step.Path, err)
+				}
 			}
 			return nil
 		})
@@ -79,6 +94,8 @@ func stage(ctx context.Context, job Job, report *Report) error {
 
 type stager struct {
 	Job
+	fresh    *os.Root // newDir
+	contents *store.Reader
 	report   *Report
 	unset    sync.Mutex // guards report.Unset
 	syncEach bool
@@ -87,6 +104,9 @@ type stager struct {
 
 // file writes the content of one step, with its time and mode.
 func (s *stager) file(ctx context.Context, name string, step *plan.Step) error {
+	if linked, err := s.link(ctx, name, step); linked || err != nil {
+		return err
+	}
 	f, err := s.share(ctx, name, step)
 	if err == nil && f == nil {
 		if f, err = s.create(name); err == nil {
@@ -123,7 +143,7 @@ func (s *stager) file(ctx context.Context, name string, step *plan.Step) error {
 	} else if err := volume.OwnIn(s.Root, name, "."); err != nil {
 		return err
 	}
-	err = setAttributes(s.Root, name, after)
+	err = setAttributes(s.fresh, path.Base(name), after)
 	if errors.Is(err, fs.ErrPermission) {
 		s.unset.Lock()
 		defer s.unset.Unlock()
@@ -134,7 +154,7 @@ func (s *stager) file(ctx context.Context, name string, step *plan.Step) error {
 }
 
 func (s *stager) create(name string) (*os.File, error) {
-	return s.Root.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
+	return s.fresh.OpenFile(path.Base(name), os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
 }
 
 // share makes a file that shares content with files of the folder or of elsewhere, and
@@ -308,7 +328,7 @@ func (s *stager) runs(ctx context.Context, step *plan.Step) ([]run, error) {
 // write writes f from the store, which checks the content.
 func (s *stager) write(ctx context.Context, f *os.File, step *plan.Step) error {
 	var written, started int64
-	return s.Store.Read(ctx, step.After.Digest, func(b []byte) error {
+	return s.contents.Read(ctx, step.After.Digest, func(b []byte) error {
 		if _, err := f.Write(b); err != nil {
 			return err
 		}

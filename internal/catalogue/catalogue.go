@@ -201,21 +201,21 @@ func decode(b []byte, into any) error {
 
 // checkFormat tells a newer version from something else, before the rest is read:
 // a newer version may have keys that this one does not know.
-func checkFormat(b []byte, want string) error {
+func checkFormat(b []byte, want ...string) error {
 	var head struct {
 		Format string `json:"format"`
 	}
 	if err := json.Unmarshal(b, &head); err != nil {
 		return fmt.Errorf("%w: %v", ErrFormat, err)
 	}
-	if head.Format == want {
+	if slices.Contains(want, head.Format) {
 		return nil
 	}
-	name, _, _ := strings.Cut(want, "/")
+	name, _, _ := strings.Cut(want[0], "/")
 	if strings.HasPrefix(head.Format, name+"/") {
 		return fmt.Errorf("format \"%s\": %w", head.Format, problem.ErrNewer)
 	}
-	return fmt.Errorf("%w: format \"%s\" instead of \"%s\"", ErrFormat, head.Format, want)
+	return fmt.Errorf("%w: format \"%s\" instead of \"%s\"", ErrFormat, head.Format, want[0])
 }
 
 // DecodeFeed reads and checks the description of a feed.

@@ -191,6 +191,20 @@ func TestALayoutIsReadBack(t *testing.T) {
 	require.Equal(t, []int{2}, got.Pieces(m.Files[1].Digest))
 	require.Nil(t, got.Pieces(digest.Of([]byte("other"))))
 	require.Equal(t, l.Programs, got.Programs)
+	require.Nil(t, got.Times)
+	require.Contains(t, string(encoded(t, l)), `"morvant-layout/1"`, "without times it is as the first version wrote it")
+
+	l.Times = []time.Time{time.Unix(1943000000, 5), {}, time.Unix(-3, 0)}
+	body := encoded(t, l)
+	got, err = DecodeLayout(body, m)
+	require.NoError(t, err)
+	require.Equal(t, l.Times, got.Times)
+	_, err = DecodeLayout(bytes.Replace(body, []byte("layout/2"), []byte("layout/3"), 1), m)
+	require.ErrorIs(t, err, problem.ErrNewer)
+	_, err = DecodeLayout(bytes.Replace(body, []byte("layout/2"), []byte("layout/1"), 1), m)
+	require.Error(t, err, "the first version knew no times")
+	_, err = DecodeLayout(bytes.Replace(body, []byte("1943000000.000000005"), []byte("1943000000.5"), 1), m)
+	require.Error(t, err)
 }
 
 func TestHostileLayoutsAreRefused(t *testing.T) {
@@ -224,6 +238,8 @@ func TestHostileLayoutsAreRefused(t *testing.T) {
 			list := make([]int, 1_000_000)
 			l.Files[file] = list
 		},
+		"fewer times than files":      func(l *Layout) { l.Times = make([]time.Time, 2) },
+		"more times than files":       func(l *Layout) { l.Times = make([]time.Time, 4) },
 		"a program that is no file":   func(l *Layout) { l.Programs = []string{"../../bin/sh"} },
 		"programs out of order":       func(l *Layout) { l.Programs = []string{"bin/quay.exe", "big.pak"} },
 		"a small file of another one": func(l *Layout) { l.Chunks[2].Size, l.Chunks[2].Stored = 51, 51 },

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"time"
 
 	"github.com/go-json-experiment/json"
 	"github.com/klauspost/compress/zstd"
@@ -17,8 +18,11 @@ import (
 	"morvant/internal/pack"
 )
 
-// LayoutFormat is the format name and version of a layout.
-const LayoutFormat = "morvant-layout/1"
+// The format names and versions of layouts: one that knows no times is written as the first version did.
+const (
+	LayoutFormat      = "morvant-layout/1"
+	TimedLayoutFormat = "morvant-layout/2"
+)
 
 // Limits on layouts. They bound what a hostile one can ask for.
 const (
@@ -64,6 +68,9 @@ type Layout struct {
 	// is its own only chunk need not be listed.
 	Files    map[digest.Digest][]int
 	Programs []string // paths of files that are programs, sorted
+	// Times are when the files of the manifest were last changed, in its order, zero where that is not
+	// known; nil: of none.
+	Times []time.Time
 	// Again lists chunks of earlier builds coded against chunks of this one: who
 	// has this one comes to them for little. Base is an index into Chunks.
 	Again    []Chunk
@@ -77,6 +84,7 @@ type layoutJSON struct {
 	Chunks   columns         `json:"chunks"`
 	Files    []filePieces    `json:"files"`
 	Programs []string        `json:"programs"`
+	Times    []string        `json:"times,omitempty"`
 	Again    *columns        `json:"again,omitempty"`
 }
 
@@ -152,6 +160,12 @@ type filePieces struct {
 // Encode returns the bytes of the layout. order says in which order to list files.
 func (l *Layout) Encode(order []digest.Digest) ([]byte, error) {
 	j := layoutJSON{Format: LayoutFormat, Packs: l.Packs, Programs: l.Programs, Chunks: toColumns(l.Chunks)}
+	if len(l.Times) > 0 {
+		j.Format = TimedLayoutFormat
+		for _, t := range l.Times {
+			j.Times = append(j.Times, manifest.FormatTime(t))
+		}
+	}
 	if len(l.Again) > 0 {
 		again := toColumns(l.Again)
 		j.Again = &again
@@ -181,15 +195,25 @@ func runs(list []int) []int {
 // DecodeLayout reads a layout that belongs to the manifest m, and checks that it
 // does: every file of the manifest is put together from chunks that add up.
 func DecodeLayout(b []byte, m *manifest.Manifest) (*Layout, error) {
-	if err := checkFormat(b, LayoutFormat); err != nil {
+	if err := checkFormat(b, LayoutFormat, TimedLayoutFormat); err != nil {
 		return nil, err
 	}
 	var j layoutJSON
 	if err := decode(b, &j); err != nil {
 		return nil, err
 	}
+	if timed := j.Format == TimedLayoutFormat; timed && len(j.Times) != len(m.Files) || !timed && len(j.Times) > 0 {
+		return nil, fmt.Errorf("%w: %d times of %d files", ErrFormat, len(j.Times), len(m.Files))
+	}
 	n := len(j.Chunks.Digests)
 	l := &Layout{Packs: j.Packs, Programs: j.Programs, Files: make(map[digest.Digest][]int, len(j.Files)), byDigest: make(map[digest.Digest]int, n)}
+	for _, text := range j.Times {
+		t, err := manifest.ParseTime(text)
+		if err != nil {
+			return nil, fmt.Errorf("%w: the time \"%.40s\"", ErrFormat, text)
+		}
+		l.Times = append(l.Times, t)
+	}
 	var err error
 	if l.Chunks, err = j.Chunks.chunks(len(j.Packs), n); err != nil {
 		return nil, err

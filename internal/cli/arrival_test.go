@@ -239,3 +239,14 @@ func TestALauncherThatSwapsTheFolder(t *testing.T) {
 		w.ok("unblock")
 	}
 }
+
+func TestACommandThatFailsEndsTheWaitForAnUpdate(t *testing.T) {
+	t.Parallel()
+	w := newPlayed(t)
+	w.ok("pin", "1.2.0", "--yes")
+	r := w.run("let-update", "--after", "no-such-program-anywhere", "--yes")
+	require.Equal(t, 1, r.code)
+	require.Contains(t, r.err, "no-such-program-anywhere")
+	require.NotContains(t, r.err, "mistake", "also where the folder is let go between two looks")
+	w.ok("verify")
+}

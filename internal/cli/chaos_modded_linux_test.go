@@ -95,8 +95,11 @@ func (m *modded) held(game string) (label string, overlay string, follows bool) 
 	if b, ok := j["build"].(map[string]any); ok {
 		label = b["label"].(string)
 	}
-	if list, ok := j["overlays"].([]any); ok && len(list) > 0 {
-		_, overlay, _ = strings.Cut(list[0].(map[string]any)["name"].(string), "/")
+	list, _ := j["overlays"].([]any)
+	for _, o := range list {
+		if of, name, _ := strings.Cut(o.(map[string]any)["name"].(string), "/"); of != "mods" {
+			overlay = name
+		}
 	}
 	follows, _ = j["follow"].(bool)
 	return label, overlay, follows
@@ -134,16 +137,61 @@ func (m *modded) update(label string) {
 	m.said = append(m.said, "the launcher updates to "+label)
 }
 
+// deployed are the files that a mod program links into the game, and what each is in its store.
+var deployed = map[string]string{"Mods/boats.pak": "boats.pak", "Mods/sounds/horn.pak": "horn.pak", "data/reeds.pak": "reeds.pak"}
+
+// deploy links some of them and takes others away, as that program does; all of them if all is set.
+func (m *modded) deploy(all bool) {
+	for p, from := range deployed {
+		require.NoError(m.t, os.MkdirAll(filepath.Dir(m.path(p)), 0o755))
+		require.NoError(m.t, os.RemoveAll(m.path(p)))
+		if all || m.r.IntN(2) == 0 {
+			require.NoError(m.t, os.Link(filepath.Join(m.store, from), m.path(p)))
+		}
+	}
+	m.said = append(m.said, "a program deploys and purges")
+}
+
+// comesBack brings the modded state back that was recorded, and holds it against the store of mods.
+func (m *modded) comesBack() {
+	m.ask(true, "-g", "quay", "pin", "modded", "--exact", "--plain", "--yes")
+	if r := m.ask(false, "-g", "quay", "pin", "modded", "--exact", "--plain", "--yes"); r.code != 0 {
+		m.fail("the modded game does not come back: " + r.err)
+	}
+	for p, from := range deployed {
+		there, err := os.Stat(m.path(p))
+		require.NoError(m.t, err)
+		is, err := os.Stat(filepath.Join(m.store, from))
+		require.NoError(m.t, err)
+		if !os.SameFile(is, there) {
+			m.fail(p + " is no link")
+		}
+	}
+}
+
+// laid checks the files of a set of mods, where it is laid.
+func (m *modded) laid() {
+	over, _ := m.json(0, "-g", "quay", "status")["overlays"].([]any)
+	if !slices.ContainsFunc(over, func(o any) bool { return o.(map[string]any)["name"] == "mods/lamps" }) {
+		return
+	}
+	for p, text := range map[string]string{"Mods/lamps.pak": "lamps", "data/lamps.pak": "more lamps"} {
+		if b, err := os.ReadFile(m.path(p)); err != nil || string(b) != text {
+			m.fail(fmt.Sprintf("%s of the mods: %v %.40q", p, err, b))
+		}
+	}
+}
+
 func (m *modded) link() string { return m.path("data/roads.pak") }
 
 // once does something at random and looks at what must hold.
 func (m *modded) once() {
-	labels := slices.Sorted(maps.Keys(m.builds))
+	labels := slices.DeleteFunc(slices.Sorted(maps.Keys(m.builds)), func(l string) bool { return l == "modded" })
 	label := labels[m.r.IntN(len(labels))]
 	was, _, follows := m.held("quay")
 	theirs, _, _ := m.held("quay-server")
 	tied := false
-	switch m.r.IntN(9) {
+	switch m.r.IntN(13) {
 	case 0, 1:
 		tied = true
 		m.ask(true, "-g", "quay", "pin", label, "--with-tied", "--plain", "--yes")
@@ -167,6 +215,14 @@ func (m *modded) once() {
 		m.ask(true, "-g", "quay", "verify", "--repair", "--yes")
 	case 7:
 		m.ask(true, "-g", "quay", "undo", "--yes")
+	case 8:
+		m.deploy(false)
+		m.ask(true, "-g", "quay", "status")
+	case 9:
+		m.deploy(false)
+		m.comesBack()
+	case 10, 11:
+		m.ask(true, "-g", "quay", "mods", []string{"lay", "lift"}[m.r.IntN(2)], "lamps", "--yes")
 	default:
 		m.ask(true, "-g", "quay", "store", "trim", "--yes")
 	}
@@ -184,6 +240,7 @@ func (m *modded) once() {
 			m.fail("it cannot be repaired: " + r.out)
 		}
 		m.is(m.live, now, overlay)
+		m.laid()
 		if to, err := os.Readlink(m.link()); err != nil || to != filepath.Join(m.store, "roads.pak") {
 			m.fail(fmt.Sprintf("the link is not there: %s %v", to, err))
 		}
@@ -197,7 +254,7 @@ func TestChaosOfAModdedGame(t *testing.T) {
 	canTrace(t)
 	n := seedOf(t)
 	w := newWorld(t)
-	m := &modded{world: w, r: rand.New(rand.NewPCG(n, 3)), server: filepath.Join(w.dir, "server"), store: w.source("store", map[string]string{"roads.pak": "roads", "scenery/trees.pak": "trees"}), builds: make(map[string]tree)}
+	m := &modded{world: w, r: rand.New(rand.NewPCG(n, 3)), server: filepath.Join(w.dir, "server"), store: w.source("store", map[string]string{"roads.pak": "roads", "scenery/trees.pak": "trees", "boats.pak": "boats", "horn.pak": "horn", "reeds.pak": "reeds"}), builds: make(map[string]tree)}
 	for i := range 3 {
 		label := fmt.Sprintf("1.%d", i)
 		b := tree{"bin/quay.exe": "program of " + label, "readme.txt": "the same", "data/a.pak": strings.Repeat("a of "+label+" ", 2000), "data/only-" + label + ".pak": "only " + label}
@@ -219,6 +276,11 @@ func TestChaosOfAModdedGame(t *testing.T) {
 		w.ok("-g", "quay-server", "import", filepath.Join(w.dir, "server-"+label), label, "--yes")
 	}
 	w.ok("-g", "quay", "pin", "1.2", "--with-tied", "--yes")
+	w.ok("-g", "quay", "game", "set", "--mods-from", m.store)
+	m.deploy(true)
+	m.builds["modded"] = m.builds["1.2"]
+	w.ok("-g", "quay", "snapshot", "modded")
+	w.ok("-g", "quay", "mods", "record", "lamps", "--from", w.source("lamps", map[string]string{"Mods/lamps.pak": "lamps", "data/lamps.pak": "more lamps"}), "--yes")
 	m.outside = stored(t, m.store)
 	info, err := os.Stat(filepath.Join(m.store, "roads.pak"))
 	require.NoError(t, err)

@@ -88,6 +88,7 @@ func TestEveryExampleWorks(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(saves, "slot.sav"), []byte("one"), 0o644))
 	require.NoError(t, os.MkdirAll(filepath.Join(user, ".launcher"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(user, ".launcher", "state.cfg"), []byte("updates = at-once\n"), 0o644))
+	require.NoError(t, os.MkdirAll(filepath.Join(user, "ModProgram", "mods"), 0o755))
 	feed := filepath.Join(w.dir, "feed")
 	require.NoError(t, publishFeed(feed, standin.Feed{Quay: small}))
 	w.ok("add", "cinder-quay", w.live, "--keep", "Mods/**", "--keep", "Harbours/**", "--keep", "settings.ini", "--scratch", "logs/**", "--program", "bin/quay.exe")
@@ -229,6 +230,10 @@ func (w *world) exampleWorks(line string) {
 		w.ok("mods", "remove", "trees", "--yes")
 		require.NoError(w.t, os.MkdirAll(filepath.Join(w.dir, "user", "Downloads"), 0o755))
 		defer os.Remove(w.path("trees.mods.toml"))
+	case strings.HasPrefix(rest, "diff mods/"):
+		w.ok("mods", "record", "trees", "Mods/Scenery/**")
+		w.ok("mods", "share", "trees", "friends-trees.mods.toml")
+		defer os.Remove(w.path("friends-trees.mods.toml"))
 	case strings.HasPrefix(rest, "mods ") && !strings.HasPrefix(rest, "mods record"):
 		w.ok("mods", "record", "trees", "Mods/Scenery/**")
 		w.ok("mods", "record", "sounds", "Mods/Scenery/**")

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -36,6 +37,10 @@ func byClock() {
 //
 //	exits CODE COMMAND...   runs a command that ends with this exit code
 //	age FILE...             makes files older than any look at them
+//	same-file FILE FILE     checks that two names are of one file
+//	many DIR COUNT          writes so many small files, in folders of a hundred
+//	deploy FROM TO          links every file of a folder into another, as mod programs do (hard links)
+//	purge FROM TO           takes those links away again
 func TestScripts(t *testing.T) {
 	t.Parallel()
 	runScripts(t, "script")
@@ -45,6 +50,30 @@ func TestScripts(t *testing.T) {
 func TestStories(t *testing.T) {
 	t.Parallel()
 	runScripts(t, "stories")
+}
+
+// eachFile visits the files below a folder, by their paths from there.
+func eachFile(dir string, visit func(p string) error) error {
+	return filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		rel, err := filepath.Rel(dir, p)
+		if err != nil {
+			return err
+		}
+		return visit(rel)
+	})
+}
+
+// deployMods links every file of a folder into another.
+func deployMods(from, to string) error {
+	return eachFile(from, func(p string) error {
+		if err := os.MkdirAll(filepath.Dir(filepath.Join(to, p)), 0o755); err != nil {
+			return err
+		}
+		return os.Link(filepath.Join(from, p), filepath.Join(to, p))
+	})
 }
 
 func runScripts(t *testing.T, dir string) {
@@ -80,6 +109,34 @@ func runScripts(t *testing.T, dir string) {
 				if code != want {
 					ts.Fatalf("%s", fmt.Sprintf("exit code %d, not %d", code, want))
 				}
+			},
+			"same-file": func(ts *testscript.TestScript, neg bool, args []string) {
+				if len(args) != 2 {
+					ts.Fatalf("usage: same-file FILE FILE")
+				}
+				a, err := os.Stat(ts.MkAbs(args[0]))
+				ts.Check(err)
+				b, err := os.Stat(ts.MkAbs(args[1]))
+				ts.Check(err)
+				if os.SameFile(a, b) == neg {
+					ts.Fatalf("%s and %s: one file is %t", args[0], args[1], !neg)
+				}
+			},
+			"many": func(ts *testscript.TestScript, _ bool, args []string) {
+				n, err := strconv.Atoi(args[1])
+				ts.Check(err)
+				for i := range n {
+					file := filepath.Join(ts.MkAbs(args[0]), fmt.Sprintf("pack-%03d", i/100), fmt.Sprintf("file-%d.dat", i))
+					ts.Check(os.MkdirAll(filepath.Dir(file), 0o755))
+					ts.Check(os.WriteFile(file, fmt.Appendf(nil, "mod file %d\n", i), 0o640))
+				}
+			},
+			"deploy": func(ts *testscript.TestScript, _ bool, args []string) {
+				ts.Check(deployMods(ts.MkAbs(args[0]), ts.MkAbs(args[1])))
+			},
+			"purge": func(ts *testscript.TestScript, _ bool, args []string) {
+				from, to := ts.MkAbs(args[0]), ts.MkAbs(args[1])
+				ts.Check(eachFile(from, func(p string) error { return os.Remove(filepath.Join(to, p)) }))
 			},
 			"age": func(ts *testscript.TestScript, _ bool, args []string) {
 				old := time.Date(2031, 1, 2, 3, 4, 5, 0, time.UTC)

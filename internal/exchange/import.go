@@ -54,6 +54,8 @@ type Import struct {
 	Inside string // only what is in this folder of it; empty or ".": all
 	Sink   Sink
 	Meter  progress.Meter
+	// Doubles says that names which differ by letter case only can be held apart where this is to go.
+	Doubles bool
 	// Password asks for the password of an archive, again if that was wrong; nil: nobody can be asked.
 	Password func(again bool) (string, error)
 }
@@ -167,8 +169,8 @@ func (r *reading) finish() (*Imported, error) {
 	if err := m.Validate(); err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrHostile, err)
 	}
-	if a, b, found := m.CaseConflict(); found {
-		return nil, fmt.Errorf("%w: %s and %s differ by letter case only, which some computers cannot tell apart", ErrHostile, a, b)
+	if a, b, found := m.CaseConflict(); found && !r.Doubles {
+		return nil, fmt.Errorf("%w: %s and %s differ by letter case only, which this disk cannot tell apart", ErrHostile, a, b)
 	}
 	return r.out, nil
 }

@@ -34,6 +34,15 @@ type Settings struct {
 	Scratch []string `toml:"scratch,omitempty"` // files nobody misses
 	// Guard are files of the player's that have to be there, as they were when they were last recorded.
 	Guard []string `toml:"guard,omitempty"`
+	// ModsFrom are folders outside of the game's in which files of it have a second name: what a mod
+	// program puts into the game by hard links.
+	ModsFrom []string `toml:"mods_from,omitempty"`
+	// IgnoreCase says that names which differ by letter case only are one to the game, as on Windows, also
+	// where the disk tells them apart.
+	IgnoreCase bool `toml:"ignore_case,omitempty"`
+	// OrderByTime says that the game loads its files in the order of their times, so that those that the
+	// player has set by hand survive updates.
+	OrderByTime bool `toml:"order_by_time,omitempty"`
 	// Saves are the folders of saved games: ~, $VARIABLES, patterns; relative to the
 	// live folder.
 	Saves []string `toml:"saves,omitempty"`
@@ -59,7 +68,7 @@ type Settings struct {
 
 // Rules returns the keep and scratch rules. What is guarded is the player's.
 func (s *Settings) Rules() rules.Rules {
-	return rules.Rules{Keep: slices.Concat(s.Keep, s.Guard), Scratch: s.Scratch}
+	return rules.Rules{Keep: slices.Concat(s.Keep, s.Guard), Scratch: s.Scratch, IgnoreCase: s.IgnoreCase}
 }
 
 // Display returns what to call the game in messages.
@@ -76,6 +85,11 @@ func (s *Settings) check() error {
 	}
 	if err := s.Rules().Check(); err != nil {
 		return fmt.Errorf("%w: %v", ErrSettings, err)
+	}
+	for _, dir := range s.ModsFrom {
+		if !filepath.IsAbs(dir) {
+			return fmt.Errorf("%w: mods_from must be the full path of a folder, not \"%s\"", ErrSettings, dir)
+		}
 	}
 	for _, p := range s.Saves {
 		if err := saves.Check(p); err != nil {

@@ -15,7 +15,6 @@ import (
 	"morvant/internal/rules"
 	"morvant/internal/scan"
 	"morvant/internal/state"
-	"morvant/internal/volume"
 )
 
 // Part is a component of a known build.
@@ -96,7 +95,7 @@ func Folder(ctx context.Context, r Request) (*Answer, error) {
 	if err := r.Cache.Recall(ctx, r.Dir, tree); err != nil {
 		return nil, err
 	}
-	err = tree.Read(ctx, root, scan.Request{Sink: scan.Hash(), Task: "Reading", Meter: r.Meter, Now: r.Now, Skip: Impossible(r.Known)})
+	err = tree.Read(ctx, root, scan.Request{Sink: scan.Hash(), Task: "Reading", Meter: r.Meter, Now: r.Now, Skip: Impossible(r.Known, r.Rules.Fold)})
 	if rememberErr := r.Cache.Remember(context.WithoutCancel(ctx), r.Dir, tree); err == nil {
 		err = rememberErr
 	}
@@ -107,7 +106,7 @@ func Folder(ctx context.Context, r Request) (*Answer, error) {
 }
 
 // Impossible returns what reports whether a file can be none of any known build, by path and size.
-func Impossible(known []Known) func(*scan.Entry) bool {
+func Impossible(known []Known, fold func(string) string) func(*scan.Entry) bool {
 	type pair struct {
 		path string
 		size int64
@@ -116,11 +115,11 @@ func Impossible(known []Known) func(*scan.Entry) bool {
 	for _, k := range known {
 		for _, p := range k.Parts {
 			for _, f := range p.Manifest.Files {
-				possible[pair{volume.UsualFold(f.Path), f.Size}] = true
+				possible[pair{fold(f.Path), f.Size}] = true
 			}
 		}
 	}
-	return func(e *scan.Entry) bool { return !possible[pair{volume.UsualFold(e.Path), e.Stamp.Size}] }
+	return func(e *scan.Entry) bool { return !possible[pair{fold(e.Path), e.Stamp.Size}] }
 }
 
 // Answer is what a folder turns out to be.
@@ -139,7 +138,7 @@ type Origin struct {
 // Tree compares a folder that has been read with every known build. Files that have not been read
 // count as like no build.
 func Tree(tree *scan.Tree, r rules.Rules, known []Known) *Answer {
-	match := r.Matcher()
+	match, fold := r.Matcher(), r.Fold
 	have := make(map[string]digest.Digest)
 	own := 0
 	for i := range tree.Entries {
@@ -147,17 +146,17 @@ func Tree(tree *scan.Tree, r rules.Rules, known []Known) *Answer {
 		switch {
 		case e.Kind != scan.File:
 		case e.Known:
-			have[volume.UsualFold(e.Path)] = e.Digest
+			have[fold(e.Path)] = e.Digest
 		default:
-			have[volume.UsualFold(e.Path)] = digest.Digest{} // like no build
+			have[fold(e.Path)] = digest.Digest{} // like no build
 		}
 		if e.Kind == scan.File && match.Kept(e.Path) {
 			own++
 		}
 	}
-	a := &Answer{Matches: rank(have, own, known)}
+	a := &Answer{Matches: rank(have, own, known, fold)}
 	if len(a.Matches) > 0 {
-		a.Origins = origins(have, a.Matches[0].Build, known)
+		a.Origins = origins(have, a.Matches[0].Build, known, fold)
 	}
 	return a
 }
@@ -165,12 +164,12 @@ func Tree(tree *scan.Tree, r rules.Rules, known []Known) *Answer {
 // origins explains the files that are not as in one build by others: first the build that has the
 // most of them so, then the one that has the most of the rest. Of two that have as many, the one
 // that ranks before the other in known counts.
-func origins(have map[string]digest.Digest, but *state.Build, known []Known) []Origin {
+func origins(have map[string]digest.Digest, but *state.Build, known []Known, fold func(string) string) []Origin {
 	asThere := make(map[string]bool)
 	for _, k := range known {
 		if k.Build == but {
 			for _, f := range k.files() {
-				asThere[volume.UsualFold(f.Path)] = have[volume.UsualFold(f.Path)] == f.Digest
+				asThere[fold(f.Path)] = have[fold(f.Path)] == f.Digest
 			}
 		}
 	}
@@ -189,7 +188,7 @@ func origins(have map[string]digest.Digest, but *state.Build, known []Known) []O
 			}
 			var files []string
 			for _, f := range k.files() {
-				if p := volume.UsualFold(f.Path); left[p] && have[p] == f.Digest {
+				if p := fold(f.Path); left[p] && have[p] == f.Digest {
 					files = append(files, f.Path)
 				}
 			}
@@ -202,7 +201,7 @@ func origins(have map[string]digest.Digest, but *state.Build, known []Known) []O
 		}
 		slices.Sort(best.Files)
 		for _, p := range best.Files {
-			delete(left, volume.UsualFold(p))
+			delete(left, fold(p))
 		}
 		list = append(list, best)
 	}
@@ -220,10 +219,10 @@ func (k Known) files() []manifest.File {
 
 // rank compares what a folder holds with each build. own is how many of its files
 // are the player's.
-func rank(have map[string]digest.Digest, own int, known []Known) []*Match {
+func rank(have map[string]digest.Digest, own int, known []Known, fold func(string) string) []*Match {
 	var list []*Match
 	for _, k := range known {
-		m := compare(have, k)
+		m := compare(have, k, fold)
 		if m.Files > 0 {
 			m.Extra = max(0, len(have)-own-m.Same-len(m.Altered))
 			list = append(list, m)
@@ -235,14 +234,14 @@ func rank(have map[string]digest.Digest, own int, known []Known) []*Match {
 	return list
 }
 
-func compare(have map[string]digest.Digest, k Known) *Match {
+func compare(have map[string]digest.Digest, k Known, fold func(string) string) *Match {
 	m := &Match{Build: k.Build}
 	for _, p := range k.Parts {
 		c := Component{Name: p.Name, Files: len(p.Manifest.Files)}
 		var altered, missing []string
 		var bytes int64
 		for _, f := range p.Manifest.Files {
-			switch d, there := have[volume.UsualFold(f.Path)]; {
+			switch d, there := have[fold(f.Path)]; {
 			case there && d == f.Digest:
 				c.Same++
 				bytes += f.Size

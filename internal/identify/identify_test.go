@@ -40,7 +40,7 @@ func TestBuildsAreRankedByWhatTheFolderHas(t *testing.T) {
 		known("1.1", map[string]map[string]string{"base": {"a": "1", "b": "large and changed", "c": "same"}, "voices": {"v": "x", "w": "y"}}),
 		known("2.0", map[string]map[string]string{"base": {"a": "1", "b": "large and changed", "c": "same", "d": "new"}}),
 		known("other", map[string]map[string]string{"base": {"x": "y"}}),
-	})
+	}, func(p string) string { return p })
 	var labels []string
 	for _, m := range list {
 		labels = append(labels, m.Build.Label)

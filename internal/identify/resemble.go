@@ -7,15 +7,14 @@ import (
 	"strings"
 
 	"morvant/internal/manifest"
-	"morvant/internal/volume"
 )
 
-// Paths lists the paths of all files of builds, as the system usually compares them.
-func Paths(known []Known) map[string]bool {
+// Paths lists the paths of all files of builds, as fold makes them.
+func Paths(known []Known, fold func(string) string) map[string]bool {
 	paths := make(map[string]bool)
 	for _, k := range known {
 		for _, f := range k.files() {
-			paths[volume.UsualFold(f.Path)] = true
+			paths[fold(f.Path)] = true
 		}
 	}
 	return paths
@@ -33,7 +32,7 @@ const (
 
 // Resembles tells whether a tree resembles known builds, by the paths of its files. If not, folder
 // is the one of its folders that does; empty if there is none.
-func Resembles(m *manifest.Manifest, known map[string]bool) (folder string, like bool) {
+func Resembles(m *manifest.Manifest, known map[string]bool, fold func(string) string) (folder string, like bool) {
 	share := func(within string) float64 {
 		in, same := 0, 0
 		for _, f := range m.Files {
@@ -43,7 +42,7 @@ func Resembles(m *manifest.Manifest, known map[string]bool) (folder string, like
 			}
 			if ok {
 				in++
-				if known[volume.UsualFold(p)] {
+				if known[fold(p)] {
 					same++
 				}
 			}
@@ -95,16 +94,16 @@ type Doubt struct {
 func (d Doubt) None() bool { return !d.Unlike && len(d.Lacks) == 0 }
 
 // Doubts says what is odd about a tree; nothing where no build is known.
-func Doubts(m *manifest.Manifest, known []Known, paths map[string]bool) Doubt {
+func Doubts(m *manifest.Manifest, known []Known, paths map[string]bool, fold func(string) string) Doubt {
 	if len(paths) == 0 {
 		return Doubt{}
 	}
-	if _, like := Resembles(m, paths); !like {
+	if _, like := Resembles(m, paths, fold); !like {
 		return Doubt{Unlike: true}
 	}
 	have := make(map[string]bool)
 	for _, f := range m.Files {
-		have[volume.UsualFold(f.Path)] = true
+		have[fold(f.Path)] = true
 	}
 	var nearest *Known
 	best := 0.0
@@ -112,7 +111,7 @@ func Doubts(m *manifest.Manifest, known []Known, paths map[string]bool) Doubt {
 		n, same := 0, 0
 		for _, f := range k.files() {
 			n++
-			if have[volume.UsualFold(f.Path)] {
+			if have[fold(f.Path)] {
 				same++
 			}
 		}
@@ -134,7 +133,7 @@ func Doubts(m *manifest.Manifest, known []Known, paths map[string]bool) Doubt {
 		if float64(f.Size) < large*float64(total) {
 			break
 		}
-		if !have[volume.UsualFold(f.Path)] {
+		if !have[fold(f.Path)] {
 			d.Lacks = append(d.Lacks, f.Path)
 		}
 	}

@@ -30,6 +30,15 @@ func (l *Lane) FindParked(ctx context.Context, to *state.Lane) error {
 	return l.Theirs(to.Place)
 }
 
+// Find returns another lane by its name, once it is where it is remembered to be.
+func (l *Lane) Find(ctx context.Context, name string) (*state.Lane, error) {
+	is, err := l.Home.Lane(ctx, l.Game.Name, name)
+	if err == nil && !is.Live {
+		err = l.FindParked(ctx, is)
+	}
+	return is, err
+}
+
 // ErrOtherOwner is returned for a folder that another user of this computer has made.
 var ErrOtherOwner = errors.New("it belongs to another user of this computer, and what is in it could be anything")
 

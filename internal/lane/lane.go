@@ -83,6 +83,7 @@ type Lane struct {
 	Strange string
 	// Leave are single files that the next repair leaves alone, as if they were the player's.
 	Leave []string
+	names *scan.Names // see Names
 	// borrowed says that lock, store and cache belong to another open lane.
 	borrowed bool
 }

@@ -3,6 +3,9 @@ package lane
 import (
 	"context"
 	"errors"
+	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 
 	"morvant/internal/plan"
@@ -71,7 +74,40 @@ func (l *Lane) Walk(ctx context.Context) (*scan.Tree, error) {
 	if err := l.Cache.Recall(ctx, l.CacheKey(), t); err != nil {
 		return nil, err
 	}
+	if err := l.Cache.Others(ctx, l.CacheKey(), t, l.Names()); err != nil {
+		return nil, err
+	}
+	if err := l.Cache.Restless(ctx, l.CacheKey(), t); err != nil {
+		return nil, err
+	}
 	return t, l.unblockedModes(ctx, t)
+}
+
+// Names finds the other names of the lane's files in the folders that mods are linked from. Each is
+// walked at most once.
+func (l *Lane) Names() *scan.Names {
+	if l.names == nil || !slices.Equal(l.names.Folders, l.Game.ModsFrom) {
+		l.names = &scan.Names{Folders: l.Game.ModsFrom}
+	}
+	return l.names
+}
+
+// LookAt walks a folder elsewhere by the lane's rules and reads what changed since the last look at it. Nothing
+// is written into it.
+func (l *Lane) LookAt(ctx context.Context, root *os.Root, dir string) (*scan.Tree, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	t, err := scan.Walk(ctx, root, l.Game.Rules())
+	if err != nil {
+		return nil, err
+	}
+	if err := l.Cache.Recall(ctx, dir, t); err != nil {
+		return nil, err
+	}
+	err = t.Read(ctx, root, scan.Request{Sink: scan.Hash(), Task: "Reading", Meter: l.Meter, Now: l.Now})
+	return t, errors.Join(err, l.Cache.Remember(context.WithoutCancel(ctx), dir, t))
 }
 
 // Read reads files of the tree and remembers what it found, also when it is
@@ -86,9 +122,12 @@ func (l *Lane) Read(ctx context.Context, t *scan.Tree, q scan.Request) error {
 	return errors.Join(err, l.noteGone(ctx, t), l.Cache.Remember(ctx, l.CacheKey(), t))
 }
 
-// IgnoresCase finds out whether the folder does, with the marker as probe; without one
+// IgnoresCase reports whether names that differ by letter case only are one: to the game, or to the disk.
+func (l *Lane) IgnoresCase() bool { return l.Game.IgnoreCase || l.DiskIgnoresCase() }
+
+// DiskIgnoresCase finds out whether the folder does, with the marker as probe; without one
 // it is taken to be as folders usually are.
-func (l *Lane) IgnoresCase() bool {
+func (l *Lane) DiskIgnoresCase() bool {
 	ignores, err := volume.IgnoresCase(l.Root, MarkerFile, strings.ToUpper(MarkerFile))
 	if err != nil {
 		return volume.UsualFold("A") == volume.Fold("A")
@@ -101,7 +140,9 @@ func (l *Lane) Spelling(here plan.State) *plan.Spelling {
 	if !l.IgnoresCase() {
 		return nil
 	}
-	return plan.SpellingOf(here)
+	sp := plan.SpellingOf(here)
+	sp.Doubles = !l.DiskIgnoresCase()
+	return sp
 }
 
 // CacheKey names the lane for what is remembered of its files.

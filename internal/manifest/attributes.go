@@ -1,10 +1,13 @@
 package manifest
 
 import (
+	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io/fs"
 	"maps"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -35,16 +38,28 @@ type Attributes struct {
 	// Links are those that lead out of the folder, which no manifest may have: where each leads. They
 	// are put back on this computer, and go nowhere else.
 	Links map[string]string
+	// Others are names of files outside of the folder. They, too, are for this computer alone.
+	Others map[string]Other
 }
+
+// Other is where a file is that has a second name outside of its folder: a hard link.
+type Other struct {
+	Name   string // the full path; empty: not known
+	Device uint64 // that the file is on, and its number there
+	File   uint64
+}
+
+// IsZero reports whether the file has no name outside.
+func (o Other) IsZero() bool { return o == Other{} }
 
 // NewAttributes returns empty attributes ready to be filled.
 func NewAttributes() *Attributes {
-	return &Attributes{Files: make(map[string]Attribute), Dirs: make(map[string]Attribute), Links: make(map[string]string)}
+	return &Attributes{Files: make(map[string]Attribute), Dirs: make(map[string]Attribute), Links: make(map[string]string), Others: make(map[string]Other)}
 }
 
 // Clone returns a copy that can be changed on its own.
 func (a *Attributes) Clone() *Attributes {
-	return &Attributes{Files: maps.Clone(a.Files), Dirs: maps.Clone(a.Dirs), Links: maps.Clone(a.Links)}
+	return &Attributes{Files: maps.Clone(a.Files), Dirs: maps.Clone(a.Dirs), Links: maps.Clone(a.Links), Others: maps.Clone(a.Others)}
 }
 
 type attributeList struct {
@@ -52,6 +67,14 @@ type attributeList struct {
 	Files  []attributeEntry `json:"files"`
 	Format string           `json:"format"`
 	Links  []OutLink        `json:"links,omitempty"`
+	Others []otherEntry     `json:"others,omitempty"`
+}
+
+type otherEntry struct {
+	Device uint64 `json:"device"`
+	File   uint64 `json:"file"`
+	Name   string `json:"name"`
+	Path   string `json:"path"`
 }
 
 // OutLink is a link that leads out of its folder.
@@ -76,6 +99,16 @@ func (a *Attributes) Encode() []byte {
 	if len(a.Links) > 0 {
 		out = append(append(out, `,"links":`...), EncodeLinks(a.Links)...)
 	}
+	if len(a.Others) > 0 {
+		out = append(out, `,"others":[`...)
+		for i, p := range slices.Sorted(maps.Keys(a.Others)) {
+			o := a.Others[p]
+			out = fmt.Appendf(comma(out, i), `{"device":%d,"file":%d,"name":`, o.Device, o.File)
+			out = appendString(append(appendString(out, o.Name), `,"path":`...), p)
+			out = append(out, '}')
+		}
+		out = append(out, ']')
+	}
 	return append(out, '}')
 }
 
@@ -93,6 +126,26 @@ func EncodeLinks(links map[string]string) []byte {
 
 // DecodeLinks reads what EncodeLinks has written.
 func DecodeLinks(b []byte) (map[string]string, error) {
+	return orUnescaped(b, decodeLinks)
+}
+
+// windowsPath is where something leads on Windows, in JSON.
+var windowsPath = regexp.MustCompile(`"(?:target|name)":"(?:[A-Za-z]:\\|\\\\)`)
+
+// orUnescaped decodes what may have been written by a version that did not escape the backslashes of links
+// into other folders, which only Windows has.
+func orUnescaped[T any](b []byte, decode func([]byte) (T, error)) (T, error) {
+	out, err := decode(b)
+	if err == nil || !windowsPath.Match(b) || errors.Is(err, problem.ErrNewer) {
+		return out, err
+	}
+	if again, err := decode(bytes.ReplaceAll(b, []byte(`\`), []byte(`\\`))); err == nil {
+		return again, nil
+	}
+	return out, err
+}
+
+func decodeLinks(b []byte) (map[string]string, error) {
 	var list []OutLink
 	if err := json.Unmarshal(b, &list); err != nil {
 		return nil, fmt.Errorf("%w: links: %v", ErrFormat, err)
@@ -138,9 +191,7 @@ func appendAttributes(out []byte, m map[string]Attribute) []byte {
 		out = append(out, `{"mode":"`...)
 		out = strconv.AppendUint(out, uint64(a.Mode.Perm()), 8)
 		out = append(out, `","mtime":"`...)
-		if !a.MTime.IsZero() {
-			out = fmt.Appendf(out, "%d.%09d", a.MTime.Unix(), a.MTime.Nanosecond())
-		}
+		out = append(out, FormatTime(a.MTime)...)
 		out = append(out, `","path":`...)
 		out = appendString(out, p)
 		out = append(out, '}')
@@ -149,7 +200,9 @@ func appendAttributes(out []byte, m map[string]Attribute) []byte {
 }
 
 // DecodeAttributes reads encoded attributes and validates every path, mode and time.
-func DecodeAttributes(b []byte) (*Attributes, error) {
+func DecodeAttributes(b []byte) (*Attributes, error) { return orUnescaped(b, decodeAttributes) }
+
+func decodeAttributes(b []byte) (*Attributes, error) {
 	if len(b) > maxEncoded {
 		return nil, fmt.Errorf("%w: %d bytes of attributes", ErrFormat, len(b))
 	}
@@ -174,8 +227,29 @@ func DecodeAttributes(b []byte) (*Attributes, error) {
 		return nil, err
 	}
 	var err error
-	a.Links, err = linksOf(list.Links)
-	return a, err
+	if a.Links, err = linksOf(list.Links); err != nil {
+		return nil, err
+	}
+	return a, a.fillOthers(list.Others)
+}
+
+func (a *Attributes) fillOthers(list []otherEntry) error {
+	if len(list) > maxEntries {
+		return fmt.Errorf("%w: too many names of files", ErrFormat)
+	}
+	for _, e := range list {
+		if err := CheckPath(e.Path); err != nil {
+			return err
+		}
+		if e.Name != "" && !CanLead(e.Name) {
+			return fmt.Errorf("%w: \"%s\" has another name that cannot be written down", ErrFormat, clipPath(e.Path))
+		}
+		if _, twice := a.Others[e.Path]; twice {
+			return fmt.Errorf("%w: the other name of \"%s\" appears twice", ErrFormat, clipPath(e.Path))
+		}
+		a.Others[e.Path] = Other{Name: e.Name, Device: e.Device, File: e.File}
+	}
+	return nil
 }
 
 func fillAttributes(m map[string]Attribute, list []attributeEntry) error {
@@ -193,7 +267,7 @@ func fillAttributes(m map[string]Attribute, list []attributeEntry) error {
 		if err != nil || mode > 0o777 {
 			return fmt.Errorf("%w: mode \"%s\" of \"%s\"", ErrFormat, e.Mode, e.Path)
 		}
-		mtime, err := parseTime(e.MTime)
+		mtime, err := ParseTime(e.MTime)
 		if err != nil {
 			return fmt.Errorf("%w: time \"%s\" of \"%s\"", ErrFormat, e.MTime, e.Path)
 		}
@@ -202,7 +276,17 @@ func fillAttributes(m map[string]Attribute, list []attributeEntry) error {
 	return nil
 }
 
-func parseTime(s string) (time.Time, error) {
+// FormatTime writes a time of last change: seconds since 1970, a dot, nine digits of nanoseconds; empty:
+// it is not known.
+func FormatTime(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return fmt.Sprintf("%d.%09d", t.Unix(), t.Nanosecond())
+}
+
+// ParseTime reads what FormatTime has written.
+func ParseTime(s string) (time.Time, error) {
 	if s == "" {
 		return time.Time{}, nil
 	}

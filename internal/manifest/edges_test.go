@@ -194,3 +194,34 @@ func TestAnyTwoDifferencesAreDifferences(t *testing.T) {
 		}
 	}
 }
+
+func TestOtherNamesOfFilesAreReadBackAndChecked(t *testing.T) {
+	a := NewAttributes()
+	a.Others["d/a"] = Other{Name: "/mods/a \"b\"", Device: 5, File: 1 << 63}
+	a.Others["b"] = Other{Device: 1, File: 2}
+	a.Others["c"] = Other{Name: `C:\mods\new\under\c`}
+	a.Links["l"] = `\\server\share\mods`
+	back, err := DecodeAttributes(a.Encode())
+	require.NoError(t, err)
+	require.Equal(t, a, back)
+	require.Equal(t, a, a.Clone())
+	links, err := DecodeLinks(EncodeLinks(a.Links))
+	require.NoError(t, err)
+	require.Equal(t, a.Links, links)
+	old, err := DecodeLinks([]byte(`[{"path":"l","target":"C:\new\under\mods"}]`))
+	require.NoError(t, err, "as a version wrote it that escaped nothing")
+	require.Equal(t, map[string]string{"l": `C:\new\under\mods`}, old)
+	old, err = DecodeLinks([]byte(`[{"path":"l","target":"\\server\share"}]`))
+	require.NoError(t, err)
+	require.Equal(t, map[string]string{"l": `\\server\share`}, old)
+	require.NotContains(t, string(NewAttributes().Encode()), "others", "what has none is written as before")
+	for _, others := range []string{
+		`{"device":1,"file":2,"name":"","path":"../a"}`,
+		`{"device":1,"file":2,"name":"a\nb","path":"a"}`,
+		`{"device":-1,"file":2,"name":"","path":"a"}`,
+		`{"device":1,"file":2,"name":"","path":"a"},{"device":1,"file":2,"name":"","path":"a"}`,
+	} {
+		_, err := DecodeAttributes([]byte(`{"dirs":[],"files":[],"format":"` + AttributesFormat + `","others":[` + others + `]}`))
+		require.Error(t, err, others)
+	}
+}

@@ -59,13 +59,12 @@ func comma(out []byte, i int) []byte {
 func appendString(out []byte, s string) []byte {
 	out = append(out, '"')
 	for {
-		plain, rest, found := strings.Cut(s, `"`)
-		out = append(out, plain...)
-		if !found {
-			return append(out, '"')
+		i := strings.IndexAny(s, `"\`)
+		if i < 0 {
+			return append(append(out, s...), '"')
 		}
-		out = append(out, `\"`...)
-		s = rest
+		out = append(append(out, s[:i]...), '\\', s[i])
+		s = s[i+1:]
 	}
 }
 

@@ -37,8 +37,10 @@ type Request struct {
 	Links bool
 	// LeftOut are paths at which nothing is to be, unless it is the player's.
 	LeftOut []string
-	// IgnoresCase says that the folder cannot hold names that differ by case only.
+	// IgnoresCase says that names which differ by case only are one.
 	IgnoresCase bool
+	// Doubles says that the folder can hold them apart all the same.
+	Doubles bool
 }
 
 // Plan is what has to be done, and what is left alone.
@@ -55,7 +57,7 @@ type Plan struct {
 // Totals sums up a plan for people and for the check of free space.
 type Totals struct {
 	Replaced, Added, Removed, Moved, Retimed int   // files and links
-	Write                                    int64 // bytes to be written
+	Write                                    int64 // bytes to be written; what becomes one with a file elsewhere takes none
 	RemovedBytes                             int64
 	Made, Unmade                             int // folders
 }
@@ -71,7 +73,7 @@ func (p *Plan) Totals() Totals {
 	}
 	for i := range p.Steps {
 		s := &p.Steps[i]
-		if s.Writes() {
+		if s.Writes() && s.After.Other.Name == "" {
 			t.Write += s.After.Size
 		}
 		switch {
@@ -103,13 +105,14 @@ func (p *Plan) Empty() bool { return len(p.Steps) == 0 }
 
 // Make works out the plan.
 func Make(r Request) (*Plan, error) {
-	if r.IgnoresCase {
+	if r.IgnoresCase && !r.Doubles {
 		if a, b, found := r.Want.Manifest().CaseConflict(); found {
 			return nil, fmt.Errorf("%w: this folder cannot hold both \"%s\" and \"%s\", whose names differ only by case", ErrConflict, a, b)
 		}
 	}
 	if r.IgnoresCase {
 		spelling := SpellingOf(r.Have, r.Odd...)
+		spelling.Doubles = r.Doubles
 		r.Want, r.Owned = spelling.State(r.Want), spelling.State(r.Owned)
 		r.LeftOut = spelling.Paths(r.LeftOut)
 	}
@@ -377,6 +380,9 @@ func (m *maker) folder(have Entry) {
 	if !ok || want.Kind != Dir || !m.takes(have.Path) {
 		want = Node{Kind: Dir}
 	}
+	if want.Mode != 0 && !m.Exact && have.Mode != 0 && have.Mode&0o200 == 0 {
+		want.Mode = have.Mode // one that somebody has made read-only stays so
+	}
 	// Changing what a folder lists changes its time, so its old time is part of
 	// what has to be remembered.
 	if m.emptied[have.Path] || m.Exact && !have.sameAttributes(want) {
@@ -413,7 +419,7 @@ func (m *maker) sources() {
 	}
 	for i := range steps {
 		s := &steps[i]
-		if !s.Writes() || s.After.Size == 0 {
+		if !s.Writes() || s.After.Size == 0 || s.After.Other.Name != "" {
 			continue
 		}
 		if from := leaving[s.After.Digest]; len(from) > 0 {

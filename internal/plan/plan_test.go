@@ -305,3 +305,27 @@ func TestPlansInAnySpelling(t *testing.T) {
 	require.Equal(t, State(nil), none.State(nil))
 	require.Nil(t, none.Steps(nil))
 }
+
+func TestADiskThatHoldsBothSpellingsKeepsBoth(t *testing.T) {
+	paths := func(have, want []string) (list []string) {
+		state := func(list []string) (s State) {
+			for _, p := range list {
+				s = append(s, Entry{p, Node{Kind: File}})
+			}
+			return s
+		}
+		sp := SpellingOf(state(have))
+		sp.Doubles = true
+		for _, e := range sp.State(state(want)) {
+			list = append(list, e.Path)
+		}
+		return list
+	}
+	for _, have := range [][]string{nil, {"Data/a"}, {"data/a"}, {"Data/a", "data/a"}} {
+		require.Equal(t, []string{"Data/a", "data/a"}, paths(have, []string{"Data/a", "data/a"}), have)
+	}
+	require.Equal(t, []string{"DATA/a", "data/a"}, paths([]string{"DATA/a"}, []string{"Data/a", "data/a"}), "one of them takes what is there")
+	require.Equal(t, []string{"data/a"}, paths([]string{"data/a"}, []string{"Data/A"}))
+	require.Equal(t, []string{"Data/a"}, paths([]string{"Data/a", "data/a"}, []string{"Data/a"}), "each is itself")
+	require.Equal(t, []string{"data/a"}, paths([]string{"Data/a", "data/a"}, []string{"data/a"}))
+}

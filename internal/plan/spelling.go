@@ -12,16 +12,26 @@ import (
 // is about such a folder can be put in its own words. nil leaves everything as it is.
 type Spelling struct {
 	known map[string]string // a path by its fold
+	// Doubles says that the folder can hold names apart that differ by case only.
+	Doubles bool
+	twice   map[string]bool // paths of which the folder has another one that differs by case only
 }
 
 // SpellingOf returns the spelling of a folder that holds s, and odd things besides.
 func SpellingOf(s State, odd ...scan.Oddity) *Spelling {
-	sp := &Spelling{make(map[string]string, len(s)+len(odd))}
+	sp := &Spelling{known: make(map[string]string, len(s)+len(odd)), twice: make(map[string]bool)}
+	add := func(p string) {
+		fold := volume.Fold(p)
+		if other, known := sp.known[fold]; known && other != p {
+			sp.twice[p], sp.twice[other] = true, true
+		}
+		sp.known[fold] = p
+	}
 	for _, o := range odd {
-		sp.known[volume.Fold(o.Path)] = o.Path
+		add(o.Path)
 	}
 	for _, e := range s {
-		sp.known[volume.Fold(e.Path)] = e.Path
+		add(e.Path)
 	}
 	return sp
 }
@@ -29,7 +39,7 @@ func SpellingOf(s State, odd ...scan.Oddity) *Spelling {
 // Of returns p as the folder spells it; what it does not have is spelled as given,
 // inside of folders as they are.
 func (sp *Spelling) Of(p string) string {
-	if sp == nil {
+	if sp == nil || sp.twice[p] {
 		return p
 	}
 	folded := volume.Fold(p)
@@ -44,15 +54,25 @@ func (sp *Spelling) Of(p string) string {
 	return as
 }
 
-// State returns s in the folder's spelling. Of several entries that are one then, the
-// first stays.
+// State returns s in the folder's spelling. Of several entries that are one then, the first stays; with
+// Doubles, the others keep the spelling that they have.
 func (sp *Spelling) State(s State) State {
 	if sp == nil {
 		return s
 	}
 	out := slices.Clone(s)
+	taken := make(map[string]bool)
+	if sp.Doubles {
+		for _, e := range out {
+			taken[e.Path] = sp.Of(e.Path) == e.Path
+		}
+	}
 	for i := range out {
-		out[i].Path = sp.Of(out[i].Path)
+		as := sp.Of(out[i].Path)
+		if as == out[i].Path || sp.Doubles && taken[as] {
+			continue
+		}
+		out[i].Path, taken[as] = as, true
 	}
 	slices.SortStableFunc(out, byPath)
 	return slices.CompactFunc(out, func(a, b Entry) bool { return a.Path == b.Path })

@@ -33,6 +33,8 @@ type Node struct {
 	Target string        `json:"target,omitempty"` // of a link
 	Mode   fs.FileMode   `json:"mode,omitempty"`   // permission bits; 0: not known
 	MTime  int64         `json:"mtime,omitempty"`  // see Moment; 0: not known
+	// Other is the name of a file outside of the folder: it is to be one file with that.
+	Other manifest.Other `json:"other,omitzero"`
 }
 
 // epoch stands for the first moment of 1970, whose own number says that a time is not
@@ -53,9 +55,9 @@ func (n Node) SameContent(o Node) bool {
 }
 
 // sameAttributes reports whether bringing n to o's times and modes changes
-// nothing; what o does not know does not count.
+// nothing; what o does not know does not count, nor what is to be one with a file elsewhere and is.
 func (n Node) sameAttributes(o Node) bool {
-	return (o.Mode == 0 || n.Mode == o.Mode) && (o.MTime == 0 || n.MTime == o.MTime)
+	return !n.Other.IsZero() && !o.Other.IsZero() || (o.Mode == 0 || n.Mode == o.Mode) && (o.MTime == 0 || n.MTime == o.MTime)
 }
 
 // Entry is a node at its path.
@@ -109,7 +111,7 @@ func FromTree(t *scan.Tree) State {
 		n := Node{Mode: e.Mode, MTime: Moment(e.Stamp.MTime)}
 		switch e.Kind {
 		case scan.File:
-			n.Kind, n.Size, n.Digest = File, e.Stamp.Size, e.Digest
+			n.Kind, n.Size, n.Digest, n.Other = File, e.Stamp.Size, e.Digest, e.Other
 		case scan.Link:
 			n = Node{Kind: Link, Target: e.Target}
 		case scan.Dir:
@@ -130,7 +132,7 @@ func FromManifest(m *manifest.Manifest, a *manifest.Attributes) State {
 	dirs := make(map[string]bool)
 	for _, f := range m.Files {
 		addParents(dirs, f.Path)
-		s = append(s, Entry{f.Path, withAttribute(Node{Kind: File, Size: f.Size, Digest: f.Digest}, a.Files, f.Path)})
+		s = append(s, Entry{f.Path, withAttribute(Node{Kind: File, Size: f.Size, Digest: f.Digest, Other: a.Others[f.Path]}, a.Files, f.Path)})
 	}
 	for _, l := range m.Links {
 		addParents(dirs, l.Path)

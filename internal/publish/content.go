@@ -300,7 +300,7 @@ func (c *contents) describe(ctx context.Context, g group, name string, p *Part) 
 // layout says where the chunks of a part are, and what they are coded against.
 func (c *contents) layout(ctx context.Context, g group, p *Part) (*catalogue.Layout, error) {
 	t := &table{contents: c, group: g, packs: make(map[digest.Digest]int), index: make(map[digest.Digest]int)}
-	t.Files, t.Programs = make(map[digest.Digest][]int), p.Programs
+	t.Files, t.Programs, t.Times = make(map[digest.Digest][]int), p.Programs, p.Times
 	for _, file := range digests(p.Manifest) {
 		pieces, err := c.pieces(ctx, file)
 		if err != nil {

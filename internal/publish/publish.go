@@ -54,6 +54,8 @@ type Build struct {
 type Part struct {
 	Manifest *manifest.Manifest
 	Programs []string // sorted paths of files that are programs
+	// Times are when the files were last changed, in the manifest's order; nil: not known of any.
+	Times []time.Time
 }
 
 // Request says what to publish, and where.

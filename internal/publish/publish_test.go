@@ -294,14 +294,19 @@ func TestABuildIsDividedByItsRules(t *testing.T) {
 	named := func(name string, files ...string) Rule {
 		return Rule{Component: catalogue.Component{Name: name}, Files: files}
 	}
-	parts, err := divide(m, map[string]bool{"bin/a": true}, []Rule{named("en", "voices/en"), named("voices", "voices/**"), named("base"), named("none", "nothing/**")})
+	a := manifest.NewAttributes()
+	a.Files["bin/a"] = manifest.Attribute{Mode: 0o755}
+	a.Files["data/b"] = manifest.Attribute{Mode: 0o644, MTime: time.Unix(1943000000, 0)}
+	parts, err := divide(m, a, []Rule{named("en", "voices/en"), named("voices", "voices/**"), named("base"), named("none", "nothing/**")})
 	require.NoError(t, err)
 	require.Len(t, parts, 3, "components without files are left out")
 	require.Equal(t, []manifest.File{{Path: "voices/en/c"}}, parts["en"].Manifest.Files)
 	require.Len(t, parts["en"].Manifest.Links, 1)
 	require.Equal(t, []manifest.File{{Path: "voices/fr/d"}}, parts["voices"].Manifest.Files, "the first rule that fits decides")
 	require.Equal(t, []string{"bin/a"}, parts["base"].Programs)
-	_, err = divide(m, nil, []Rule{named("en", "voices/en")})
+	require.Equal(t, []time.Time{{}, time.Unix(1943000000, 0)}, parts["base"].Times)
+	require.Nil(t, parts["en"].Times, "nothing is known of those")
+	_, err = divide(m, a, []Rule{named("en", "voices/en")})
 	require.ErrorIs(t, err, ErrLeftOver)
 	require.ErrorContains(t, err, "bin/a, data/b, voices/fr/d")
 	require.Error(t, CheckRules([]Rule{named("a"), named("b")}), "two cannot take the rest")

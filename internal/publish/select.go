@@ -46,20 +46,20 @@ func CheckRules(list []Rule) error {
 // components it came in, a snapshot divided by the rules. The player's own files
 // (keep rules) and scratch files are never part of it.
 func PartsOf(ctx context.Context, s *store.Store, b *state.Build, own rules.Rules, list []Rule) (map[string]*Part, error) {
-	m, programs, err := read(ctx, s, b)
+	m, a, err := read(ctx, s, b)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", b.Label, err)
 	}
 	if b.Components != nil {
-		return rebuilt(ctx, s, b, m, programs)
+		return rebuilt(ctx, s, b, m, a)
 	}
 	match := own.Matcher()
 	m = m.Without(func(p string) bool { return match.Kept(p) || match.Scratch(p) })
-	return divide(m, programs, list)
+	return divide(m, a, list)
 }
 
-// read reads the manifest of a recorded build, and which of its files are programs.
-func read(ctx context.Context, s *store.Store, b *state.Build) (*manifest.Manifest, map[string]bool, error) {
+// read reads the manifest of a recorded build, and the times and modes of its files.
+func read(ctx context.Context, s *store.Store, b *state.Build) (*manifest.Manifest, *manifest.Attributes, error) {
 	m, err := b.ReadManifest(ctx, s)
 	if err != nil {
 		return nil, nil, err
@@ -68,17 +68,11 @@ func read(ctx context.Context, s *store.Store, b *state.Build) (*manifest.Manife
 	if err != nil {
 		return nil, nil, err
 	}
-	programs := make(map[string]bool)
-	for p, at := range a.Files {
-		if at.Mode&0o111 != 0 {
-			programs[p] = true
-		}
-	}
-	return m, programs, nil
+	return m, a, nil
 }
 
 // rebuilt divides a feed's build as it was divided there.
-func rebuilt(ctx context.Context, s *store.Store, b *state.Build, m *manifest.Manifest, programs map[string]bool) (map[string]*Part, error) {
+func rebuilt(ctx context.Context, s *store.Store, b *state.Build, m *manifest.Manifest, a *manifest.Attributes) (map[string]*Part, error) {
 	parts := make(map[string]*Part)
 	for _, c := range b.Parts(b.Chosen) {
 		var own *manifest.Manifest
@@ -93,23 +87,30 @@ func rebuilt(ctx context.Context, s *store.Store, b *state.Build, m *manifest.Ma
 		case own == nil:
 			return nil, fmt.Errorf("nobody knows any more how %s is divided into components; publish a snapshot of it", b.Label)
 		}
-		parts[c.Name] = newPart(own, programs)
+		parts[c.Name] = newPart(own, a)
 	}
 	return parts, nil
 }
 
-func newPart(m *manifest.Manifest, programs map[string]bool) *Part {
+func newPart(m *manifest.Manifest, a *manifest.Attributes) *Part {
 	p := &Part{Manifest: m}
+	timed := false
 	for _, f := range m.Files {
-		if programs[f.Path] {
+		at := a.Files[f.Path]
+		if at.Mode&0o111 != 0 {
 			p.Programs = append(p.Programs, f.Path)
 		}
+		p.Times = append(p.Times, at.MTime)
+		timed = timed || !at.MTime.IsZero()
+	}
+	if !timed {
+		p.Times = nil
 	}
 	return p
 }
 
 // divide divides a manifest by the rules. Components without files are left out.
-func divide(m *manifest.Manifest, programs map[string]bool, list []Rule) (map[string]*Part, error) {
+func divide(m *manifest.Manifest, a *manifest.Attributes, list []Rule) (map[string]*Part, error) {
 	if len(list) == 0 {
 		list = []Rule{{Component: catalogue.Component{Name: "base", Required: true}}}
 	}
@@ -130,7 +131,7 @@ func divide(m *manifest.Manifest, programs map[string]bool, list []Rule) (map[st
 	for i, r := range list {
 		own := m.Without(func(p string) bool { return of(p) != i })
 		if len(own.Files)+len(own.Links) > 0 {
-			parts[r.Name] = newPart(own, programs)
+			parts[r.Name] = newPart(own, a)
 		}
 	}
 	var left []string

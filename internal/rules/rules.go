@@ -24,6 +24,16 @@ type Rules struct {
 	Except []string
 	// Leave are single paths that are the player's, whatever the rules say.
 	Leave []string
+	// IgnoreCase says that letter case does not count, whatever is usual for the system's folders.
+	IgnoreCase bool
+}
+
+// Fold returns what all spellings of a path have in common.
+func (r Rules) Fold(p string) string {
+	if r.IgnoreCase {
+		return volume.Fold(p)
+	}
+	return volume.UsualFold(p)
 }
 
 // Limits of a pattern, which may be somebody else's: a match may try every way of choosing
@@ -85,24 +95,25 @@ func (r Rules) Check() error {
 // Several goroutines may use it at once.
 type Matcher struct {
 	keep, scratch *Set
+	fold          func(string) string
 	except, leave map[string]bool
 }
 
 // Matcher returns a matcher for r.
 func (r Rules) Matcher() *Matcher {
-	m := &Matcher{keep: NewSet(r.Keep), scratch: NewSet(r.Scratch), except: make(map[string]bool), leave: make(map[string]bool)}
+	m := &Matcher{keep: r.Set(r.Keep), scratch: r.Set(r.Scratch), fold: r.Fold, except: make(map[string]bool), leave: make(map[string]bool)}
 	for _, p := range r.Leave {
-		m.leave[volume.UsualFold(p)] = true
+		m.leave[r.Fold(p)] = true
 	}
 	for _, p := range r.Except {
-		m.except[volume.UsualFold(p)] = true
+		m.except[r.Fold(p)] = true
 	}
 	return m
 }
 
 // Kept reports whether the file or folder at p belongs to the player.
 func (m *Matcher) Kept(p string) bool {
-	fold := volume.UsualFold(p)
+	fold := m.fold(p)
 	return m.leave[fold] || m.keep.Match(p) && !m.except[fold]
 }
 
@@ -113,6 +124,7 @@ func (m *Matcher) Scratch(p string) bool { return m.scratch.Match(p) }
 // one. Several goroutines may use it at once.
 type Set struct {
 	patterns []string
+	fold     func(string) string
 	dirs     sync.Map // folder to bool
 }
 
@@ -128,18 +140,22 @@ func Literal(p string) string {
 	return b.String()
 }
 
-// NewSet returns the set of the patterns, which Rules.Check has checked.
-func NewSet(patterns []string) *Set {
+// NewSet returns the set of the patterns, which Rules.Check has checked. Letter case counts as it usually
+// does on this system.
+func NewSet(patterns []string) *Set { return Rules{}.Set(patterns) }
+
+// Set is NewSet with letter case as the rules have it.
+func (r Rules) Set(patterns []string) *Set {
 	clean := make([]string, len(patterns))
 	for i, p := range patterns {
-		clean[i] = volume.UsualFold(path.Clean(p))
+		clean[i] = r.Fold(path.Clean(p))
 	}
-	return &Set{patterns: clean}
+	return &Set{patterns: clean, fold: r.Fold}
 }
 
 // Match reports whether p is in the set.
 func (s *Set) Match(p string) bool {
-	return len(s.patterns) != 0 && s.match(volume.UsualFold(p))
+	return len(s.patterns) != 0 && s.match(s.fold(p))
 }
 
 func (s *Set) match(p string) bool {

@@ -278,6 +278,7 @@ type Archive struct {
 	Cache *scan.Cache
 	Meter progress.Meter
 	Now   func() time.Time
+	Names *scan.Names // finds files elsewhere that saves are one with
 	// ID is the change of the saves that the caller has noted as begun; only that one is
 	// recovered.
 	ID string
@@ -324,6 +325,9 @@ func (k *Archive) look(ctx context.Context, p Place, sink scan.Sink) (*scan.Tree
 		return nil, fmt.Errorf("%s: %w: %d files and folders, %d MB", dir, ErrTooMuch, len(t.Entries), bytes>>20)
 	}
 	if err := k.Cache.Recall(ctx, dir, t); err != nil {
+		return nil, err
+	}
+	if err := k.Cache.Others(ctx, dir, t, k.Names); err != nil {
 		return nil, err
 	}
 	skip := func(e *scan.Entry) bool { return e.Known }
@@ -391,7 +395,9 @@ func (k *Archive) Manifest(ctx context.Context, p Part) (*manifest.Manifest, err
 type Return struct {
 	Place Place
 	Plan  *plan.Plan
-	tree  *scan.Tree
+	// Copies counts the files that had a second name elsewhere and come back as files of their own.
+	Copies int
+	tree   *scan.Tree
 }
 
 // Propose plans to bring a backup back. A folder that is not there is made.
@@ -451,8 +457,16 @@ func (k *Archive) toward(ctx context.Context, p Place, want plan.State) (*Return
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
+	have := plan.FromTree(r.tree)
 	var err error
-	r.Plan, err = plan.Make(plan.Request{Have: plan.FromTree(r.tree), Odd: r.tree.Odd, Want: want, Exact: true})
+	var apart map[string]bool
+	if want, apart, err = apply.Links(ctx, k.Names, nil, have, want); err != nil {
+		return nil, err
+	}
+	r.Plan, err = plan.Make(plan.Request{Have: have, Odd: r.tree.Odd, Want: want, Exact: true})
+	if err == nil {
+		_, r.Copies = apply.CountLinks(r.Plan, apart)
+	}
 	return r, err
 }
 
@@ -479,7 +493,7 @@ func (k *Archive) carry(ctx context.Context, r *Return) error {
 		return err
 	}
 	defer root.Close()
-	report, err := apply.Do(ctx, apply.Job{ID: k.ID, Root: root, Dir: dir, Plan: r.Plan, Tree: r.tree, Store: k.Store, Meter: k.Meter, Now: k.Now})
+	report, err := apply.Do(ctx, apply.Job{ID: k.ID, Root: root, Dir: dir, Plan: r.Plan, Tree: r.tree, Store: k.Store, Meter: k.Meter, Now: k.Now, Names: k.Names})
 	if err == nil {
 		err = apply.Finish(root)
 	}

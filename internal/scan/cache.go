@@ -17,7 +17,13 @@ import (
 
 var cacheSchema = database.Schema{Steps: []string{`
 CREATE TABLE dir (root TEXT, dir TEXT, files BLOB NOT NULL, PRIMARY KEY (root, dir)) WITHOUT ROWID;
+`, `
+CREATE TABLE other (root TEXT PRIMARY KEY, names BLOB NOT NULL) WITHOUT ROWID;
+CREATE TABLE restless (root TEXT PRIMARY KEY, files BLOB NOT NULL) WITHOUT ROWID;
 `}}
+
+// tables are those that remember something of a folder, by its root.
+var tables = []string{"dir", "other", "restless"}
 
 // Cache remembers what was read of which files. Losing it costs time only, so
 // one that is damaged or of another version is replaced.
@@ -29,6 +35,9 @@ type Cache struct {
 	recalled map[string]map[string][]byte
 	// lost is what was remembered of a root and was not there when it was last recalled.
 	lost map[string]map[string]cached
+	// moved counts the files that were remembered of a root and were gone or touched, but for large ones.
+	moved    map[string]int
+	restless map[string]map[string]restless // what was found of a root in this run
 }
 
 // OpenCache opens or creates the cache at file.
@@ -43,7 +52,10 @@ func OpenCache(ctx context.Context, file string) (*Cache, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Cache{db, file, make(map[string]map[string][]byte), make(map[string]map[string]cached)}, nil
+	return &Cache{
+		db: db, file: file, recalled: make(map[string]map[string][]byte), lost: make(map[string]map[string]cached),
+		moved: make(map[string]int), restless: make(map[string]map[string]restless),
+	}, nil
 }
 
 // heal replaces a cache that has turned out to be damaged by an empty one, and passes
@@ -93,15 +105,19 @@ func (c *Cache) Recall(ctx context.Context, root string, t *Tree) error {
 	for dir, row := range rows {
 		decodeDir(dir, row, remembered)
 	}
+	moved := 0
 	for i := range t.Entries {
 		e := &t.Entries[i]
 		was, ok := remembered[e.Path]
+		if ok && was.stamp != e.Stamp && e.Stamp.Size < RestlessFrom {
+			moved++
+		}
 		delete(remembered, e.Path)
 		if ok && e.Kind == File && was.stamp == e.Stamp && !was.stamp.Racy(was.looked) {
 			e.Digest, e.Looked, e.Known = was.digest, was.looked, true
 		}
 	}
-	c.lost[root] = remembered
+	c.lost[root], c.moved[root] = remembered, moved+len(remembered)
 	return nil
 }
 
@@ -147,15 +163,25 @@ func (c *Cache) Files(ctx context.Context, root string) (map[string]int64, error
 // in a slash.
 func (c *Cache) Forget(ctx context.Context, root string) error {
 	delete(c.recalled, root)
-	_, err := c.db.ExecContext(ctx, `DELETE FROM dir WHERE root = ?1 OR substr(?1, -1) = '/' AND substr(root, 1, length(?1)) = ?1`, root)
-	return c.heal(ctx, err)
+	delete(c.restless, root)
+	for _, table := range tables {
+		if _, err := c.db.ExecContext(ctx, `DELETE FROM `+table+` WHERE root = ?1 OR substr(?1, -1) = '/' AND substr(root, 1, length(?1)) = ?1`, root); err != nil {
+			return c.heal(ctx, err)
+		}
+	}
+	return nil
 }
 
 // Rename remembers under another name of the folder what was remembered of it.
 func (c *Cache) Rename(ctx context.Context, from, to string) error {
 	delete(c.recalled, from)
-	_, err := c.db.ExecContext(ctx, `UPDATE OR REPLACE dir SET root = ? WHERE root = ?`, to, from)
-	return c.heal(ctx, err)
+	delete(c.restless, from)
+	for _, table := range tables {
+		if _, err := c.db.ExecContext(ctx, `UPDATE OR REPLACE `+table+` SET root = ? WHERE root = ?`, to, from); err != nil {
+			return c.heal(ctx, err)
+		}
+	}
+	return nil
 }
 
 // Remember saves what is known of the tree; folders that say what they said

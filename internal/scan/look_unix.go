@@ -20,8 +20,16 @@ func look(root *os.Root, p string) (fs.FileMode, Stamp, error) {
 	return info.Mode(), stampOf(info), nil
 }
 
-func lookIn(root *os.Root, _ *os.File, name string) (fs.FileMode, Stamp, error) {
-	return look(root, name)
+func lookIn(root *os.Root, _ *os.File, name string) (fs.FileMode, Stamp, int, error) {
+	info, err := root.Lstat(name)
+	if err != nil {
+		return 0, Stamp{}, 0, err
+	}
+	names := 1
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		names = int(st.Nlink)
+	}
+	return info.Mode(), stampOf(info), names, nil
 }
 
 func lookAt(f *os.File) (fs.FileMode, Stamp, error) {

@@ -21,26 +21,28 @@ func look(root *os.Root, p string) (fs.FileMode, Stamp, error) {
 		return 0, Stamp{}, err
 	}
 	defer dir.Close()
-	return lookIn(root, dir, path.Base(p))
+	mode, stamp, _, err := lookIn(root, dir, path.Base(p))
+	return mode, stamp, err
 }
 
 // lookIn opens the file for its attributes only, which neither a program that has it
 // open nor a virus scanner minds, and asks everything of that: a listing of the folder
 // may be behind for files that are open or have several names.
-func lookIn(_ *os.Root, dir *os.File, name string) (fs.FileMode, Stamp, error) {
+func lookIn(_ *os.Root, dir *os.File, name string) (fs.FileMode, Stamp, int, error) {
 	h, err := openIn(windows.Handle(dir.Fd()), name)
 	if err != nil {
-		return 0, Stamp{}, &fs.PathError{Op: "open", Path: name, Err: err}
+		return 0, Stamp{}, 0, &fs.PathError{Op: "open", Path: name, Err: err}
 	}
 	var all fileAllInformation
 	if err := all.of(h); err == nil && (all.Attributes&windows.FILE_ATTRIBUTE_REPARSE_POINT == 0 || !surrogate(tagOf(h))) {
 		windows.CloseHandle(h)
-		return all.mode(), all.stamp(), nil
+		return all.mode(), all.stamp(), int(all.Links), nil
 	}
 	// What kind of link it is takes a second look.
 	f := os.NewFile(uintptr(h), name)
 	defer f.Close()
-	return lookAt(f)
+	mode, stamp, err := lookAt(f)
+	return mode, stamp, 1, err
 }
 
 func lookAt(f *os.File) (fs.FileMode, Stamp, error) {

@@ -82,6 +82,13 @@ type Entry struct {
 	Known  bool          // the content was read, now or with the same stamp before
 	Looked time.Time     // when the content was read
 	Away   bool          // the content is kept elsewhere, and comes here when it is read
+	// Changes is at how many looks in a row a large file had changed, and Alone says that it did so without
+	// others at the last of them; see Cache.Restless.
+	Changes int
+	Alone   bool
+	Names   int // of a file: how many it has, here and elsewhere
+	// Other is the name that the file has outside of the folder, as far as Cache.Others knows of one.
+	Other manifest.Other
 }
 
 // away marks, in the mode of a file that was looked at, that its content is kept
@@ -124,16 +131,37 @@ func (t *Tree) IgnoreCase() {
 
 // Entry returns the entry at p, or nil.
 func (t *Tree) Entry(p string) *Entry {
-	if t.spelled != nil {
-		if as, ok := t.spelled[volume.Fold(p)]; ok {
-			p = as
-		}
+	at := func(p string) (int, bool) {
+		return slices.BinarySearchFunc(t.Entries, p, func(e Entry, p string) int { return strings.Compare(e.Path, p) })
 	}
-	i, ok := slices.BinarySearchFunc(t.Entries, p, func(e Entry, p string) int { return strings.Compare(e.Path, p) })
+	i, ok := at(p)
+	if !ok && t.spelled != nil {
+		i, ok = at(t.spelled[volume.Fold(p)])
+	}
 	if !ok {
 		return nil
 	}
 	return &t.Entries[i]
+}
+
+// Double is two entries of one folder whose names differ by letter case only.
+type Double struct{ Path, Other string }
+
+// Doubles lists such entries, none twice, where letter case counts to the disk. What lies in doubled
+// folders is listed only where it is doubled itself.
+func (t *Tree) Doubles() []Double {
+	var list []Double
+	seen := make(map[string]string, len(t.Entries))
+	for i := range t.Entries {
+		p := t.Entries[i].Path
+		fold := volume.Fold(p)
+		if other, twice := seen[fold]; twice {
+			list = append(list, Double{other, p})
+			continue
+		}
+		seen[fold] = p
+	}
+	return list
 }
 
 // Manifest lists the tree. Every file must be known.
@@ -168,6 +196,9 @@ func (t *Tree) Attributes() *manifest.Attributes {
 		switch e := &t.Entries[i]; e.Kind {
 		case File:
 			a.Files[e.Path] = e.Attribute()
+			if !e.Other.IsZero() {
+				a.Others[e.Path] = e.Other
+			}
 		case Dir:
 			a.Dirs[e.Path] = e.Attribute()
 		case Link:
@@ -292,14 +323,14 @@ func (w *walker) list(root *os.Root, prefix string) (*Tree, error) {
 		if prefix == "" && (strings.EqualFold(p, manifest.PrivateDir) || strings.HasPrefix(p, manifest.ProbePrefix)) || w.match.Scratch(p) {
 			continue
 		}
-		mode, stamp, err := lookIn(root, f, name)
+		mode, stamp, names, err := lookIn(root, f, name)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue // gone since the folder was listed
 		}
 		if err != nil {
 			return nil, place(p, err)
 		}
-		if err := found.entry(root, p, mode, stamp); err != nil {
+		if err := found.entry(root, p, mode, stamp, names); err != nil {
 			return nil, err
 		}
 	}
@@ -326,7 +357,7 @@ func (w *walker) below(root *os.Root, p string) error {
 }
 
 // entry adds one name of a folder.
-func (t *Tree) entry(root *os.Root, p string, mode fs.FileMode, stamp Stamp) error {
+func (t *Tree) entry(root *os.Root, p string, mode fs.FileMode, stamp Stamp, names int) error {
 	if err := manifest.CheckPath(p); err != nil {
 		t.Odd = append(t.Odd, Oddity{Path: p, What: strings.TrimPrefix(err.Error(), manifest.ErrPath.Error()+": "), Name: true})
 		return nil
@@ -341,7 +372,7 @@ func (t *Tree) entry(root *os.Root, p string, mode fs.FileMode, stamp Stamp) err
 	e := Entry{Path: p, Mode: mode.Perm(), Stamp: stamp, Away: mode&away != 0}
 	switch {
 	case mode.IsRegular():
-		e.Kind = File
+		e.Kind, e.Names = File, names
 	case mode.IsDir():
 		e.Kind = Dir
 	case mode&fs.ModeSymlink != 0:

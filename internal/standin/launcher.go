@@ -285,9 +285,8 @@ func (u *update) fetch(ctx context.Context, f *feed.Feed, contents *store.Store,
 	if err != nil {
 		return err
 	}
-	programs := plan.Programs()
 	for i := range u.files {
-		u.files[i].program = slices.Contains(programs, u.files[i].path)
+		u.files[i].program = plan.Attributes()[u.files[i].path].Mode != 0
 	}
 	if !plan.Empty() {
 		_, err = plan.Run(ctx, o)

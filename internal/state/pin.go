@@ -37,6 +37,8 @@ type Pin struct {
 	LeaveOut []string `json:"leave_out,omitempty"`
 	// Links names the links that lead out of the folder and belong to it on this computer; see PlayerFiles.Links.
 	Links digest.Digest `json:"links,omitzero"`
+	// Times names the times of last change that the player has set by hand; see PlayerFiles.Times.
+	Times digest.Digest `json:"times,omitzero"`
 	Since time.Time     `json:"since,omitzero"`
 	// First is the number of the change that began the hold; taking back that
 	// one and all later ones leads to the folder from before.

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 
 	"morvant/internal/database"
 	"morvant/internal/digest"
@@ -85,6 +86,24 @@ CREATE TABLE layout (file BLOB, part INTEGER, record BLOB NOT NULL, PRIMARY KEY 
 type index struct {
 	db   *sql.DB
 	find *sql.Stmt // where is this record?
+
+	asked sync.Map // *sql.Stmt by text: reading one anew takes as long as answering it
+}
+
+// query asks the index something.
+func (x *index) query(ctx context.Context, text string, args ...any) (*sql.Rows, error) {
+	if len(args) != 1 && len(args) != batch { // these differ in their length each time
+		return x.db.QueryContext(ctx, text, args...)
+	}
+	stmt, known := x.asked.Load(text)
+	if !known {
+		fresh, err := x.db.PrepareContext(ctx, text)
+		if err != nil {
+			return nil, err
+		}
+		stmt, _ = x.asked.LoadOrStore(text, fresh) // a second one goes with the index
+	}
+	return stmt.(*sql.Stmt).QueryContext(ctx, args...)
 }
 
 // location is where a record stands.
@@ -110,7 +129,7 @@ func (x *index) locateAll(ctx context.Context, pieces []Piece) (map[digest.Diges
 	for i := range pieces {
 		args[i] = pieces[i].Digest[:]
 	}
-	rows, err := x.db.QueryContext(ctx, `SELECT r.digest, p.name, r.offset, r.plain, r.stored, r.kind, r.coding FROM record r JOIN pack p ON p.id = r.pack
+	rows, err := x.query(ctx, `SELECT r.digest, p.name, r.offset, r.plain, r.stored, r.kind, r.coding FROM record r JOIN pack p ON p.id = r.pack
 		WHERE r.digest IN (`+marks(len(args))+`)`, args...)
 	if err != nil {
 		return nil, indexError(err)
@@ -163,7 +182,7 @@ func (x *index) present(ctx context.Context, digests []digest.Digest) (map[diges
 
 // digests runs a query whose only column holds digests.
 func (x *index) digests(ctx context.Context, query string, args ...any) ([]digest.Digest, error) {
-	rows, err := x.db.QueryContext(ctx, query, args...)
+	rows, err := x.query(ctx, query, args...)
 	if err != nil {
 		return nil, indexError(err)
 	}

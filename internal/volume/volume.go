@@ -206,6 +206,10 @@ func KeepFlags(from, to string) error { return keepFlags(from, to) }
 // Writable reports whether this user may add, rename and remove files in a folder.
 func Writable(dir string) bool { return writable(dir) }
 
+// Owned reports whether a folder is this user's, who may therefore set its mode, on systems where modes keep
+// files from coming and going.
+func Owned(dir string) bool { return owned(dir) }
+
 // LinkTarget returns the full path of the folder that the link name leads to.
 func LinkTarget(name string) (string, error) {
 	target, err := os.Readlink(name)

@@ -3,6 +3,7 @@ package watch
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"runtime"
 	"strings"
@@ -70,7 +71,13 @@ func AwaitUpdate(ctx context.Context, l *lane.Lane, a Await) (*Arrival, error) {
 		w.ended = make(chan error, 1)
 		go func() { w.ended <- a.After(ctx) }()
 	}
-	return w.wait(ctx)
+	got, err := w.wait(ctx)
+	if err != nil && l.Root == nil { // what is let go between two looks is held again, however the wait has ended
+		if _, lost := l.Refind(context.WithoutCancel(ctx)); lost != nil {
+			err = errors.Join(err, lost)
+		}
+	}
+	return got, err
 }
 
 // awaiting is one wait for an update.

@@ -14,12 +14,13 @@ import (
 // places are the words that stand in help for a file or a folder.
 var places = []string{"FOLDER", "FILE", "SOURCE", "FROM", "ADDRESS", "MIRROR", "STATE"}
 
-// place reports whether a word of help stands for a file or a folder.
+// place reports whether a word of help stands for a file or a folder, or for one among other things.
 func place(word string) bool {
-	word = strings.Trim(word, "[].")
-	for _, p := range places {
-		if word == p || strings.HasPrefix(word, p+".") {
-			return true
+	for one := range strings.SplitSeq(strings.Trim(word, "[]."), "|") {
+		for _, p := range places {
+			if one == p || strings.HasPrefix(one, p+".") {
+				return true
+			}
 		}
 	}
 	return false

@@ -113,6 +113,9 @@ func (a commands) add(ctx context.Context, c *cli.Command, home *game.Home, name
 	case !found.program:
 		a.Note("Note: no program is in it. Is it the game's folder?")
 	}
+	if t, err := l.Walk(ctx); err == nil && l.SuggestsIgnoringCase(t) {
+		a.Note("Note: the game is made for Windows, and this disk tells letter case apart: morvant game set --ignore-case makes Data and data one, as they are to the game.")
+	}
 	a.noteRights(g.Live, found.protected)
 	a.NoteDisk(g.Live)
 	if app := process.Bundle(g.Live); app != "" {
@@ -209,7 +212,7 @@ func (a commands) gamesCommand() *cli.Command {
 func (a commands) gameJSON(home *game.Home, g *game.Game) view.GameJSON {
 	return view.GameJSON{
 		Game: g.Name, Title: g.Title, Live: g.Live, Program: g.Program, Arguments: g.Arguments, Through: g.Through, With: g.With,
-		Keep: append([]string{}, g.Keep...), Guard: g.Guard, Scratch: append([]string{}, g.Scratch...),
+		Keep: append([]string{}, g.Keep...), IgnoreCase: g.IgnoreCase, OrderByTime: g.OrderByTime, Guard: g.Guard, ModsFrom: g.ModsFrom, Scratch: append([]string{}, g.Scratch...),
 		Settings: home.SettingsFile(g.Name), Saves: g.Saves, SavesPerLane: g.SavesPerLane, ConvertSaves: g.ConvertSaves, AfterPin: g.AfterPin, Launcher: g.Launcher,
 		Block: view.AsSet(g.Block), Version: view.AsSet(g.Version), Waiting: view.AsSet(g.Waiting), Updating: view.AsSet(g.Updating),
 	}

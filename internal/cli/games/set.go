@@ -2,7 +2,9 @@ package games
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -17,7 +19,9 @@ import (
 	"morvant/internal/lane/record"
 	"morvant/internal/problem"
 	"morvant/internal/rules"
+	"morvant/internal/userpath"
 	"morvant/internal/version"
+	"morvant/internal/volume"
 )
 
 func (a commands) gameCommand() *cli.Command {
@@ -27,9 +31,13 @@ func (a commands) gameCommand() *cli.Command {
 		&cli.StringFlag{Name: "search", Usage: "search this `FOLDER` for the live folder, which a launcher has moved"},
 		&cli.StringSliceFlag{Name: "guard", Usage: "a `PATTERN` for files of yours that must be there as they are now, such as a mod loader"},
 		&cli.StringSliceFlag{Name: "no-guard", Usage: "remove a guard `PATTERN`"},
+		&cli.StringSliceFlag{Name: "mods-from", Usage: "a `FOLDER` outside of the game that a mod program makes hard links from"},
+		&cli.StringSliceFlag{Name: "no-mods-from", Usage: "remove such a `FOLDER`"},
 		&cli.StringSliceFlag{Name: "no-keep", Usage: "remove a keep `PATTERN`"},
 		&cli.StringSliceFlag{Name: "no-scratch", Usage: "remove a scratch `PATTERN`"},
 		&cli.StringSliceFlag{Name: "no-saves", Usage: "remove a saves `PATTERN`"},
+		&cli.BoolFlag{Name: "ignore-case", Usage: "names that differ by letter case only are one to the game, as on Windows (--ignore-case=false: they are not)"},
+		&cli.BoolFlag{Name: "order-by-time", Usage: "the game loads its files by their times: those that you set by hand survive updates (--order-by-time=false: they do not)"},
 		&cli.BoolFlag{Name: "saves-per-lane", Usage: "each lane has its own saves (--saves-per-lane=false: all lanes share them)"},
 		&cli.StringFlag{Name: "convert-saves", Usage: "a `COMMAND` for the saves after a pin, run on a copy; empty: none"},
 		&cli.StringSliceFlag{Name: "after-pin", Usage: "a `COMMAND` to run after a pin, in the game's folder"},
@@ -87,9 +95,16 @@ func (a commands) gameShow(ctx context.Context, c *cli.Command, home *game.Home,
 	if g.SavesPerLane {
 		perLane = "each lane has its own"
 	}
+	letters, times := "", ""
+	if g.IgnoreCase {
+		letters = "does not count"
+	}
+	if g.OrderByTime {
+		times = "that you set stay through updates"
+	}
 	a.Say("%s", view.Fields(
 		"name", g.Name, "state", j.State(), "builds", fmt.Sprint(j.Builds), "live folder", g.Live, "program", g.Program, "arguments", view.QuotedAll(g.Arguments), "through", g.Through, "tied to", g.With,
-		"keep", strings.Join(g.Keep, "  "), "guards", strings.Join(g.Guard, "  "), "scratch", strings.Join(g.Scratch, "  "), "saves", strings.Join(g.Saves, "  "), "", perLane,
+		"keep", strings.Join(g.Keep, "  "), "guards", strings.Join(g.Guard, "  "), "mods from", strings.Join(g.ModsFrom, ", "), "scratch", strings.Join(g.Scratch, "  "), "letter case", letters, "times", times, "saves", strings.Join(g.Saves, "  "), "", perLane,
 		"converts", g.ConvertSaves, "after a pin", strings.Join(g.AfterPin, "; "), "launcher", strings.Join(g.Launcher, ", "),
 		"block", view.RuleLines(j.Block), "version", view.RuleLines(j.Version), "waiting", view.RuleLines(j.Waiting), "updating", view.RuleLines(j.Updating),
 		"settings", j.Settings,
@@ -114,6 +129,14 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 	if c.IsSet("saves-per-lane") {
 		change["saves_per_lane"] = c.Bool("saves-per-lane")
 	}
+	for flag, key := range map[string]string{"ignore-case": "ignore_case", "order-by-time": "order_by_time"} {
+		if c.IsSet(flag) {
+			change[key] = nil
+			if c.Bool(flag) {
+				change[key] = true
+			}
+		}
+	}
 	if with := c.String("with"); with != "" {
 		if with == name {
 			return app.Usagef("a game cannot be tied to itself")
@@ -132,7 +155,7 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 			return err
 		}
 	}
-	for flag, old := range map[string][]string{"keep": g.Keep, "guard": g.Guard, "scratch": g.Scratch, "saves": g.Saves, "after-pin": g.AfterPin, "launcher": g.Launcher, "argument": g.Arguments} {
+	for flag, old := range map[string][]string{"keep": g.Keep, "guard": g.Guard, "mods-from": g.ModsFrom, "scratch": g.Scratch, "saves": g.Saves, "after-pin": g.AfterPin, "launcher": g.Launcher, "argument": g.Arguments} {
 		key := strings.ReplaceAll(flag, "-", "_")
 		if flag == "argument" {
 			key = "arguments"
@@ -141,12 +164,19 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 			continue
 		}
 		list := slices.Clone(old)
-		for _, p := range c.StringSlice(flag) {
+		added, err := a.settingValues(c, g, flag)
+		if err != nil {
+			return err
+		}
+		for _, p := range added {
 			if !slices.Contains(list, p) {
 				list = append(list, p)
 			}
 		}
 		for _, p := range c.StringSlice("no-" + flag) {
+			if full, err := folderOf(p); err == nil && flag == "mods-from" {
+				p = full
+			}
 			i := slices.Index(list, p)
 			if i < 0 {
 				return app.Usagef("there is no %s rule \"%s\"; the rules are: %s", flag, p, strings.Join(old, "  "))
@@ -201,6 +231,42 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 		}
 	}
 	return a.gameShow(ctx, c, home, name)
+}
+
+// settingValues returns what a flag adds to a list of the settings. Folders are as full paths.
+func (a commands) settingValues(c *cli.Command, g *game.Game, flag string) ([]string, error) {
+	given := c.StringSlice(flag)
+	if flag != "mods-from" {
+		return given, nil
+	}
+	var dirs []string
+	for _, p := range given {
+		dir, err := folderOf(p)
+		if err != nil {
+			return nil, err
+		}
+		if info, err := os.Stat(dir); err != nil || !info.IsDir() {
+			return nil, errors.Join(err, app.Usagef("%s is no folder", dir))
+		}
+		if userpath.Within(dir, g.Live) || userpath.Within(g.Live, dir) {
+			return nil, app.Usagef("%s and the game's folder lie in each other; name the folder outside of the game that mods are linked from", dir)
+		}
+		dirs = append(dirs, dir)
+	}
+	return dirs, nil
+}
+
+// folderOf returns the full path of a folder that was typed: ~ and variables stand for what they do in settings.
+func folderOf(typed string) (string, error) {
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "", err
+	}
+	here, err := os.Getwd()
+	if err != nil {
+		return "", err
+	}
+	return volume.Real(userpath.Expand(typed, home, here))
 }
 
 // recordGuarded records the files under guard rules as they are now.

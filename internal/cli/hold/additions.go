@@ -110,7 +110,7 @@ func (a commands) overlayBuild(ctx context.Context, c *cli.Command, l *lane.Lane
 		if text, err = filepath.Abs(text); err != nil {
 			return nil, err
 		}
-		b, err := record.RecordFolder(ctx, l, text, "overlay", record.OverlayNote(text), rules.NewSet([]string{pattern}))
+		b, err := record.RecordFolder(ctx, l, text, "overlay", record.OverlayNote(text), l.Game.Rules().Set([]string{pattern}))
 		if err != nil {
 			return nil, err
 		}

@@ -296,6 +296,9 @@ func (a commands) moved(ctx context.Context, c *cli.Command, l *lane.Lane) func(
 // set again; where it is not, the player has to say what is to become of it.
 func (a commands) letIn(ctx context.Context, l *lane.Lane, before *status.Status, cause error) error {
 	ctx = context.WithoutCancel(ctx)
+	if l.Root == nil { // it is not there any more, which the cause says
+		return cause
+	}
 	now, err := status.Of(ctx, l, status.Whole)
 	if err != nil || now.Build == nil {
 		return errors.Join(cause, err)

@@ -40,6 +40,12 @@ func ShowPlan(a *app.App, c *cli.Command, l *lane.Lane, p *change.Proposal) {
 	if p.Shared > 0 {
 		a.Say("  %s of that is shared with another lane and takes no space", view.Size(p.Shared))
 	}
+	if n := p.LinkedAgain; n > 0 {
+		a.Say("  %s made again, to where mods are linked from; %s no space", view.Count(n, "hard link"), view.Takes(n))
+	}
+	if n := p.Copies; n > 0 {
+		a.Say("  %s", view.BecomeCopies(n, len(l.Game.ModsFrom) > 0))
+	}
 	if t.Retimed > 0 {
 		a.Say("  %s the right date or mode", view.Gets(t.Retimed))
 	}

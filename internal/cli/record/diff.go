@@ -21,14 +21,15 @@ import (
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/status"
 	"morvant/internal/manifest"
-	"morvant/internal/ref"
 	"morvant/internal/state"
 )
 
 func (a commands) diffCommand() *cli.Command {
 	return &cli.Command{
 		Name: "diff", Usage: "what changes from one build to another", ArgsUsage: "A [B]", Category: app.GroupRecord,
-		Description: "Example: morvant diff 1.1.1 here\n         morvant diff 1.1.1 1.3.0 --text readme.txt\n\nWithout B it is here, the folder as it is now.",
+		Description: "Example: morvant diff 1.1.1 here\n         morvant diff 1.1.1 1.3.0 --text readme.txt\n         morvant diff lane/old here\n         morvant diff mods/trees ./friends-trees.mods.toml\n\n" +
+			"Without B it is here, the folder as it is now. A and B may be builds, lane/NAME for the folder of another lane, ./FOLDER for one elsewhere,\n" +
+			"mods/NAME for a set of mods, or ./FILE for a list of mods. Your own files are compared by mod folder.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "all", Usage: "list every file, not only the biggest"},
 			&cli.StringFlag{Name: "report", Usage: "write it as a page to read in a browser: `FILE.html`"},
@@ -56,24 +57,6 @@ func (a commands) diffCommand() *cli.Command {
 	}
 }
 
-func (a commands) side(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, text string) (*status.Side, error) {
-	r, err := ref.Parse(text)
-	if err != nil {
-		return nil, err
-	}
-	if r.Kind == ref.Here {
-		return status.HereSide(ctx, l)
-	}
-	b, err := find.Fresh(ctx, a.App, c, home, l.Game.Name, r)
-	if err != nil {
-		return nil, err
-	}
-	if b.Components == nil {
-		return status.BuildSide(ctx, l, b, nil)
-	}
-	return status.BuildSide(ctx, l, b, c.StringSlice("component"))
-}
-
 // showLeftOut counts, where a build is compared with the folder that is held at it, what the pin leaves out.
 func (a commands) showLeftOut(ctx context.Context, l *lane.Lane, sides ...*status.Side) error {
 	pin, b, err := l.Pin(ctx)
@@ -91,11 +74,11 @@ func (a commands) showLeftOut(ctx context.Context, l *lane.Lane, sides ...*statu
 }
 
 func (a commands) diff(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, refA, refB string) error {
-	from, err := a.side(ctx, c, l, home, refA)
+	from, err := find.Side(ctx, a.App, c, l, home, refA)
 	if err != nil {
 		return err
 	}
-	to, err := a.side(ctx, c, l, home, refB)
+	to, err := find.Side(ctx, a.App, c, l, home, refB)
 	if err != nil {
 		return err
 	}
@@ -130,7 +113,7 @@ func (a commands) diff(ctx context.Context, c *cli.Command, l *lane.Lane, home *
 		}
 		a.showCost(to, cost, costErr)
 	}
-	if err == nil && (c.Bool("quiet") || c.Bool("exit-code")) && !d.Build.Empty() {
+	if err == nil && (c.Bool("quiet") || c.Bool("exit-code")) && (!d.Build.Empty() || d.OnlyMods && !d.Kept.Empty()) {
 		return app.ErrDifferent
 	}
 	return err
@@ -140,6 +123,10 @@ func (a commands) showDiff(c *cli.Command, l *lane.Lane, d *status.Difference) {
 	from, to := d.From.Label, d.To.Label
 	if to == state.Here {
 		to = "the folder as it is now"
+	}
+	if d.OnlyMods {
+		a.showMods(c, l, d)
+		return
 	}
 	if d.Build.Empty() {
 		a.Say("%s: %s and %s are the same, %s.", view.Strong(l.Game.Display()), from, to, view.Count(d.Build.Same, "file"))
@@ -153,9 +140,33 @@ func (a commands) showDiff(c *cli.Command, l *lane.Lane, d *status.Difference) {
 	if k := d.Kept; !k.Empty() {
 		a.Say("\nYour own files (keep rules): %s changed, %s added, %s removed, %s moved. A pin leaves them alone.",
 			view.Comma(len(k.Changed)), view.Comma(len(k.Added)), view.Comma(len(k.Removed)), view.Comma(len(k.Moved)))
-		if c.Bool("all") || c.Bool("verbose") {
+		all := c.Bool("all") || c.Bool("verbose")
+		if rows := view.ModFolderRows(d.Mods, d.From.Label, to, all); len(rows) > 0 {
+			a.Say("")
+			a.Table(view.ModFolderColumns(), rows)
+		}
+		if all {
 			a.Table(view.FileColumns("Change"), view.DiffRows(k, true))
 		}
+	} else if n := len(d.Mods); n > 0 {
+		a.Say("Your own files are the same, too: %s.", view.Count(n, "mod folder"))
+	}
+}
+
+// showMods shows how mods compare, folder by folder.
+func (a commands) showMods(c *cli.Command, l *lane.Lane, d *status.Difference) {
+	from, to := d.From.Label, d.To.Label
+	if d.Kept.Empty() {
+		a.Say("%s: the mods of %s and %s are the same, %s.", view.Strong(l.Game.Display()), from, to, view.Count(d.Kept.Same, "file"))
+		return
+	}
+	all := c.Bool("all") || c.Bool("verbose")
+	a.Say("%s: mods, from %s to %s", view.Strong(l.Game.Display()), from, to)
+	a.Say("  %s changed, %s added, %s removed, %s moved, %s the same", view.Comma(len(d.Kept.Changed)), view.Comma(len(d.Kept.Added)), view.Comma(len(d.Kept.Removed)), view.Comma(len(d.Kept.Moved)), view.Comma(d.Kept.Same))
+	a.Say("")
+	a.Table(view.ModFolderColumns(), view.ModFolderRows(d.Mods, from, to, all))
+	if all {
+		a.Table(view.FileColumns("Change"), view.DiffRows(d.Kept, true))
 	}
 }
 

@@ -76,6 +76,10 @@ func (a commands) showSnapshot(c *cli.Command, l *lane.Lane, s *record.Taken) er
 	if n := s.Links; n > 0 {
 		a.Say("%s out of the folder%s recorded for this computer alone.", view.Count(n, "link"), view.AreIs(n))
 	}
+	if text := view.DoublesLine(s.Doubles, l.Game.IgnoreCase); text != "" {
+		a.Note("Note: %s.", text)
+	}
+	a.noteRestless(s.Restless, true)
 	a.NoteOdd(s.Odd)
 	return nil
 }

@@ -11,8 +11,10 @@ import (
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/view"
 	"morvant/internal/lane"
+	"morvant/internal/lane/compose"
 	"morvant/internal/lane/status"
 	"morvant/internal/plan"
+	"morvant/internal/rules"
 )
 
 func (a commands) statusCommand() *cli.Command {
@@ -82,8 +84,9 @@ func (a commands) showStatus(c *cli.Command, s *status.Status) error {
 		says = fmt.Sprintf("version %s (%s)", s.Says, s.SaysBy.Source)
 	}
 	a.Say("%s", view.Fields(append([]string{"lane", view.LaneLine(s), view.FolderWord(s), s.Dir, "holds", view.Count(s.Files, "file") + ", " + view.Size(s.Bytes),
-		"held at", held, "incomplete?", doubt, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", view.BlockLine(s), "waiting", view.WaitingLine(s), "tied to", view.TiedLine(s), "reports", says, "running", running, "links out", view.LinksLine(s.Links)},
+		"held at", held, "incomplete?", doubt, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", view.BlockLine(s), "waiting", view.WaitingLine(s), "tied to", view.TiedLine(s), "reports", says, "running", running, "links out", view.LinksLine(s.Links), "hard links", view.HardLinksLine(s), "doubled", view.DoublesLine(s.Doubles, s.Game.IgnoreCase)},
 		view.AdditionLines(s.Pin)...)...))
+	a.noteRestless(s.Restless, false)
 	a.NoteOdd(s.Odd)
 	if s.Drift != nil {
 		a.showDrift(c, s.Drift)
@@ -92,6 +95,22 @@ func (a commands) showStatus(c *cli.Command, s *status.Status) error {
 		}
 	}
 	return nil
+}
+
+// noteRestless tells of large files that keep changing, with the line that ends it. recorded says that a snapshot
+// has just been taken.
+func (a commands) noteRestless(list []*compose.Restless, recorded bool) {
+	for i, r := range list {
+		if i == view.Few {
+			a.Note("Note: so %s more.", view.CountAre(len(list)-i, "large file"))
+			return
+		}
+		text := fmt.Sprintf("%s (%s) has changed since the last look, and no feed has it", r.Path, view.Size(r.Bytes))
+		if recorded && r.Again {
+			text = fmt.Sprintf("to have %s (%s) recorded each time: morvant game set --keep %s", r.Path, view.Size(r.Bytes), view.Quoted(rules.Literal(r.Path)))
+		}
+		a.Note("Note: %s. If nobody needs it: morvant game set --scratch %s", text, view.Quoted(r.Rule))
+	}
 }
 
 // showDrift lists what differs, the biggest first.
@@ -111,7 +130,7 @@ func (a commands) showDrift(c *cli.Command, d *status.Drift) {
 	for _, group := range []struct {
 		word string
 		list []plan.Entry
-	}{{view.Paint(view.Bad, "guarded, gone"), d.Lost}, {view.Paint(view.Bad, "guarded, altered"), d.Harmed}, {view.Paint(view.Bad, "altered"), d.Altered}, {view.Paint(view.Bad, "missing"), d.Missing}, {view.Paint(view.Bad, "back"), d.Back}, {view.Paint(view.Fresh, "extra"), d.Extra}, {"unread", d.Unread}} {
+	}{{view.Paint(view.Bad, "guarded, gone"), d.Lost}, {view.Paint(view.Bad, "guarded, altered"), d.Harmed}, {view.Paint(view.Bad, "altered"), d.Altered}, {view.Paint(view.Bad, "missing"), d.Missing}, {view.Paint(view.Bad, "back"), d.Back}, {view.Paint(view.Fresh, "extra"), d.Extra}, {"mods changed", d.ModsChanged}, {"unread", d.Unread}} {
 		rows = append(rows, view.FileRows(group.word, group.list, c.Bool("verbose"))...)
 	}
 	if c.Bool("verbose") {
@@ -124,6 +143,10 @@ func (a commands) showDrift(c *cli.Command, d *status.Drift) {
 	for _, name := range slices.Sorted(maps.Keys(d.OfMods)) {
 		n := d.OfMods[name]
 		a.Say("  %s of them%s of the mods %s; to take the change in: morvant mods record %s --again", view.Comma(n), view.AreIs(n), name, view.Quoted(name))
+	}
+	if n := len(d.ModsChanged); n > 0 {
+		a.Say("  Mods changed: %s, at the other name that your mod program has for %s. A snapshot takes that in; a pin puts back what was recorded.",
+			view.Count(n, "file"), view.Them(n))
 	}
 	if n := len(d.Retimed); n > 0 {
 		a.Say("  Only the time differs of %s: morvant verify --repair sets it.", view.Count(n, "file"))

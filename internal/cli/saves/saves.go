@@ -233,6 +233,9 @@ func (a commands) carrySaves(ctx context.Context, c *cli.Command, l *lane.Lane, 
 		} else {
 			t := p.Totals()
 			a.Say("%s replaced, %s added, %s removed:", view.Comma(t.Replaced), view.Comma(t.Added), view.Comma(t.Removed))
+			if n := change.Copies(); n > 0 {
+				a.Say("  %s", view.BecomeCopies(n, len(l.Game.ModsFrom) > 0))
+			}
 			a.Say("")
 			a.Table(view.FileColumns("Action"), view.PlanRows(p, nil, c.Bool("verbose")))
 			a.Say("")

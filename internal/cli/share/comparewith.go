@@ -7,12 +7,16 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
+	"morvant/internal/catalogue"
 	"morvant/internal/cli/app"
+	"morvant/internal/cli/find"
 	"morvant/internal/cli/view"
 	"morvant/internal/digest"
 	"morvant/internal/exchange"
@@ -30,10 +34,11 @@ import (
 
 func (a commands) compareWithCommand() *cli.Command {
 	return &cli.Command{
-		Name: "compare-with", Usage: "is it the same as a friend's? which files differ", ArgsUsage: "FILE", Category: app.GroupShare,
+		Name: "compare-with", Usage: "is it the same as a friend's? which files differ", ArgsUsage: "FILE|FOLDER|lane/NAME|mods/NAME", Category: app.GroupShare,
 		Description: "Example: morvant compare-with race-night.pin.toml\n         morvant compare-with friend.json\n         morvant compare-with sums.txt\n\n" +
 			"FILE is a pin file, what morvant --json status has written on the other computer, a list of checksums (b3sum,\n" +
-			"sha256sum), or a list of names, of which it says what this build is called there; - reads it from stdin. Exit code 3 says that something differs.",
+			"sha256sum), or a list of names, of which it says what this build is called there; - reads it from stdin. Exit code 3 says that something differs.\n" +
+			"A folder, another lane, a set of mods or a list of mods is compared with the folder as it is now, mods by mod folder.",
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 1, 1)
 			if err != nil {
@@ -61,6 +66,9 @@ type theirs struct {
 	// content is the digest of the manifest of all files of the build; empty: not known.
 	content string
 	list    *names.List // a list of names instead
+	// side names what is compared file by file instead: a folder, another lane, a set of mods; or it is mods.
+	side string
+	mods *status.Side
 	// differs lists what has drifted there.
 	differs    []string
 	sums       []exchange.Sum // a list of checksums instead
@@ -72,9 +80,25 @@ type theirs struct {
 const maxTheirs = 256 << 20
 
 func (a commands) readTheirs(name string) (*theirs, error) {
+	if info, err := os.Stat(name); err == nil && info.IsDir() {
+		if !find.Elsewhere(name) {
+			name = "./" + filepath.ToSlash(name)
+		}
+		return &theirs{side: name}, nil
+	}
+	if strings.HasPrefix(name, catalogue.LaneLine+"/") || strings.HasPrefix(name, find.ModsLine) {
+		return &theirs{side: name}, nil
+	}
 	b, err := a.ReadNamed(name, maxTheirs)
 	if err != nil {
 		return nil, err
+	}
+	mods, modsErr := find.ModList(name, b)
+	switch {
+	case modsErr == nil:
+		return &theirs{mods: mods}, nil
+	case errors.Is(modsErr, problem.ErrNewer):
+		return nil, fmt.Errorf("%s: %w", name, modsErr)
 	}
 	var status struct {
 		Schema  string          `json:"schema"`
@@ -142,6 +166,10 @@ func (a commands) compareWith(ctx context.Context, c *cli.Command, l *lane.Lane,
 		j.Same = len(j.Differs) == 0
 		return a.showComparison(c, j, true)
 	}
+	if t.side != "" || t.mods != nil {
+		return a.compareSides(ctx, c, l, home, t, j)
+	}
+	j.ModsSkipped = len(l.Game.Keep) > 0
 	s, err := status.Of(ctx, l, status.Whole)
 	if err != nil {
 		return err
@@ -174,6 +202,46 @@ func (a commands) compareWith(ctx context.Context, c *cli.Command, l *lane.Lane,
 	j.Differs = append(j.Differs, addedOtherwise(s.Pin, t.add)...)
 	j.Same = s.Build.Digest().String() == t.digest && len(j.Differs)+len(j.Here)+len(j.There) == 0
 	return a.showComparison(c, j, known)
+}
+
+// compareSides compares the folder as it is now with another one, or with mods, file by file.
+func (a commands) compareSides(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, t *theirs, j view.ComparisonJSON) error {
+	other := t.mods
+	var err error
+	if other == nil {
+		if other, err = find.Side(ctx, a.App, c, l, home, t.side); err != nil {
+			return err
+		}
+	}
+	here, err := status.HereSide(ctx, l)
+	if err != nil {
+		return err
+	}
+	d := status.Compare(l, here, other)
+	j.Mine, j.Theirs = "this folder", other.Label
+	j.Differs, j.Mods, j.OnlyMods = changedPaths(d.Build), view.ToModFolders(d.Mods), d.OnlyMods
+	j.Same = d.Build.Empty() && d.Kept.Empty()
+	if c.Bool("json") {
+		return a.showComparison(c, j, true)
+	}
+	what := "Mods were looked at: " + view.Count(view.ModsAlike(d.Mods), "mod folder") + " the same."
+	switch {
+	case j.Same:
+		a.Say("%s This folder and %s. %s", view.Paint(view.Good, "The same."), other.Label, what)
+		return nil
+	case d.OnlyMods || d.Build.Empty():
+		a.Say("%s This folder and %s have other mods.", view.Paint(view.Bad, "Not the same."), other.Label)
+	default:
+		a.Say("%s %s between this folder and %s.", view.Paint(view.Bad, "Not the same."), view.Differ(len(j.Differs)), other.Label)
+		a.Say("")
+		a.Table(view.FileColumns("There"), view.DiffRows(d.Build, c.Bool("verbose")))
+	}
+	if rows := view.ModFolderRows(d.Mods, "this folder", "theirs", c.Bool("verbose")); len(rows) > 0 {
+		a.Say("")
+		a.Table(view.ModFolderColumns(), rows)
+	}
+	a.Say("  %s", what)
+	return app.ErrDifferent
 }
 
 // compareNames says which of the builds of a list the game is.
@@ -394,6 +462,9 @@ func (a commands) showComparison(c *cli.Command, j view.ComparisonJSON, known bo
 		a.Say("%s", view.Paint(view.Good, "Every file of the list is here and the same."))
 	case j.Same:
 		a.Say("%s Both are %s.", view.Paint(view.Good, "The same."), j.Mine)
+		if j.ModsSkipped {
+			a.Say("Mods (files under keep rules) were not looked at; a folder, lane/NAME or a list of mods compares them, too.")
+		}
 	case j.Mine == "":
 		a.Say("%s of the list %s here.", view.Paint(view.Bad, view.Count(len(j.Differs), "file")), view.DifferOrMissing(len(j.Differs)))
 	case j.Mine != j.Theirs || len(j.Differs) > 0 || !known:

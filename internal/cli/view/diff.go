@@ -45,13 +45,16 @@ type diffJSON struct {
 	To     string      `json:"to"`
 	Build  changesJSON `json:"build"`
 	Kept   changesJSON `json:"kept"`
+	// Mods are the player's own files by folder; OnlyMods says that nothing else was compared.
+	Mods     []ModFolderJSON `json:"mods,omitempty"`
+	OnlyMods bool            `json:"only_mods,omitempty"`
 	// Fetch is what would have to be fetched for all of To, if that is known.
 	Fetch *int64 `json:"fetch_bytes,omitempty"`
 }
 
 // ToDiffJSON makes the document of a comparison.
 func ToDiffJSON(name string, d *status.Difference) diffJSON {
-	return diffJSON{Schema: "morvant-diff/1", Game: name, From: d.From.Label, To: d.To.Label, Build: toChanges(d.Build), Kept: toChanges(d.Kept)}
+	return diffJSON{Schema: "morvant-diff/1", Game: name, From: d.From.Label, To: d.To.Label, Build: toChanges(d.Build), Kept: toChanges(d.Kept), Mods: ToModFolders(d.Mods), OnlyMods: d.OnlyMods}
 }
 
 func toChanges(c *manifest.Changes) changesJSON {

@@ -49,9 +49,14 @@ type GameJSON struct {
 	With      string   `json:"with,omitempty"`      // the game that it is tied to //   // a command that launch starts instead
 	Keep      []string `json:"keep"`
 	Guard     []string `json:"guard,omitempty"`
-	Scratch   []string `json:"scratch"`
-	Settings  string   `json:"settings"`
-	Held      bool     `json:"held"`
+	// IgnoreCase says that names which differ by letter case only are one to the game.
+	IgnoreCase bool `json:"ignore_case,omitempty"`
+	// OrderByTime says that times which the player has set survive updates.
+	OrderByTime bool     `json:"order_by_time,omitempty"`
+	ModsFrom    []string `json:"mods_from,omitempty"` // folders outside of the game that mods are linked from
+	Scratch     []string `json:"scratch"`
+	Settings    string   `json:"settings"`
+	Held        bool     `json:"held"`
 	// Build is the one that the lane in question is held at.
 	Build  *BuildJSON `json:"build,omitempty"`
 	Pinned string     `json:"pinned,omitempty"` // its label

@@ -98,6 +98,11 @@ type planJSON struct {
 	Tied *planJSON `json:"tied,omitempty"`
 	// Stayed are files that a carry found to differ and left as they are here.
 	Stayed int `json:"stayed,omitempty"`
+	// Notes are what the player should know of it, in sentences.
+	Notes []string `json:"notes,omitempty"`
+	// Linked counts the hard links that are made again, Apart those that become copies.
+	Linked int `json:"linked_again,omitempty"`
+	Apart  int `json:"become_copies,omitempty"`
 }
 
 // ToPlanJSON makes the document of a change; done says that it has been carried out.
@@ -106,6 +111,7 @@ func ToPlanJSON(name string, p *change.Proposal, done bool) planJSON {
 		Schema: "morvant-change/1", Game: name, Change: p.Change.ID, What: p.Change.What, Build: p.Change.Build, Undoes: p.Change.Undoes,
 		Done: done, Totals: p.Change.Totals, Steps: []stepJSON{}, Extra: toFiles(p.Plan.Extra), Kept: p.Plan.Kept, Yielded: p.Yielded, Same: p.Plan.Same,
 		LeftOut: OddPaths(p.Odd), Recorded: p.Change.Made, Stayed: p.Stayed,
+		Notes: p.Notes, Linked: p.LinkedAgain, Apart: p.Copies,
 	}
 	j.LeftOver = ToLeftOvers(p.LeftOvers)
 	if p.Choice != nil {

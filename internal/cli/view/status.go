@@ -10,6 +10,7 @@ import (
 	"morvant/internal/block"
 	"morvant/internal/lane/status"
 	"morvant/internal/plan"
+	"morvant/internal/scan"
 	"morvant/internal/state"
 )
 
@@ -105,6 +106,8 @@ type DriftJSON struct {
 	// Lost are guarded files that are gone, Harmed those that are not as they were.
 	Lost   []string `json:"guarded_lost,omitempty"`
 	Harmed []string `json:"guarded_changed,omitempty"`
+	// ModsChanged are files that are one with a file of a mod program, and were changed there; no drift.
+	ModsChanged []string `json:"mods_changed,omitempty"`
 	// Retime are files whose time alone differs; they are no drift.
 	Retime []string `json:"retime,omitempty"`
 }
@@ -121,12 +124,18 @@ func ToDrift(d *status.Drift) *DriftJSON {
 	if d == nil {
 		return nil
 	}
-	j := &DriftJSON{d.AsBuilt, toFiles(d.Altered), toFiles(d.Missing), toFiles(d.Extra), d.Kept, d.Yielded, toFiles(d.Unread), OddPaths(d.Odd), toFiles(d.Back), d.LeftOut, d.LeftOutBytes, nil, d.OfMods, nil, nil, nil}
+	j := &DriftJSON{
+		AsBuilt: d.AsBuilt, Altered: toFiles(d.Altered), Missing: toFiles(d.Missing), Extra: toFiles(d.Extra), Kept: d.Kept, Yielded: d.Yielded, Unread: toFiles(d.Unread),
+		LeftOut: OddPaths(d.Odd), Back: toFiles(d.Back), Omitted: d.LeftOut, OmittedBytes: d.LeftOutBytes, OfMods: d.OfMods,
+	}
 	for _, e := range d.Lost {
 		j.Lost = append(j.Lost, e.Path)
 	}
 	for _, e := range d.Harmed {
 		j.Harmed = append(j.Harmed, e.Path)
+	}
+	for _, e := range d.ModsChanged {
+		j.ModsChanged = append(j.ModsChanged, e.Path)
 	}
 	for _, e := range d.Retimed {
 		j.Retime = append(j.Retime, e.Path)
@@ -162,6 +171,12 @@ type StatusJSON struct {
 	EqualsContent string    `json:"equals_content,omitempty"` // digest of its manifest
 	// Links lead out of the folder.
 	Links []OutLinkJSON `json:"links,omitempty"`
+	// HardLinks tells of files that have a second name outside of the folder.
+	HardLinks *HardLinksJSON `json:"hard_links,omitempty"`
+	// Doubles are names that differ by letter case only, and are one to the game.
+	Doubles []DoubleJSON `json:"doubles,omitempty"`
+	// Restless are large files that keep changing and are no distributor's.
+	Restless []RestlessJSON `json:"restless,omitempty"`
 	// LeftOver are extra files that are just as in other known builds.
 	LeftOver []LeftOverJSON `json:"left_over,omitempty"`
 	// Says is the version that the game itself gives, where its content does not tell.
@@ -196,6 +211,15 @@ func ToStatusJSON(s *status.Status) StatusJSON {
 	for _, p := range slices.Sorted(maps.Keys(s.Links)) {
 		j.Links = append(j.Links, OutLinkJSON{p, s.Links[p]})
 	}
+	for _, r := range s.Restless {
+		j.Restless = append(j.Restless, RestlessJSON{r.Path, r.Bytes, r.Rule})
+	}
+	for _, d := range s.Doubles {
+		j.Doubles = append(j.Doubles, DoubleJSON(d))
+	}
+	if s.Hard > 0 {
+		j.HardLinks = &HardLinksJSON{s.Hard, s.HardKnown, s.HardFrom}
+	}
 	if s.Equals != nil {
 		j.Equals, j.EqualsDigest = s.Equals.Label, s.Equals.Digest().String()
 		if !s.Equals.Manifest.IsZero() {
@@ -209,6 +233,77 @@ func ToStatusJSON(s *status.Status) StatusJSON {
 type OutLinkJSON struct {
 	Path   string `json:"path"`
 	Target string `json:"target"` // as the link has it
+}
+
+// RestlessJSON is a large file that keeps changing.
+type RestlessJSON struct {
+	Path  string `json:"path"`
+	Bytes int64  `json:"bytes"`
+	Rule  string `json:"rule"` // the scratch rule that would be about it
+}
+
+// DoubleJSON is two names that differ by letter case only.
+type DoubleJSON struct {
+	Path  string `json:"path"`
+	Other string `json:"other"`
+}
+
+// DoublesLine tells of such names; empty if there are none.
+func DoublesLine(list []scan.Double, set bool) string {
+	if len(list) == 0 {
+		return ""
+	}
+	line := fmt.Sprintf("%s and %s are one to a game made for Windows, and two to this disk", list[0].Path, list[0].Other)
+	if n := len(list) - 1; n > 0 {
+		line += fmt.Sprintf("; so%s %s more", AreIs(n), Comma(n))
+	}
+	if !set {
+		return line + ": morvant game set --ignore-case"
+	}
+	return line + ". The game may find either: remove the one that is not wanted"
+}
+
+// HardLinksJSON tells of files that have a second name outside of the folder.
+type HardLinksJSON struct {
+	Files int    `json:"files"`
+	Known int    `json:"known"`          // those whose other name is in a folder that mods are linked from
+	From  string `json:"from,omitempty"` // that folder, or the one with most of them
+}
+
+// HardLinksLine tells of such files; empty if there are none.
+func HardLinksLine(s *status.Status) string {
+	unknown := s.Hard - s.HardKnown
+	switch {
+	case s.Hard == 0:
+		return ""
+	case s.HardKnown == 0 && len(s.Game.ModsFrom) == 0:
+		return fmt.Sprintf("%s; to have %s made again after a change, name the folder: morvant game set --mods-from FOLDER", Comma(s.Hard), Them(s.Hard))
+	case s.HardKnown == 0:
+		return fmt.Sprintf("%s, from none of the folders that mods are linked from", Comma(s.Hard))
+	case unknown == 0:
+		return fmt.Sprintf("%s into %s", Comma(s.Hard), s.HardFrom)
+	}
+	return fmt.Sprintf("%s, %s of them into %s", Comma(s.Hard), Comma(s.HardKnown), s.HardFrom)
+}
+
+// Takes is what a number of things does with space.
+func Takes(n int) string {
+	if n == 1 {
+		return "it takes"
+	}
+	return "they take"
+}
+
+// BecomeCopies says that files that had a second name elsewhere come as files of their own.
+func BecomeCopies(n int, named bool) string {
+	text := "1 hard link becomes a copy"
+	if n != 1 {
+		text = Count(n, "hard link") + " become copies"
+	}
+	if !named {
+		return text + "; morvant game set --mods-from FOLDER says where they are linked from"
+	}
+	return text + ": where mods are linked from, that content is not there any more"
 }
 
 // LinksLine tells of links that lead out of the folder; empty if there are none.
@@ -395,7 +490,7 @@ func driftCount(d *status.Drift) int {
 func Incomplete(u *status.Update) string {
 	switch {
 	case u.Done == u.Of && u.Beside > 0:
-		return fmt.Sprintf("all of it, and %s besides", differ(u.Beside))
+		return fmt.Sprintf("all of it, and %s besides", Differ(u.Beside))
 	case u.Done == u.Of:
 		return ""
 	case u.HalfDone():
@@ -406,7 +501,7 @@ func Incomplete(u *status.Update) string {
 
 // Differs says how many files differ.
 func Differs(d *status.Drift) string {
-	text := differ(driftCount(d)) + "."
+	text := Differ(driftCount(d)) + "."
 	if n := len(d.Lost) + len(d.Harmed); n > 0 {
 		first := slices.Concat(d.Lost, d.Harmed)[0]
 		how := "is gone"
@@ -418,7 +513,8 @@ func Differs(d *status.Drift) string {
 	return text
 }
 
-func differ(n int) string {
+// Differ says that so many files do.
+func Differ(n int) string {
 	if n == 1 {
 		return "1 file differs"
 	}

@@ -64,11 +64,11 @@ type Plan struct {
 	Found  int64 // bytes found in files of this computer
 	Grow   int64 // bytes that the store grows by, about
 
-	request  Request
-	files    []file
-	needs    []*need
-	programs []string
-	whole    bool // no server sends parts of files
+	request Request
+	files   []file
+	needs   []*need
+	own     map[string]manifest.Attribute // by path, of programs and of files whose time is known
+	whole   bool                          // no server sends parts of files
 }
 
 // Empty reports whether there is nothing to be done.
@@ -88,8 +88,9 @@ func (p *Plan) Pieces() []digest.Digest {
 	return list
 }
 
-// Programs lists the paths of files of the parts that are programs, sorted.
-func (p *Plan) Programs() []string { return p.programs }
+// Attributes says which files of the parts are programs, and when files were last changed, by path; other
+// files are not in it.
+func (p *Plan) Attributes() map[string]manifest.Attribute { return p.own }
 
 // file is a wanted file that is not whole in the store.
 type file struct {
@@ -184,7 +185,7 @@ func Make(ctx context.Context, f *feed.Feed, r Request, o feed.Options) (*Plan, 
 		return nil, err
 	}
 	defer w.Close()
-	p := &Plan{Feed: f, request: r}
+	p := &Plan{Feed: f, request: r, own: make(map[string]manifest.Attribute)}
 	ws := newWays()
 	targets := make(map[digest.Digest]*need)
 	for _, part := range r.Parts {
@@ -198,7 +199,14 @@ func Make(ctx context.Context, f *feed.Feed, r Request, o feed.Options) (*Plan, 
 		if err != nil {
 			return nil, err
 		}
-		p.programs = append(p.programs, layout.Programs...)
+		for _, program := range layout.Programs {
+			p.own[program] = manifest.Attribute{Mode: 0o755}
+		}
+		for i, t := range layout.Times {
+			if f := part.Manifest.Files[i]; !t.IsZero() {
+				p.own[f.Path] = manifest.Attribute{Mode: p.own[f.Path].Mode, MTime: t}
+			}
+		}
 		fresh, err := p.add(ctx, part.Manifest, layout, targets)
 		if err != nil {
 			return nil, err
@@ -210,7 +218,6 @@ func Make(ctx context.Context, f *feed.Feed, r Request, o feed.Options) (*Plan, 
 			}
 		}
 	}
-	slices.Sort(p.programs)
 	if err := p.resolve(ctx, targets, ws, o.Meter); err != nil {
 		return nil, err
 	}

@@ -20,7 +20,7 @@ var ErrNone = errors.New("no saves are known")
 
 // Archive returns what records and brings back the saves of the lane's game.
 func Archive(l *lane.Lane) *saves.Archive {
-	return &saves.Archive{Dir: l.Dir, Store: l.Store, Cache: l.Cache, Meter: l.Meter, Now: l.Now}
+	return &saves.Archive{Dir: l.Dir, Store: l.Store, Cache: l.Cache, Meter: l.Meter, Now: l.Now, Names: l.Names()}
 }
 
 // archiveOf is keeper for a change that has been noted under an id.
@@ -148,6 +148,15 @@ func (c *Change) Places(dir string) []string {
 		list = append(list, r.Place.In(dir))
 	}
 	return list
+}
+
+// Copies counts the saves that were one with a file elsewhere and come back as files of their own.
+func (c *Change) Copies() int {
+	n := 0
+	for _, r := range c.Returns {
+		n += r.Copies
+	}
+	return n
 }
 
 // Steps lists what would change, by full path.

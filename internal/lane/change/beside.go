@@ -19,14 +19,9 @@ import (
 
 // Beside opens another lane of the same game, which must be closed before l is.
 func Beside(ctx context.Context, l *lane.Lane, name string) (*lane.Lane, error) {
-	is, err := l.Home.Lane(ctx, l.Game.Name, name)
+	is, err := l.Find(ctx, name)
 	if err != nil {
 		return nil, err
-	}
-	if !is.Live {
-		if err := l.FindParked(ctx, is); err != nil {
-			return nil, err
-		}
 	}
 	return BesideAs(ctx, l, is)
 }

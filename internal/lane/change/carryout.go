@@ -139,7 +139,7 @@ func change(ctx context.Context, l *lane.Lane, p *Proposal, memo json.RawMessage
 	defer others.close()
 	report, err := apply.Do(ctx, apply.Job{
 		ID: p.Change.UID, Root: l.Root, Dir: l.Dir, Plan: p.Plan, Tree: p.tree, Store: l.Store, Memo: memo, Meter: l.Meter, Now: l.Now,
-		Elsewhere: others.open, Shared: p.Shared,
+		Elsewhere: others.open, Shared: p.Shared, Names: l.Names(),
 	})
 	sentences := sentences(context.WithoutCancel(ctx), l, report)
 	for _, text := range sentences {
@@ -191,7 +191,7 @@ func mayTouch(l *lane.Lane, p *plan.Plan) error {
 		if !folders[dir] {
 			folders[dir] = true
 			full := filepath.Join(l.Dir, filepath.FromSlash(dir))
-			if info, err := l.Root.Lstat(dir); err == nil && info.IsDir() && !volume.Writable(full) {
+			if info, err := l.Root.Lstat(dir); err == nil && info.IsDir() && !volume.Writable(full) && !volume.Owned(full) {
 				return fmt.Errorf("the folder %s %w", full, game.ErrProtected)
 			}
 		}

@@ -76,10 +76,7 @@ func FromFolder(ctx context.Context, l *lane.Lane, dir string) (*Origin, error) 
 		return nil, err
 	}
 	s := &Origin{Name: dir, root: root, close: root.Close}
-	if s.tree, err = scan.Walk(ctx, root, l.Game.Rules()); err == nil {
-		err = s.tree.Read(ctx, root, scan.Request{Sink: scan.Hash(), Task: "Reading", Meter: l.Meter, Now: l.Now})
-	}
-	if err != nil {
+	if s.tree, err = l.LookAt(ctx, root, dir); err != nil {
 		return nil, errors.Join(err, root.Close())
 	}
 	s.state = plan.FromTree(s.tree)
@@ -135,6 +132,7 @@ type Carrying struct {
 	Odd       []scan.Oddity // what cannot be carried, for what it is or for its name
 
 	tree     *scan.Tree
+	rules    rules.Rules
 	patterns []string        // that were asked for
 	games    map[string]bool // paths of files of known builds
 }
@@ -154,21 +152,28 @@ func CompareOwn(ctx context.Context, l *lane.Lane, s *Origin, patterns []string)
 	if nobodys && len(l.Game.Keep) == 0 {
 		return nil, ErrWhose
 	}
-	c := &Carrying{Source: s, patterns: patterns, games: theirs}
+	c := &Carrying{Source: s, patterns: patterns, games: theirs, rules: l.Game.Rules()}
 	if c.tree, err = l.Look(ctx, 0); err != nil {
 		return nil, err
 	}
 	have := make(map[string]plan.Node)
-	for _, e := range plan.FromTree(c.tree) {
+	here := plan.FromTree(c.tree)
+	for _, e := range here {
 		have[e.Path] = e.Node
 	}
-	match, only := l.Game.Rules().Matcher(), rules.NewSet(patterns)
+	match, only := l.Game.Rules().Matcher(), l.Game.Rules().Set(patterns)
+	spelling, taken := l.Spelling(here), make(map[string]bool)
 	for _, e := range s.state {
+		from := e.Path
+		if as := spelling.Of(from); !taken[as] {
+			e.Path = as
+		}
+		taken[e.Path] = true
 		if e.Kind == plan.Dir || match.Scratch(e.Path) || len(patterns) > 0 && !only.Match(e.Path) {
 			continue
 		}
 		// What is asked for by a pattern is the player's, be it at the place of a file of the game.
-		if !match.Kept(e.Path) && len(patterns) == 0 && (nobodys || theirs[e.Path] || s.built != nil && s.built(e.Path)) {
+		if !match.Kept(e.Path) && len(patterns) == 0 && (nobodys || theirs[c.rules.Fold(e.Path)] || s.built != nil && s.built(from)) {
 			continue
 		}
 		is, there := have[e.Path]
@@ -223,13 +228,13 @@ func blocked(have map[string]plan.Node, p string) bool {
 // offer; where there is neither, of all snapshots. What stands there is not the
 // player's, unless a keep rule says so.
 func gamesPaths(ctx context.Context, l *lane.Lane) (map[string]bool, error) {
-	paths := make(map[string]bool)
+	paths, fold := make(map[string]bool), l.Game.Rules().Fold
 	_, owned, err := compose.Pinned(ctx, l)
 	if err != nil {
 		return nil, err
 	}
 	for _, e := range owned {
-		paths[e.Path] = true
+		paths[fold(e.Path)] = true
 	}
 	offered, err := l.Home.Offered(l.Game.Name)
 	if err != nil {
@@ -243,7 +248,7 @@ func gamesPaths(ctx context.Context, l *lane.Lane) (map[string]bool, error) {
 		}
 		for _, p := range parts {
 			for _, f := range p.Manifest.Files {
-				paths[f.Path] = true
+				paths[fold(f.Path)] = true
 			}
 		}
 	}
@@ -257,7 +262,7 @@ func gamesPaths(ctx context.Context, l *lane.Lane) (map[string]bool, error) {
 	for _, k := range known {
 		for _, p := range k.Parts {
 			for _, f := range p.Manifest.Files {
-				paths[f.Path] = true
+				paths[fold(f.Path)] = true
 			}
 		}
 	}
@@ -298,7 +303,7 @@ func ProposeCarry(ctx context.Context, l *lane.Lane, c *Carrying, take Take) (*P
 	to := target{want: plan.FromTree(c.tree).Over(bring), exact: true, tree: c.tree}
 	if c.Source.tree != nil {
 		to.promised = wanted
-		to.prepare = func(ctx context.Context) error { return putFrom(ctx, l, c.Source, bring) }
+		to.prepare = func(ctx context.Context) error { return putFrom(ctx, l, c.Source, wanted) }
 	}
 	p, err := propose(ctx, l, to, state.Change{What: state.ChangeCarry, Build: c.Source.Name, Before: pin, After: pin})
 	if err != nil {
@@ -321,7 +326,7 @@ func (c *Carrying) keep(l *lane.Lane, bring map[string]plan.Node) []string {
 		}
 	}
 	clear := func(pattern string) bool {
-		set := rules.NewSet([]string{pattern})
+		set := c.set(pattern)
 		for p := range others {
 			if set.Match(p) {
 				return false
@@ -331,12 +336,12 @@ func (c *Carrying) keep(l *lane.Lane, bring map[string]plan.Node) []string {
 	}
 	var list []string
 	for _, p := range slices.Sorted(maps.Keys(bring)) {
-		if match.Kept(p) || slices.ContainsFunc(list, func(r string) bool { return rules.NewSet([]string{r}).Match(p) }) {
+		if match.Kept(p) || slices.ContainsFunc(list, func(r string) bool { return c.set(r).Match(p) }) {
 			continue
 		}
 		rule := rules.Literal(p)
 		for _, r := range c.patterns {
-			if rules.NewSet([]string{r}).Match(p) && c.narrow(r) {
+			if c.set(r).Match(p) && c.narrow(r) {
 				rule = r
 			}
 		}
@@ -348,9 +353,12 @@ func (c *Carrying) keep(l *lane.Lane, bring map[string]plan.Node) []string {
 	return list
 }
 
+// set returns the set of one pattern.
+func (c *Carrying) set(pattern string) *rules.Set { return c.rules.Set([]string{pattern}) }
+
 // narrow reports whether a pattern takes no more than half of the game's own files.
 func (c *Carrying) narrow(pattern string) bool {
-	set, n := rules.NewSet([]string{pattern}), 0
+	set, n := c.set(pattern), 0
 	for p := range c.games {
 		if set.Match(p) {
 			n++
@@ -360,19 +368,24 @@ func (c *Carrying) narrow(pattern string) bool {
 }
 
 // putFrom puts the files of a source into the store.
-func putFrom(ctx context.Context, l *lane.Lane, s *Origin, bring map[string]plan.Node) error {
+func putFrom(ctx context.Context, l *lane.Lane, s *Origin, bring map[digest.Digest]bool) error {
+	lacks, err := l.Store.Lacks(ctx, slices.Collect(maps.Keys(bring)))
+	if err != nil || len(lacks) == 0 {
+		return err
+	}
+	bring = lacks
 	tree := &scan.Tree{Entries: slices.Clone(s.tree.Entries)}
 	session := l.Store.Begin()
-	err := tree.Read(ctx, s.root, scan.Request{
+	err = tree.Read(ctx, s.root, scan.Request{
 		Sink: session.Put, Task: "Reading", Meter: l.Meter, Now: l.Now,
-		Skip: func(e *scan.Entry) bool { _, wanted := bring[e.Path]; return !wanted },
+		Skip: func(e *scan.Entry) bool { return !bring[e.Digest] },
 	})
 	if err = errors.Join(err, session.Close()); err != nil {
 		return err
 	}
 	for i := range tree.Entries {
-		e := &tree.Entries[i]
-		if n, wanted := bring[e.Path]; wanted && n.Kind == plan.File && e.Digest != n.Digest {
+		e, was := &tree.Entries[i], &s.tree.Entries[i]
+		if bring[was.Digest] && e.Digest != was.Digest {
 			return fmt.Errorf("%s of %s: %w", e.Path, strings.TrimSpace(s.Name), scan.ErrUnstable)
 		}
 	}

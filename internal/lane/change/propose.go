@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"slices"
 
+	"morvant/internal/apply"
 	"morvant/internal/digest"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
@@ -14,7 +16,6 @@ import (
 	"morvant/internal/plan"
 	"morvant/internal/scan"
 	"morvant/internal/state"
-	"morvant/internal/volume"
 )
 
 // Proposal is a change that has been planned and not carried out.
@@ -37,6 +38,10 @@ type Proposal struct {
 	// Taken are those that the change takes away.
 	Taken []*status.LeftOver
 
+	// LinkedAgain counts the files that become one with a file elsewhere again, as they were; Copies those
+	// that cannot, and come as files of their own.
+	LinkedAgain, Copies int
+
 	tree     *scan.Tree
 	composed *compose.Composed // nil: what it leads to is no build
 	prepare  func(context.Context) error
@@ -53,6 +58,7 @@ type target struct {
 	links        bool              // those that lead out and are not wanted go, too
 	tree         *scan.Tree        // what is there, if it has been looked at already
 	composed     *compose.Composed // the build it is; nil: none
+	leave        map[string]bool   // files that stay as they are
 	// prepare, if set, puts the promised content into the store before the change.
 	prepare  func(context.Context) error
 	promised map[digest.Digest]bool
@@ -60,9 +66,11 @@ type target struct {
 
 // request asks for the plan that leads there from what is there.
 func (to *target) request(l *lane.Lane) plan.Request {
+	rules := compose.Rules(l, to.composed)
+	rules.Leave = slices.AppendSeq(slices.Clone(rules.Leave), maps.Keys(to.leave))
 	return plan.Request{
-		Have: plan.FromTree(to.tree), Odd: to.tree.Odd, Want: to.want, Owned: to.owned, Rules: compose.Rules(l, to.composed),
-		Clean: to.clean, Exact: to.exact, Links: to.links, IgnoresCase: l.IgnoresCase(), LeftOut: to.composed.OutPaths(),
+		Have: plan.FromTree(to.tree), Odd: to.tree.Odd, Want: to.want, Owned: to.owned, Rules: rules,
+		Clean: to.clean, Exact: to.exact, Links: to.links, IgnoresCase: l.IgnoresCase(), Doubles: !l.DiskIgnoresCase(), LeftOut: to.composed.OutPaths(),
 	}
 }
 
@@ -76,8 +84,7 @@ func propose(ctx context.Context, l *lane.Lane, to target, c state.Change) (*Pro
 	}
 	request := to.request(l)
 	proposal := &Proposal{Odd: slices.Concat(to.tree.Odd, to.tree.Unread), tree: to.tree, composed: to.composed, prepare: to.prepare}
-	var err error
-	if proposal.Plan, err = plan.Make(request); err != nil {
+	if err := proposal.plan(ctx, l, request); err != nil {
 		return nil, err
 	}
 	if err := known(to.tree, proposal.Plan); err != nil {
@@ -86,6 +93,7 @@ func propose(ctx context.Context, l *lane.Lane, to target, c state.Change) (*Pro
 	if err := source(ctx, l, proposal, request, to.promised); err != nil {
 		return nil, err
 	}
+	var err error
 	if proposal.Shared, err = shareable(ctx, l, proposal.Plan); err != nil {
 		return nil, err
 	}
@@ -98,6 +106,20 @@ func propose(ctx context.Context, l *lane.Lane, to target, c state.Change) (*Pro
 	c.Totals = totals(proposal.Plan)
 	proposal.Change = c
 	return proposal, nil
+}
+
+// plan makes the plan that a request asks for.
+func (p *Proposal) plan(ctx context.Context, l *lane.Lane, request plan.Request) error {
+	want, apart, err := apply.Links(ctx, l.Names(), l.Spelling(request.Have), request.Have, request.Want)
+	if err != nil {
+		return err
+	}
+	request.Want = want
+	if p.Plan, err = plan.Make(request); err != nil {
+		return err
+	}
+	p.LinkedAgain, p.Copies = apply.CountLinks(p.Plan, apart)
+	return nil
 }
 
 // known returns an error if the plan takes something from its place that could not be read.
@@ -164,7 +186,7 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions)
 	if err != nil {
 		return nil, err
 	}
-	if err := compose.CheckLeaveOut(to, o.Add.LeaveOut); err != nil {
+	if err := compose.CheckLeaveOut(l, to, o.Add.LeaveOut); err != nil {
 		return nil, err
 	}
 	var off []state.Edit
@@ -198,6 +220,7 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions)
 	if err != nil {
 		return nil, err
 	}
+	held := owned
 	c := state.Change{What: state.ChangeUnpin, Build: b.Label, Before: before}
 	if o.Hold {
 		c.What = state.ChangePin
@@ -235,6 +258,13 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions)
 		if err != nil {
 			return nil, err
 		}
+		if l.Game.OrderByTime {
+			times, notes, err := compose.KeepTimes(ctx, l, to, before, held, tree)
+			if err != nil {
+				return nil, err
+			}
+			c.After.Times, to.Notes = times, append(to.Notes, notes...)
+		}
 		if c.After.Links = links; covered > 0 {
 			to.Notes = append(to.Notes, coveredLinks(covered))
 		}
@@ -265,10 +295,30 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions)
 	p.LeftOvers = slices.DeleteFunc(over, func(f *status.LeftOver) bool { return slices.Contains(taken, f) })
 	p.Build, p.Choice, p.LeftOut = to.Build, choice, len(to.LeftOut)
 	p.Notes = append(p.Notes, dropped(before, c.After)...)
+	if before.Build != to.Build.UID {
+		old, err := status.OldCopies(ctx, l, tree, to.Manifest)
+		if err != nil {
+			return nil, err
+		}
+		p.Notes = append(p.Notes, oldCopies(old, to.Build)...)
+	}
 	if o.Hold && (!before.Held() || before.Follow && o.Follow) { // to unpin leads to the updated game, without what was added
 		p.Change.After.First = p.Change.UID
 	}
 	return p, nil
+}
+
+// oldCopies tells of files that a mod program has put aside from another build.
+func oldCopies(list []status.OldCopy, to *state.Build) []string {
+	const few = 3
+	var notes []string
+	for i, o := range list {
+		if i == few {
+			return append(notes, fmt.Sprintf("so are %d more such files", len(list)-few))
+		}
+		notes = append(notes, fmt.Sprintf("%s is of %s, not of %s: what puts it back brings a file of the other build", o.Path, o.Build.Label, to.Label))
+	}
+	return notes
 }
 
 func coveredLinks(n int) string {
@@ -321,6 +371,7 @@ func gamesOwn(l *lane.Lane, owned plan.State, t *scan.Tree, held *state.Build) (
 	if err != nil {
 		return nil, err
 	}
+	fold := l.Game.Rules().Fold
 	theirs := make(map[string]bool)
 	if held != nil && len(held.Feeds) > 0 {
 		parts, err := compose.OfferedParts(held)
@@ -329,7 +380,7 @@ func gamesOwn(l *lane.Lane, owned plan.State, t *scan.Tree, held *state.Build) (
 		}
 		for _, p := range parts {
 			for _, f := range p.Manifest.Files {
-				theirs[volume.UsualFold(f.Path)] = true
+				theirs[fold(f.Path)] = true
 			}
 		}
 	}
@@ -347,7 +398,7 @@ func gamesOwn(l *lane.Lane, owned plan.State, t *scan.Tree, held *state.Build) (
 				continue
 			}
 			for _, f := range m.Files {
-				if e := t.Entry(f.Path); !theirs[volume.UsualFold(f.Path)] && e != nil && e.Known && e.Kind == scan.File && e.Digest == f.Digest {
+				if e := t.Entry(f.Path); !theirs[fold(f.Path)] && e != nil && e.Known && e.Kind == scan.File && e.Digest == f.Digest {
 					add[f.Path] = plan.Node{Kind: plan.File, Size: f.Size, Digest: f.Digest}
 				}
 			}
@@ -406,7 +457,7 @@ func repaired(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build
 	if owned, err = updatesOwn(ctx, l, owned, tree, b, pin); err != nil {
 		return nil, err
 	}
-	return &target{want: want, owned: owned, clean: pin.Clean, exact: pin.Exact, tree: tree, composed: to}, nil
+	return &target{want: want, owned: owned, clean: pin.Clean, exact: pin.Exact, tree: tree, composed: to, leave: to.ModsChanged(tree)}, nil
 }
 
 // updatesOwn adds to owned what is just as in the snapshot to which the lane has drifted: as if it

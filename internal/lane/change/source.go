@@ -100,9 +100,9 @@ func source(ctx context.Context, l *lane.Lane, p *Proposal, request plan.Request
 	if fresh {
 		// A second plan: only the first tells what is missing, and only that which feed is asked for modes.
 		request.Want = c.State()
-		p.Plan, err = plan.Make(request)
+		return p.plan(ctx, l, request)
 	}
-	return err
+	return nil
 }
 
 // shareable adds up the content that a plan writes and another lane's file can be

@@ -31,7 +31,7 @@ var ErrOverlay = errors.New("the overlay has no files")
 // not keep anything else from working.
 func Add(ctx context.Context, l *lane.Lane, c *Composed, pin state.Pin, fresh bool) error {
 	c.ignoresCase = l.IgnoresCase()
-	c.leaveOut(pin.LeaveOut)
+	c.leaveOut(l, pin.LeaveOut)
 	files := make(map[string]manifest.File)
 	if len(pin.Overlays) > 0 {
 		c.Attributes = c.Attributes.Clone()
@@ -46,13 +46,15 @@ func Add(ctx context.Context, l *lane.Lane, c *Composed, pin state.Pin, fresh bo
 		}
 		c.setLinks(links)
 	}
+	spelling := c.Spelling()
 	for _, o := range pin.Overlays {
-		if err := overlay(ctx, l, c, o, files); err != nil {
+		if err := overlay(ctx, l, c, o, spelling, files); err != nil {
 			return err
 		}
 	}
 	for _, k := range pin.Companions {
-		files[k.Path] = c.bring(k.Path, []byte(k.Text))
+		p := spelling.Of(k.Path)
+		files[p] = c.bring(p, []byte(k.Text))
 	}
 	if err := c.lay(files); err != nil {
 		return err
@@ -62,15 +64,17 @@ func Add(ctx context.Context, l *lane.Lane, c *Composed, pin state.Pin, fresh bo
 			return err
 		}
 	}
-	return nil
+	times, err := l.Home.Player.Times(ctx, pin.Times)
+	c.setTimes(times)
+	return err
 }
 
 // leaveOut takes files out of the build.
-func (c *Composed) leaveOut(patterns []string) {
+func (c *Composed) leaveOut(l *lane.Lane, patterns []string) {
 	if len(patterns) == 0 {
 		return
 	}
-	match := rules.NewSet(patterns)
+	match := l.Game.Rules().Set(patterns)
 	for _, f := range c.Manifest.Files {
 		if match.Match(f.Path) {
 			c.LeftOut = append(c.LeftOut, f)
@@ -80,12 +84,12 @@ func (c *Composed) leaveOut(patterns []string) {
 }
 
 // CheckLeaveOut returns an error for a pattern that fits no file of a build.
-func CheckLeaveOut(c *Composed, patterns []string) error {
+func CheckLeaveOut(l *lane.Lane, c *Composed, patterns []string) error {
 	if err := (rules.Rules{Keep: patterns}).Check(); err != nil {
 		return err
 	}
 	for _, p := range patterns {
-		match := rules.NewSet([]string{p})
+		match := l.Game.Rules().Set([]string{p})
 		if !slices.ContainsFunc(c.Base.Files, func(f manifest.File) bool { return match.Match(f.Path) }) {
 			return fmt.Errorf("%w: no file of %s matches \"%s\"", state.ErrLeaveOut, c.Build.Label, p)
 		}
@@ -186,7 +190,7 @@ func (c *Composed) lay(files map[string]manifest.File) error {
 }
 
 // overlay adds the files of an overlay; those of an earlier one give way.
-func overlay(ctx context.Context, l *lane.Lane, c *Composed, o state.Overlay, files map[string]manifest.File) error {
+func overlay(ctx context.Context, l *lane.Lane, c *Composed, o state.Overlay, spelling *plan.Spelling, files map[string]manifest.File) error {
 	b, err := l.Home.RecordedBuild(ctx, l.Game.Name, o.Build)
 	if errors.Is(err, state.ErrUnknown) {
 		b, err = offered(ctx, l, o)
@@ -201,13 +205,15 @@ func overlay(ctx context.Context, l *lane.Lane, c *Composed, o state.Overlay, fi
 	if err != nil {
 		return err
 	}
-	match := rules.NewSet([]string{o.Pattern})
+	match := l.Game.Rules().Set([]string{o.Pattern})
 	found := 0
 	for _, f := range other.Manifest.Files {
 		if !match.Match(f.Path) {
 			continue
 		}
 		found++
+		from := f.Path
+		f.Path = spelling.Of(f.Path)
 		if was, twice := files[f.Path]; twice && was.Digest != f.Digest {
 			c.Notes = append(c.Notes, fmt.Sprintf("two overlays have %s; the later one, of %s, wins", f.Path, o.Name))
 		}
@@ -218,7 +224,7 @@ func overlay(ctx context.Context, l *lane.Lane, c *Composed, o state.Overlay, fi
 			}
 			c.Mods[f.Path] = b.Label
 		}
-		if a, ok := other.Attributes.Files[f.Path]; ok {
+		if a, ok := other.Attributes.Files[from]; ok {
 			c.Attributes.Files[f.Path] = a
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"morvant/internal/digest"
 	"morvant/internal/feed/fetch"
@@ -39,6 +40,7 @@ type Composed struct {
 	overlays []*Composed              // the builds that files come from
 	Texts    map[digest.Digest][]byte // content that the pin itself brings
 	edited   []string                 // files of the lane alone that it edits
+	times    map[string]time.Time     // that the player has set by hand
 	Mods     map[string]string        // files of sets of mods, and of which
 	guarded  map[string]plan.Node     // files of the player's that are to be as they were
 	LeftOut  []manifest.File          // files of the build that it leaves out
@@ -428,10 +430,13 @@ func PlanFetch(ctx context.Context, l *lane.Lane, c *Composed, only map[digest.D
 		p, err := fetch.Make(ctx, f, fetch.Request{Store: l.Store, Parts: c.Parts, Only: only, Local: locals(l, t), Owner: fetchOwner(l.Game.Name)}, l.Feed)
 		if err == nil {
 			if !c.Recorded {
-				for _, program := range p.Programs() {
-					c.Own.Files[program] = manifest.Attribute{Mode: 0o755}
-					if f, ok := c.Base.File(program); ok && c.holds(f) {
-						c.Attributes.Files[program] = manifest.Attribute{Mode: 0o755}
+				for path, a := range p.Attributes() {
+					c.Own.Files[path] = a
+					if f, ok := c.Base.File(path); ok && c.holds(f) {
+						if t, set := c.times[path]; set {
+							a.MTime = t
+						}
+						c.Attributes.Files[path] = a
 					}
 				}
 			}

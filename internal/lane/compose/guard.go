@@ -6,7 +6,6 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
-	"morvant/internal/rules"
 )
 
 // GuardedFiles are files of the player's as they have to be.
@@ -30,7 +29,7 @@ func Guarded(ctx context.Context, l *lane.Lane) (*GuardedFiles, error) {
 	if err != nil {
 		return nil, err
 	}
-	set := rules.NewSet(l.Base.Guard)
+	set := l.Base.Rules().Set(l.Base.Guard)
 	g.Manifest = m.Without(func(p string) bool { return !set.Match(p) })
 	g.Attributes, err = b.ReadAttributes(ctx, l.Store)
 	return g, err

@@ -8,7 +8,6 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/manifest"
-	"morvant/internal/rules"
 	"morvant/internal/scan"
 	"morvant/internal/state"
 )
@@ -24,7 +23,7 @@ func Guard(ctx context.Context, l *lane.Lane) (*state.Own, error) {
 	if err != nil {
 		return nil, err
 	}
-	set := rules.NewSet(l.Base.Guard)
+	set := l.Base.Rules().Set(l.Base.Guard)
 	guarded := func(e *scan.Entry) bool { return e.Kind == scan.File && set.Match(e.Path) }
 	if len(before.Manifest.Files) == 0 && !slices.ContainsFunc(t.Entries, func(e scan.Entry) bool { return guarded(&e) }) {
 		return nil, nil

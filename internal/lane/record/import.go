@@ -83,8 +83,8 @@ func ImportBuild(ctx context.Context, l *lane.Lane, from Imports) (*Import, erro
 	if err := checkSources(ctx, l, from); err != nil {
 		return nil, err
 	}
-	im := &importing{Imports: from, ctx: ctx, l: l, session: l.Store.Begin(), exclude: rules.NewSet(from.Exclude)}
-	im.only = rules.NewSet(from.Only)
+	im := &importing{Imports: from, ctx: ctx, l: l, session: l.Store.Begin(), exclude: l.Game.Rules().Set(from.Exclude)}
+	im.only = l.Game.Rules().Set(from.Only)
 	im.out.Build = &state.Build{UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: from.Note, Made: from.Date}
 	if from.Mods {
 		im.out.Channel, im.out.Fragment, im.out.Fits = state.ModsLine, true, from.Fits
@@ -197,7 +197,7 @@ func (im *importing) run() error {
 	if whole.Private > 0 {
 		im.l.Meter.Warn(fmt.Sprintf("%s in it is Morvant's own, of the folder that it was made of, and is left out", manifest.PrivateDir))
 	}
-	if d := identify.Doubts(whole.Manifest, im.known, im.paths); !d.None() && im.Ask.Unlike != nil {
+	if d := identify.Doubts(whole.Manifest, im.known, im.paths, im.l.Game.Rules().Fold); !d.None() && im.Ask.Unlike != nil {
 		if err := im.Ask.Unlike(d); err != nil {
 			return err
 		}
@@ -279,7 +279,7 @@ func (im *importing) sink() exchange.Sink {
 }
 
 func (im *importing) archive(src string) (*exchange.Imported, error) {
-	i := &exchange.Import{Inside: im.Inside, Sink: im.sink(), Meter: im.l.Meter}
+	i := &exchange.Import{Inside: im.Inside, Sink: im.sink(), Meter: im.l.Meter, Doubles: !im.l.DiskIgnoresCase()}
 	if im.Ask.Password != nil {
 		i.Password = func(again bool) (string, error) { return im.Ask.Password(src, again) }
 	}
@@ -303,7 +303,7 @@ func (im *importing) nested(src string, m *manifest.Manifest) (folder string, ne
 	if len(im.paths) == 0 {
 		return "", false, nil
 	}
-	folder, _ = identify.Resembles(m, im.paths)
+	folder, _ = identify.Resembles(m, im.paths, im.l.Game.Rules().Fold)
 	if folder == "" || im.Ask.Nested == nil {
 		return "", false, nil
 	}
@@ -320,7 +320,7 @@ func (im *importing) hidden(src string, m *manifest.Manifest) error {
 	var list []string
 	for _, f := range m.Files {
 		top, _, inside := strings.Cut(f.Path, "/")
-		if inside && strings.HasPrefix(top, ".") && !known[volume.UsualFold(top)] && !im.exclude.Match(f.Path) && !slices.Contains(list, top) {
+		if inside && strings.HasPrefix(top, ".") && !known[im.l.Game.Rules().Fold(top)] && !im.exclude.Match(f.Path) && !slices.Contains(list, top) {
 			list = append(list, top)
 		}
 	}
@@ -334,7 +334,7 @@ func (im *importing) hidden(src string, m *manifest.Manifest) error {
 	for _, top := range list {
 		im.Exclude = append(im.Exclude, rules.Literal(top)+"/**", rules.Literal(top))
 	}
-	im.exclude = rules.NewSet(im.Exclude)
+	im.exclude = im.l.Game.Rules().Set(im.Exclude)
 	return nil
 }
 
@@ -574,12 +574,12 @@ func Doubts(ctx context.Context, l *lane.Lane, dir string) (identify.Doubt, erro
 	if err != nil {
 		return identify.Doubt{}, err
 	}
-	return identify.Doubts(t.Manifest(), known, paths), nil
+	return identify.Doubts(t.Manifest(), known, paths, l.Game.Rules().Fold), nil
 }
 
 // gamePaths lists the paths of files of known builds, and of the lane's folder.
 func gamePaths(ctx context.Context, l *lane.Lane, known []identify.Known) (map[string]bool, error) {
-	paths := identify.Paths(known)
+	paths := identify.Paths(known, l.Game.Rules().Fold)
 	if l.Root == nil {
 		return paths, nil
 	}
@@ -587,7 +587,7 @@ func gamePaths(ctx context.Context, l *lane.Lane, known []identify.Known) (map[s
 	if err != nil {
 		return nil, err
 	}
-	for p := range identify.Paths([]identify.Known{{Parts: []identify.Part{{Manifest: t.Manifest()}}}}) {
+	for p := range identify.Paths([]identify.Known{{Parts: []identify.Part{{Manifest: t.Manifest()}}}}, l.Game.Rules().Fold) {
 		paths[p] = true
 	}
 	return paths, nil

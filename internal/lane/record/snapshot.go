@@ -62,7 +62,11 @@ type Taken struct {
 	Build  *state.Build
 	Odd    []scan.Oddity // left out
 	Stored int64         // bytes that the store grew by
-	Links  int           // links that lead out of the folder, recorded for this computer alone
+	// Restless are large files that keep changing; those of them that would be recorded again are left out.
+	Restless []*compose.Restless
+	// Doubles are names that differ by letter case only, in a game to which they are one.
+	Doubles []scan.Double
+	Links   int // links that lead out of the folder, recorded for this computer alone
 	// Same is an earlier snapshot with the same content, if there is one.
 	Same *state.Build
 }
@@ -102,12 +106,21 @@ func take(ctx context.Context, l *lane.Lane, label, note, doubt string, made tim
 	if err != nil {
 		return nil, err
 	}
+	s := &Taken{Links: len(plan.FromTree(t).Links()), Doubles: l.Doubles(t)}
+	if s.Restless, err = compose.FindRestless(ctx, l, t); err != nil {
+		return nil, err
+	}
+	again := make(map[string]bool)
+	for _, r := range s.Restless {
+		if again[r.Path] = r.Again; r.Again {
+			l.Meter.Warn(r.Path + " keeps changing and is recorded already, so it is left out of this snapshot")
+		}
+	}
 	session := l.Store.Begin()
-	s := &Taken{Links: len(plan.FromTree(t).Links())}
-	err = fill(ctx, l, session, t, builds)
+	err = fill(ctx, l, session, t, builds, again)
 	s.Odd = slices.Concat(t.Odd, t.Unread)
 	if err == nil {
-		t.Entries = slices.DeleteFunc(t.Entries, func(e scan.Entry) bool { return e.Kind == scan.File && !e.Known })
+		t.Entries = slices.DeleteFunc(t.Entries, func(e scan.Entry) bool { return e.Kind == scan.File && (!e.Known || again[e.Path]) })
 		s.Build, err = record(ctx, l, session, t, &state.Build{
 			UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: note, Made: made, Doubt: doubt,
 		})
@@ -181,8 +194,8 @@ func warnOfDates(l *lane.Lane, t *scan.Tree) {
 }
 
 // fill puts the content of every file into the store, reading only what may not
-// be there yet.
-func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tree, builds []*state.Build) error {
+// be there yet. Files of leave are passed over.
+func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tree, builds []*state.Build, leave map[string]bool) error {
 	if lane.AllRead(t) {
 		// A build whose manifest is in the store has all of its content there.
 		d := t.Manifest().Digest()
@@ -197,7 +210,7 @@ func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tre
 	stored := make(map[digest.Digest]bool)
 	for i := range t.Entries {
 		e := &t.Entries[i]
-		if e.Kind != scan.File {
+		if e.Kind != scan.File || leave[e.Path] {
 			continue
 		}
 		if e.Known && !stored[e.Digest] {
@@ -237,7 +250,7 @@ func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tre
 	known := sync.OnceValue(func() func(string) bool { return builtPaths(ctx, l) })
 	return l.Read(ctx, t, scan.Request{
 		Sink:  session.Put,
-		Skip:  func(e *scan.Entry) bool { return e.Known && stored[e.Digest] },
+		Skip:  func(e *scan.Entry) bool { return leave[e.Path] || e.Known && stored[e.Digest] },
 		Task:  "Recording",
 		Spare: func(e *scan.Entry) bool { return !known()(e.Path) },
 	})
@@ -247,8 +260,9 @@ func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tre
 // Where that cannot be told, and where no build is known, that is every file.
 func builtPaths(ctx context.Context, l *lane.Lane) func(path string) bool {
 	known, err := compose.Known(ctx, l.Home, l.Store, l.Game)
-	paths := identify.Paths(known)
-	return func(p string) bool { return err != nil || len(known) == 0 || paths[volume.UsualFold(p)] }
+	fold := l.Game.Rules().Fold
+	paths := identify.Paths(known, fold)
+	return func(p string) bool { return err != nil || len(known) == 0 || paths[fold(p)] }
 }
 
 // canShare reports whether the store can share the content of the lane's largest file.

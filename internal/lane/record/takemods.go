@@ -17,7 +17,6 @@ import (
 	"morvant/internal/scan"
 	"morvant/internal/state"
 	"morvant/internal/store"
-	"morvant/internal/volume"
 )
 
 // ErrModsMissing is returned where not every file of a list of mods is here.
@@ -40,9 +39,10 @@ func TakeMods(ctx context.Context, l *lane.Lane, list *modlist.List, name string
 	if err != nil {
 		return nil, err
 	}
-	built := identify.Paths(known)
+	fold := l.Game.Rules().Fold
+	built := identify.Paths(known, fold)
 	for _, f := range m.Files {
-		if built[volume.UsualFold(f.Path)] {
+		if built[fold(f.Path)] {
 			out.Over = append(out.Over, f.Path)
 		}
 	}

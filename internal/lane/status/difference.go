@@ -25,6 +25,7 @@ type Side struct {
 	Links    map[string]string // that lead out of the folder, and where each leads
 	Choice   *compose.Choice   // of a feed's build
 	composed *compose.Composed // nil: the folder as it is now
+	mods     bool              // it is some mods, and nothing of a game
 }
 
 // BuildSide returns a build as a side of a comparison, of a feed's build the
@@ -55,6 +56,10 @@ type Difference struct {
 	From, To *Side
 	Build    *manifest.Changes // the build's files
 	Kept     *manifest.Changes // the player's own files
+	// Mods are the player's own files by folder; nil: nobody can say, since a feed's build has none.
+	Mods []*ModFolder
+	// OnlyMods says that nothing else was compared: one side is a set of mods or a list of one.
+	OnlyMods bool
 }
 
 // Compare lists what changes from a to b, the player's own files apart from the
@@ -71,15 +76,41 @@ func Compare(l *lane.Lane, a, b *Side) *Difference {
 	if !a.fromFeed() && !b.fromFeed() {
 		was, is = a.withLinks(), b.withLinks()
 	}
+	if a.mods || b.mods {
+		return compareMods(l, a, b, was, is)
+	}
 	match := l.Game.Rules().Matcher()
 	scratch := func(p string) bool { return match.Scratch(p) }
 	ours := func(p string) bool { return scratch(p) || match.Kept(p) }
 	theirs := func(p string) bool { return scratch(p) || !match.Kept(p) }
 	d := &Difference{From: a, To: b, Build: manifest.Compare(was.Without(ours), is.Without(ours)), Kept: &manifest.Changes{}}
 	if !a.fromFeed() && !b.fromFeed() {
-		d.Kept = manifest.Compare(was.Without(theirs), is.Without(theirs))
+		was, is = was.Without(theirs), is.Without(theirs)
+		d.Kept, d.Mods = manifest.Compare(was, is), modFolders(l.Game.Rules(), was, is)
 	}
 	return d
+}
+
+// compareMods compares mods with mods, or with what a whole side has in their places.
+func compareMods(l *lane.Lane, a, b *Side, was, is *manifest.Manifest) *Difference {
+	fold := l.Game.Rules().Fold
+	only := func(m, of *manifest.Manifest) *manifest.Manifest {
+		paths := make(map[string]bool)
+		for _, f := range of.Files {
+			paths[fold(f.Path)] = true
+		}
+		for _, k := range of.Links {
+			paths[fold(k.Path)] = true
+		}
+		return m.Without(func(p string) bool { return !paths[fold(p)] })
+	}
+	if !a.mods {
+		was = only(was, is)
+	}
+	if !b.mods {
+		is = only(is, was)
+	}
+	return &Difference{From: a, To: b, Build: &manifest.Changes{}, Kept: manifest.Compare(was, is), Mods: modFolders(l.Game.Rules(), was, is), OnlyMods: true}
 }
 
 // withLinks lists the side with the links that lead out of the folder, to be compared and nothing else.

@@ -20,7 +20,7 @@ func Identify(ctx context.Context, l *lane.Lane) (*identify.Answer, error) {
 	if err != nil {
 		return nil, err
 	}
-	match, impossible := l.Game.Rules().Matcher(), identify.Impossible(known)
+	match, impossible := l.Game.Rules().Matcher(), identify.Impossible(known, l.Game.Rules().Fold)
 	err = l.Read(ctx, tree, scan.Request{Sink: scan.Hash(), Task: "Reading", Skip: func(e *scan.Entry) bool { return e.Known || match.Kept(e.Path) && impossible(e) }})
 	if err != nil {
 		return nil, err

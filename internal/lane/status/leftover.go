@@ -11,7 +11,6 @@ import (
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
 	"morvant/internal/state"
-	"morvant/internal/volume"
 )
 
 // LeftOver is what is in a folder of another build than the one it is held at.
@@ -49,14 +48,15 @@ func LeftOvers(ctx context.Context, l *lane.Lane, held *state.Build, extra []pla
 		path string
 		is   digest.Digest
 	}
+	fold := l.Game.Rules().Fold
 	wanted := make(map[file]bool, len(extra))
 	for _, e := range extra {
-		wanted[file{volume.UsualFold(e.Path), e.Digest}] = true
+		wanted[file{fold(e.Path), e.Digest}] = true
 	}
 	has := make(map[file][]*state.Build)
 	theirs := make(map[string]bool)
 	each(known, func(b *state.Build, f manifest.File) {
-		key := file{volume.UsualFold(f.Path), f.Digest}
+		key := file{fold(f.Path), f.Digest}
 		if held.Components != nil && held.Same(b) {
 			theirs[key.path] = true
 		}
@@ -67,7 +67,7 @@ func LeftOvers(ctx context.Context, l *lane.Lane, held *state.Build, extra []pla
 	of := make(map[*state.Build]*LeftOver)
 	var list []*LeftOver
 	for _, e := range extra {
-		key := file{volume.UsualFold(e.Path), e.Digest}
+		key := file{fold(e.Path), e.Digest}
 		builds := has[key]
 		if e.Kind != plan.File || len(builds) == 0 || theirs[key.path] {
 			continue

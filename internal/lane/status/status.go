@@ -58,6 +58,9 @@ type Drift struct {
 	// Retimed are files that are as built but for their time of last change, which counts for games that
 	// load their files in that order. They are no drift.
 	Retimed []plan.Entry
+	// ModsChanged are files that are one with a file in a folder that mods are linked from, as in the
+	// build, and that were changed there. They are no drift.
+	ModsChanged []plan.Entry
 	// ExtraCounts says that the pin leaves no room for extra files.
 	ExtraCounts bool
 	// Update is the build that the drift leads to, if it looks like one.
@@ -83,24 +86,32 @@ func (d *Drift) Any() bool {
 
 // Status is how a lane stands.
 type Status struct {
-	Game    *game.Game
-	Lane    string
-	Dir     string
-	Live    bool
-	Lanes   int // that the game has
-	Pin     state.Pin
-	Build   *state.Build // nil if the lane is not held
-	Equals  *state.Build // of a lane that is not held: the newest build it equals
-	Drift   *Drift       // nil if the lane is not held
-	Files   int
-	Bytes   int64
-	Odd     []scan.Oddity     // what is there and cannot be recorded
-	Links   map[string]string // that lead out of the folder, and where each leads
-	Builds  int
-	Last    *state.Change // nil if nothing was ever changed
-	Looked  time.Time
-	Running bool
-	Block   []block.State // of a held lane, and of one that is blocked all the same
+	Game   *game.Game
+	Lane   string
+	Dir    string
+	Live   bool
+	Lanes  int // that the game has
+	Pin    state.Pin
+	Build  *state.Build // nil if the lane is not held
+	Equals *state.Build // of a lane that is not held: the newest build it equals
+	Drift  *Drift       // nil if the lane is not held
+	Files  int
+	Bytes  int64
+	Odd    []scan.Oddity     // what is there and cannot be recorded
+	Links  map[string]string // that lead out of the folder, and where each leads
+	Builds int
+	Last   *state.Change // nil if nothing was ever changed
+	// Restless are large files that keep changing and are no distributor's.
+	Restless []*compose.Restless
+	// Doubles are names that differ by letter case only, in a game to which they are one.
+	Doubles []scan.Double
+	// Hard counts the files with a second name outside of the folder; of HardKnown it is known, most of
+	// these in HardFrom, a folder that mods are linked from.
+	Hard, HardKnown int
+	HardFrom        string
+	Looked          time.Time
+	Running         bool
+	Block           []block.State // of a held lane, and of one that is blocked all the same
 	// Waiting is the update that the launcher has waiting, as it calls it; Follower is
 	// the lane that is to take it, if that is another one.
 	Waiting, Follower string
@@ -152,6 +163,11 @@ func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 	}
 	s.Tree, s.Odd = tree, slices.Concat(tree.Odd, tree.Unread)
 	s.Links = plan.FromTree(tree).Links()
+	s.Doubles = l.Doubles(tree)
+	if s.Restless, err = compose.FindRestless(ctx, l, tree); err != nil {
+		return nil, err
+	}
+	s.Hard, s.HardKnown, s.HardFrom = tree.Outside(l.Game.ModsFrom)
 	if err := s.missed(ctx, l); err != nil {
 		return nil, err
 	}
@@ -311,9 +327,12 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 		d.LeftOut++
 		d.LeftOutBytes += f.Size
 	}
+	changed := c.ModsChanged(tree)
 	for i := range p.Steps {
 		s := &p.Steps[i]
 		switch {
+		case changed[s.Path] && s.Places():
+			d.ModsChanged = append(d.ModsChanged, plan.Entry{Path: s.Path, Node: *s.Before})
 		case s.Places() && s.Displaces():
 			d.Altered = append(d.Altered, plan.Entry{Path: s.Path, Node: *s.Before})
 		case s.Places():
@@ -336,15 +355,12 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 	if err := d.guard(ctx, l, tree); err != nil {
 		return nil, err
 	}
-	for _, list := range [][]plan.Entry{d.Lost, d.Harmed, d.Altered, d.Missing, d.Extra, d.Back, d.Retimed} {
+	for _, list := range [][]plan.Entry{d.Lost, d.Harmed, d.Altered, d.Missing, d.Extra, d.Back, d.Retimed, d.ModsChanged} {
 		slices.SortFunc(list, plan.BiggestFirst)
 	}
 	d.Update, err = towards(ctx, l, tree, d, c.Base, b)
 	return d, err
 }
-
-// coarsest is the resolution of file times on FAT, the coarsest in use.
-const coarsest = 2 * time.Second
 
 // retimed lists the files that a pin's target has with the same content and another time.
 func retimed(l *lane.Lane, c *compose.Composed, have plan.State, match *rules.Matcher) []plan.Entry {
@@ -354,12 +370,7 @@ func retimed(l *lane.Lane, c *compose.Composed, have plan.State, match *rules.Ma
 	var list []plan.Entry
 	want := l.Spelling(have).State(c.State())
 	for _, e := range have {
-		is, there := want.Get(e.Path)
-		if e.Kind != plan.File || !there || is.MTime == 0 || is.MTime == e.MTime || !is.SameContent(e.Node) || match.Kept(e.Path) || match.Scratch(e.Path) {
-			continue
-		}
-		// The disk is asked how coarse its times are only where that decides.
-		if by := is.Time().Sub(e.Time()).Abs(); by > coarsest || by > l.Traits().Clock {
+		if is, there := want.Get(e.Path); there && !match.Kept(e.Path) && !match.Scratch(e.Path) && compose.Retimed(l, is, e.Node) {
 			list = append(list, e)
 		}
 	}
@@ -398,7 +409,7 @@ func Verify(ctx context.Context, l *lane.Lane, b *state.Build, pin state.Pin) (*
 		return nil, nil, err
 	}
 	match := compose.Rules(l, c).Matcher() // mods under keep rules are checked
-	guard := rules.NewSet(l.Base.Guard)
+	guard := l.Base.Rules().Set(l.Base.Guard)
 	spelling := c.Spelling()
 	beside := func(e *scan.Entry) bool {
 		_, built := c.Manifest.File(spelling.Of(e.Path))
