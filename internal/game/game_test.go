@@ -129,6 +129,7 @@ func TestTheSettingsInTheDocumentationAreSettings(t *testing.T) {
 	text, _, _ = strings.Cut(text, "\nTOML 1.0")
 	live := t.TempDir()
 	text = strings.Replace(text, "/games/Cinder Quay", filepath.ToSlash(live), 1)
+	text = strings.Replace(text, "/home/me/Mods", filepath.ToSlash(live), 1) // a full path, on Windows too
 	s, err := parseSettings([]byte(text))
 	require.NoError(t, err)
 	require.Len(t, s.Block, 4)
