@@ -100,6 +100,18 @@ type Build struct {
 	Date       time.Time `json:"date"`
 	Note       string    `json:"note,omitempty"`
 	Components []Part    `json:"components"` // sorted by name
+	// ID is the name that a distributor has for it, and Unlisted says that it lists the build no more. Both are
+	// for the copy of what an adapter tells; no published channel has them.
+	ID       string `json:"id,omitzero"`
+	Unlisted bool   `json:"unlisted,omitzero"`
+}
+
+// Asked returns the id by which a distributor is asked for the build; empty where it does not list it.
+func (b *Build) Asked() string {
+	if b.Unlisted {
+		return ""
+	}
+	return b.ID
 }
 
 // Part is what a build has of one component.
@@ -110,6 +122,20 @@ type Part struct {
 	Files    int           `json:"files"`
 	Bytes    int64         `json:"bytes"`              // of all files
 	Download int64         `json:"download,omitempty"` // bytes to fetch for all of it
+	// ID is the name that a distributor has for the manifest, and NotOwned says that the account does not have the
+	// component: see Build.ID.
+	ID       string `json:"id,omitzero"`
+	NotOwned bool   `json:"not_owned,omitzero"`
+}
+
+// Published returns an error if a channel has what only the copy of an adapter's has.
+func (c *Channel) Published() error {
+	for _, b := range c.Builds {
+		if b.ID != "" || b.Unlisted || slices.ContainsFunc(b.Components, func(p Part) bool { return p.ID != "" || p.NotOwned }) {
+			return fmt.Errorf("%w: the build \"%s\" has an id of a distributor", ErrFormat, b.Label)
+		}
+	}
+	return nil
 }
 
 // Paths of a feed's files, relative to its address.
@@ -303,7 +329,7 @@ func (c *Channel) check() error {
 }
 
 func (b *Build) check() error {
-	if err := errors.Join(CheckLabel(b.Label), CheckText(b.Note)); err != nil {
+	if err := errors.Join(CheckLabel(b.Label), CheckText(b.Note), CheckText(b.ID)); err != nil {
 		return err
 	}
 	// What can be counted in nanoseconds since 1970.

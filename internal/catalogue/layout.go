@@ -382,6 +382,18 @@ var unpacking = semaphore.NewWeighted(maxLayout)
 // Unpack returns what Pack was given, if its digest is d. A frame that inflates
 // beyond every honest measure is cut off.
 func Unpack(packed []byte, d digest.Digest) ([]byte, error) {
+	b, err := Inflate(packed)
+	if err == nil && digest.Of(b) != d {
+		err = fmt.Errorf("%s: %w", d.Short(), errors.Join(ErrFormat, pack.ErrChecksum))
+	}
+	if err != nil {
+		return nil, err
+	}
+	return b, nil
+}
+
+// Inflate is Unpack for what this computer has packed itself, and knows no digest of.
+func Inflate(packed []byte) ([]byte, error) {
 	limit := int64(min(maxLayout, maxRatio*len(packed)+slack))
 	// What many frames unpack to is bounded as well: they wait for each other.
 	if err := unpacking.Acquire(context.Background(), limit); err != nil {
@@ -399,8 +411,6 @@ func Unpack(packed []byte, d digest.Digest) ([]byte, error) {
 		return nil, fmt.Errorf("%w: %d bytes inflate to more than %d", ErrFormat, len(packed), limit)
 	case err != nil:
 		return nil, fmt.Errorf("%w: %v", ErrFormat, err)
-	case digest.Of(b) != d:
-		return nil, fmt.Errorf("%s: %w", d.Short(), errors.Join(ErrFormat, pack.ErrChecksum))
 	}
 	return b, nil
 }

@@ -31,6 +31,7 @@ import (
 	"morvant/internal/cli/share"
 	"morvant/internal/cli/store"
 	"morvant/internal/cli/view"
+	"morvant/internal/standin/clerk"
 	"morvant/internal/state"
 )
 
@@ -44,6 +45,9 @@ func Main(args []string, stdin, stdout, stderr *os.File) (code int) {
 
 // MainAt is Main by another clock.
 func MainAt(now func() time.Time, args []string, stdin, stdout, stderr *os.File) (code int) {
+	if clerk.Is(args[0]) {
+		return clerk.Run(stdin, stdout, stderr)
+	}
 	debug.SetMemoryLimit(memoryLimit)
 	debug.SetTraceback("none") // of what cannot be caught below, a player sees one line
 	defer func() {
@@ -60,7 +64,7 @@ func MainAt(now func() time.Time, args []string, stdin, stdout, stderr *os.File)
 	defer stop()
 	// A second Ctrl-C ends the program at once; what is on disk can take it.
 	context.AfterFunc(ctx, stop)
-	a := &app.App{Args: args, In: stdin, Stdout: stdout, Stderr: stderr, Out: view.Visibly(stdout), Err: view.Visibly(stderr), Now: now, Interrupted: ctx.Done()}
+	a := &app.App{Args: args, In: stdin, Stdout: stdout, Stderr: stderr, Out: view.Visibly(stdout), Err: view.Visibly(stderr), Now: now, Version: ownVersion(), Interrupted: ctx.Done()}
 	if notTyped(args, stdin) {
 		sayHowToType(stdin, stdout)
 		return app.ExitUsage

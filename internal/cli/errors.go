@@ -8,6 +8,7 @@ import (
 	"strings"
 	"syscall"
 
+	"morvant/internal/adapter"
 	"morvant/internal/apply"
 	"morvant/internal/block"
 	"morvant/internal/cli/app"
@@ -188,6 +189,10 @@ var commands = []struct {
 	{lane.ErrGone, "morvant pin BUILD and morvant verify --repair make it again; if it is elsewhere now: morvant game set --live FOLDER"},
 	{apply.ErrJournal, "Both copies of the record in .morvant/change cannot be read; the files that were set aside are in .morvant/change/old. Move .morvant/change out of the folder, then run morvant verify --repair"},
 	{feed.ErrSignIn, "Sign in with morvant feed sign-in, then run the command again"},
+	{adapter.ErrProtocol, "Nothing of that answer was used. The adapter's author can find out more: morvant adapter try PROGRAM ADDRESS"},
+	{adapter.ErrSilent, "The adapter was ended. Try again later, or give it more time with --timeout"},
+	{adapter.ErrEnded, "What has arrived is kept; run the command again. --verbose shows what the adapter says"},
+	{feed.ErrLocked, "Open the channel with its key: morvant feed unlock CHANNEL"},
 	{feed.ErrKey, "Ask the publisher whether the key has changed. If so, forget the feed (morvant feed remove) and add it anew with --key"},
 	{compose.ErrNotFetched, "Fetch it first: morvant fetch BUILD"},
 	{guard.ErrLauncherRuns, "Close it and run the command again, or add --when-closed to wait for that"},

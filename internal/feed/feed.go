@@ -25,6 +25,7 @@ import (
 
 	"github.com/gofrs/flock"
 
+	"morvant/internal/alias"
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
@@ -62,6 +63,11 @@ type Subscription struct {
 	Serials map[string]int64 `json:"serials,omitempty"`
 	// SecretsTo is the server that passwords and keys were sent to last.
 	SecretsTo string `json:"secrets_to,omitempty"`
+	// Adapter is the program that speaks for the distributor, as the player named it; empty: the feed is one of
+	// Morvant's own. Game is whose feed it is, and User who is signed in.
+	Adapter string `json:"adapter,omitempty"`
+	Game    string `json:"game,omitempty"`
+	User    string `json:"user,omitempty"`
 }
 
 // Feed is a feed that has been added.
@@ -70,7 +76,12 @@ type Feed struct {
 	Subscription
 	// Broken says why the subscription cannot be read; such a feed can only be removed.
 	Broken error
-	dir    string
+	// Known tells which content is meant by the digests of distributors; nil: nothing is known. Programs is the
+	// folder of adapters that are called by name.
+	Known    *alias.Table
+	Programs string
+	dir      string
+	told     map[digest.Digest]*Told
 }
 
 // List loads the feeds below base, by name.
@@ -236,6 +247,9 @@ func absolute(addresses []string) ([]string, error) {
 
 // Remove forgets the feed, its copy and its sign-in.
 func (f *Feed) Remove() error {
+	if f.Adapter != "" {
+		return errors.Join(f.secrets().forgetAll(), os.RemoveAll(f.dir))
+	}
 	return errors.Join(f.keep().forget(), os.RemoveAll(f.dir))
 }
 
@@ -299,6 +313,13 @@ func (f *Feed) Channels() ([]*catalogue.Channel, error) {
 
 // Manifest returns a manifest of the copy.
 func (f *Feed) Manifest(d digest.Digest) (*manifest.Manifest, error) {
+	if f.Adapter != "" {
+		t, err := f.Told(d)
+		if err != nil {
+			return nil, err
+		}
+		return f.Known.Manifest(t.Tree), nil
+	}
 	packed, err := volume.ReadFile(f.File(catalogue.ManifestFile(d)), catalogue.MaxPacked)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("manifest %s of the feed %s: %w: %w", d.Short(), f.Name, ErrCopy, ErrMissing)
@@ -330,6 +351,9 @@ func decodeManifest(packed []byte, d digest.Digest) (*manifest.Manifest, error) 
 // SignedIn returns who is signed in; empty if nobody is. Channels may be unlocked
 // without a name.
 func (f *Feed) SignedIn() (user string, ok bool) {
+	if f.Adapter != "" {
+		return f.User, f.User != ""
+	}
 	t, err := f.keep().load()
 	if err != nil || t == nil {
 		return "", false
@@ -340,6 +364,9 @@ func (f *Feed) SignedIn() (user string, ok bool) {
 // Connect returns the way to the feed's servers and its sources.
 func (f *Feed) Connect(o Options) (*Wire, []Source, error) {
 	w := newWire(o)
+	if f.Adapter != "" {
+		return w, nil, nil // it names places as they are needed
+	}
 	if err := w.useToken(f); err != nil {
 		w.Close()
 		return nil, nil, err
@@ -477,4 +504,9 @@ func (f *Feed) sentTo(ctx context.Context, address string) error {
 }
 
 // SignOut forgets the token.
-func (f *Feed) SignOut() error { return f.keep().forget() }
+func (f *Feed) SignOut(ctx context.Context, o Options) error {
+	if f.Adapter != "" {
+		return f.signOutByAdapter(ctx, o)
+	}
+	return f.keep().forget()
+}

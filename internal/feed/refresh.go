@@ -28,6 +28,9 @@ func (f *Feed) Refresh(ctx context.Context, o Options) error {
 		return err
 	}
 	defer l.Close()
+	if f.Adapter != "" {
+		return f.refreshByAdapter(ctx, o)
+	}
 	w, sources, err := f.Connect(o)
 	if err != nil {
 		return err
@@ -256,6 +259,9 @@ func (r *refresh) channel(ctx context.Context, line catalogue.Line) (*catalogue.
 	body, err := r.signed(ctx, catalogue.ChannelFile(line.Name), func(body, known []byte) error {
 		c, err := catalogue.DecodeChannel(body)
 		if err != nil {
+			return err
+		}
+		if err := c.Published(); err != nil {
 			return err
 		}
 		if c.Feed != r.described.Name || c.Channel != line.Name {

@@ -274,17 +274,21 @@ func (s *web) Open(ctx context.Context, path string, from, to int64) (io.ReadClo
 	if err != nil {
 		return nil, 0, err
 	}
-	at := int64(0)
+	return ranged(resp, done, from)
+}
+
+// ranged returns the body of an answer to a request for a part of a file, and where it begins.
+func ranged(resp *http.Response, done func(), from int64) (body io.ReadCloser, at int64, err error) {
 	switch resp.StatusCode {
 	case http.StatusOK:
 	case http.StatusPartialContent:
 		if at, err = rangeStart(resp.Header.Get("Content-Range")); err != nil || at > from {
 			done()
-			return nil, 0, fmt.Errorf("%s: %w: the range \"%s\" instead of %d to %d", path, ErrHostile, resp.Header.Get("Content-Range"), from, to-1)
+			return nil, 0, fmt.Errorf("%s: %w: the range \"%s\" where the bytes from %d on were asked for", resp.Request.URL.Path, ErrHostile, resp.Header.Get("Content-Range"), from)
 		}
 	default:
 		defer done()
-		return nil, 0, failure(resp, path)
+		return nil, 0, failure(resp, resp.Request.URL.Path)
 	}
 	return struct {
 		io.Reader

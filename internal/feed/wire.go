@@ -17,6 +17,7 @@ import (
 	"github.com/cenkalti/backoff/v5"
 	"golang.org/x/time/rate"
 
+	"morvant/internal/adapter"
 	"morvant/internal/catalogue"
 	"morvant/internal/manifest"
 	"morvant/internal/problem"
@@ -40,6 +41,13 @@ type Options struct {
 	Silence time.Duration // how long the other side may say nothing; 0: half a minute
 	Meter   progress.Meter
 	Now     func() time.Time
+	// Of adapters: what answers their questions (nil: nobody does), and where what they write to their standard
+	// error goes, beside being kept.
+	Ask func(context.Context, adapter.Question) (string, error)
+	Log io.Writer
+	// Version is Morvant's, for adapters. Unchecked lets content come that no digest tells from other.
+	Version   string
+	Unchecked bool
 }
 
 const (
@@ -272,6 +280,7 @@ func temporary(err error) bool {
 		return false
 	}
 	for _, lasting := range []error{
+		adapter.ErrProtocol, adapter.ErrProgram, adapter.ErrSilent, adapter.ErrEnded,
 		ErrMissing, ErrSignIn, ErrInsecure, ErrAddress, errCertificate, ErrHostile, ErrNoRanges, context.Canceled, fs.ErrPermission,
 		ErrKey, ErrRollback, ErrExpired, catalogue.ErrSignature, catalogue.ErrFormat, problem.ErrNewer, catalogue.ErrName,
 		manifest.ErrFormat, problem.ErrNewer, manifest.ErrPath,

@@ -5,6 +5,8 @@
 //	games/NAME.toml  the settings of a game; people edit them
 //	state.db         what is remembered (package state)
 //	cache.db         what was read of which files (package scan)
+//	aliases.db       which content is meant by digests of distributors (package alias)
+//	adapters/        programs that speak for distributors, for those called by name
 //	store/           content (package store)
 //	feeds/           copies of feeds (package feed)
 //	locks/           one lock a game

@@ -214,7 +214,7 @@ func (h *Home) GiveReserve() { _ = os.Remove(h.file(reserveFile)) }
 // administrator has made belong to the home's owner afterwards.
 func (h *Home) Close() error {
 	h.copyState()
-	err := errors.Join(h.DB.Close(), volume.OwnAll(h.dir), h.use.end())
+	err := errors.Join(h.Aliases.Close(), h.DB.Close(), volume.OwnAll(h.dir), h.use.end())
 	return errors.Join(err, h.letGo())
 }
 

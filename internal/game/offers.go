@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"slices"
 
 	"morvant/internal/feed"
@@ -13,7 +14,25 @@ import (
 )
 
 // Feeds lists the feeds of a game, in the order in which they were added.
-func (h *Home) Feeds(name string) ([]*feed.Feed, error) { return feed.List(h.FeedsDir(name)) }
+func (h *Home) Feeds(name string) ([]*feed.Feed, error) {
+	list, err := feed.List(h.FeedsDir(name))
+	for _, f := range list {
+		f.Known, f.Programs = h.Aliases, AdaptersDir(h)
+	}
+	return list, err
+}
+
+// Feed returns a feed of a game by its name; the only one if feedName is empty.
+func Feed(h *Home, name, feedName string) (*feed.Feed, error) {
+	f, err := feed.Find(h.FeedsDir(name), feedName)
+	if err == nil {
+		f.Known, f.Programs = h.Aliases, AdaptersDir(h)
+	}
+	return f, err
+}
+
+// AdaptersDir returns the folder of adapters that are called by name.
+func AdaptersDir(h *Home) string { return filepath.Join(h.dir, "adapters") }
 
 // Offered lists what the feeds of a game offer, as far as their catalogues are
 // here, the newest first. A build that several feeds offer is listed once.
@@ -32,7 +51,7 @@ func (h *Home) Offered(name string) ([]*state.Build, error) {
 		}
 		for _, c := range channels {
 			for _, offer := range c.Builds {
-				b := &state.Build{Game: name, Label: offer.Label, Note: offer.Note, Made: offer.Date, Channel: c.Channel, Components: offer.Components, Feeds: []*feed.Feed{f}}
+				b := &state.Build{Game: name, Label: offer.Label, Note: offer.Note, Made: offer.Date, Channel: c.Channel, ID: offer.ID, Components: offer.Components, Feeds: []*feed.Feed{f}}
 				key := b.Key()
 				if have := known[key]; have != nil {
 					have.Feeds = append(have.Feeds, f)

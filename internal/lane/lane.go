@@ -47,9 +47,8 @@ type Options struct {
 	// Remake, if set, is asked whether a folder that is gone is to be made again; nil
 	// is a yes.
 	Remake func(*GoneError) error
-	// Limit and Silence are those of feed.Options.
-	Limit   int64
-	Silence time.Duration
+	// Feed says how feeds are talked to; meter and clock are those above.
+	Feed feed.Options
 }
 
 // Lane is an open lane. It holds the game's lock until it is closed.

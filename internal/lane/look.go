@@ -114,9 +114,14 @@ func (l *Lane) LookAt(ctx context.Context, root *os.Root, dir string) (*scan.Tre
 // interrupted: nothing is read twice.
 func (l *Lane) Read(ctx context.Context, t *scan.Tree, q scan.Request) error {
 	q.Meter, q.Now = l.Meter, l.Now
+	foreign := unseenOf(l)
+	q.Sink = foreign.learning(q.Sink)
 	err := t.Read(ctx, l.Root, q)
 	if l.Strange != "" {
 		return err // what is remembered is about another folder
+	}
+	if err == nil {
+		err = foreign.learn(ctx, t)
 	}
 	ctx = context.WithoutCancel(ctx)
 	return errors.Join(err, l.noteGone(ctx, t), l.Cache.Remember(ctx, l.CacheKey(), t))

@@ -12,6 +12,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"io"
 	"math/big"
 	"net"
 	"net/http"
@@ -311,18 +312,7 @@ func (s *Service) file(w http.ResponseWriter, r *http.Request, name string) {
 	}
 	f := s.faults.next(name)
 	s.mu.Unlock()
-	switch {
-	case f.reset:
-		reset(w)
-		return
-	case f.status != 0:
-		if f.after != "" {
-			w.Header().Set("Retry-After", f.after)
-		}
-		w.WriteHeader(f.status)
-		return
-	case f.missing:
-		w.WriteHeader(http.StatusNotFound)
+	if f.instead(w) {
 		return
 	}
 	dir := s.Dir
@@ -346,19 +336,42 @@ func (s *Service) file(w http.ResponseWriter, r *http.Request, name string) {
 		w.WriteHeader(http.StatusNotFound)
 		return
 	}
-	w.Header().Set("Content-Type", "application/octet-stream")
 	w.Header().Set("ETag", fmt.Sprintf(`"%x-%x"`, info.ModTime().UnixNano(), info.Size()))
-	if f.noRanges {
-		r.Header.Del("Range")
-	}
-	out := &faulty{ResponseWriter: w, fault: f, ctx: r.Context(), counted: func(n int) {
+	f.send(w, r, info.ModTime(), file, func(n int) {
 		if isPack {
 			s.mu.Lock()
 			s.stats.Bytes += int64(n)
 			s.mu.Unlock()
 		}
-	}}
-	http.ServeContent(out, r, "", info.ModTime(), file)
+	})
+}
+
+// instead answers in the place of what was asked for, if the fault has it so.
+func (f fault) instead(w http.ResponseWriter) bool {
+	switch {
+	case f.reset:
+		reset(w)
+	case f.status != 0:
+		if f.after != "" {
+			w.Header().Set("Retry-After", f.after)
+		}
+		w.WriteHeader(f.status)
+	case f.missing:
+		w.WriteHeader(http.StatusNotFound)
+	default:
+		return false
+	}
+	return true
+}
+
+// send sends content, as the fault spoils it. counted is told of the bytes.
+func (f fault) send(w http.ResponseWriter, r *http.Request, changed time.Time, content io.ReadSeeker, counted func(n int)) {
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if f.noRanges {
+		r.Header.Del("Range")
+	}
+	out := &faulty{ResponseWriter: w, fault: f, ctx: r.Context(), counted: counted}
+	http.ServeContent(out, r, "", changed, content)
 	if out.broken {
 		reset(w)
 	}

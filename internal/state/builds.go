@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"morvant/internal/alias"
 	"morvant/internal/catalogue"
 	"morvant/internal/database"
 	"morvant/internal/digest"
@@ -32,6 +33,8 @@ type Build struct {
 	Bytes      int64         `json:"bytes"`
 	// Channel of a feed's build; empty for a snapshot.
 	Channel string `json:"channel,omitempty"`
+	// ID is the name that a distributor has for the build, if an adapter has told it.
+	ID string `json:"id,omitempty"`
 	// Components of a feed's build, all of them, sorted by name.
 	Components []catalogue.Part `json:"components,omitempty"`
 	// Chosen names the components that Manifest is composed of, once recorded.
@@ -51,6 +54,8 @@ type Build struct {
 	Partial bool `json:"-"`
 	// Feeds offer the build; empty if it is not offered now.
 	Feeds []*feed.Feed `json:"-"`
+	// Known tells which content is meant by digests of distributors.
+	Known *alias.Table `json:"-"`
 	// Own is the player's own note.
 	Own string `json:"-"`
 	// Also are labels that lists give it.
@@ -149,7 +154,7 @@ func (b *Build) ReadManifest(ctx context.Context, s *store.Store) (*manifest.Man
 	if err != nil {
 		return nil, fmt.Errorf("the manifest of %s: %w", b.Label, err)
 	}
-	return m, nil
+	return b.Known.Manifest(m), nil
 }
 
 // ReadAttributes reads the times and modes of a recorded build.
@@ -215,11 +220,11 @@ func (st *State) AddBuild(ctx context.Context, b *Build) error {
 		return err
 	}
 	// The same build of the same feed may belong to several games here.
-	_, err = st.DB.ExecContext(ctx, `INSERT INTO build (uid, game, label, note, made, manifest, attributes, files, bytes, record, channel, components, chosen, partial, doubt, fragment, fits)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-		ON CONFLICT (game, uid) DO UPDATE SET note = excluded.note, partial = min(partial, excluded.partial), attributes = excluded.attributes, record = excluded.record`,
+	_, err = st.DB.ExecContext(ctx, `INSERT INTO build (uid, game, label, note, made, manifest, attributes, files, bytes, record, channel, components, chosen, partial, doubt, fragment, fits, distributor_id)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT (game, uid) DO UPDATE SET note = excluded.note, partial = min(partial, excluded.partial), attributes = excluded.attributes, record = excluded.record, manifest = excluded.manifest`,
 		b.UID, b.Game, b.Label, b.Note, b.Made.UnixNano(), b.Manifest[:], b.Attributes[:], b.Files, b.Bytes, b.Record[:],
-		b.Channel, string(components), string(chosen), b.Partial, b.Doubt, b.Fragment, strings.Join(b.Fits, "\n"))
+		b.Channel, string(components), string(chosen), b.Partial, b.Doubt, b.Fragment, strings.Join(b.Fits, "\n"), b.ID)
 	return err
 }
 
@@ -231,7 +236,7 @@ func (st *State) Recorded(ctx context.Context, name string) ([]*Build, error) {
 
 // builds lists the recorded builds for which a condition holds, the newest first.
 func (st *State) builds(ctx context.Context, where string, args ...any) ([]*Build, error) {
-	rows, err := st.DB.QueryContext(ctx, `SELECT uid, game, label, note, made, manifest, attributes, files, bytes, record, channel, components, chosen, partial, doubt, fragment, fits
+	rows, err := st.DB.QueryContext(ctx, `SELECT uid, game, label, note, made, manifest, attributes, files, bytes, record, channel, components, chosen, partial, doubt, fragment, fits, distributor_id
 		FROM build WHERE `+where+` ORDER BY made DESC, id DESC`, args...)
 	if err != nil {
 		return nil, err
@@ -239,11 +244,11 @@ func (st *State) builds(ctx context.Context, where string, args ...any) ([]*Buil
 	defer rows.Close()
 	var list []*Build
 	for rows.Next() {
-		b := &Build{}
+		b := &Build{Known: st.Aliases}
 		var made int64
 		var m, a, r []byte
 		var components, chosen, fits string
-		err := rows.Scan(&b.UID, &b.Game, &b.Label, &b.Note, &made, &m, &a, &b.Files, &b.Bytes, &r, &b.Channel, &components, &chosen, &b.Partial, &b.Doubt, &b.Fragment, &fits)
+		err := rows.Scan(&b.UID, &b.Game, &b.Label, &b.Note, &made, &m, &a, &b.Files, &b.Bytes, &r, &b.Channel, &components, &chosen, &b.Partial, &b.Doubt, &b.Fragment, &fits, &b.ID)
 		if err != nil {
 			return nil, err
 		}

@@ -7,8 +7,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"time"
 
+	"morvant/internal/alias"
 	"morvant/internal/block"
 	"morvant/internal/database"
 	"morvant/internal/digest"
@@ -72,13 +74,20 @@ CREATE TABLE links (digest BLOB PRIMARY KEY, body TEXT NOT NULL) WITHOUT ROWID;
 `, `
 ALTER TABLE own ADD COLUMN guard INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE build ADD COLUMN fits TEXT NOT NULL DEFAULT '';
+`, `
+ALTER TABLE build ADD COLUMN distributor_id TEXT NOT NULL DEFAULT '';
 `}}
 
 // State is the open database of what is remembered: builds, lanes, changes, backups.
 type State struct {
 	DB     *sql.DB
 	Player PlayerFiles // what is remembered of players' own files
+	// Aliases tell which content is meant by digests of distributors.
+	Aliases *alias.Table
 }
+
+// aliasFile is kept beside the database.
+const aliasFile = "aliases.db"
 
 // Open opens the database in a file, and makes it if there is none.
 func Open(ctx context.Context, file string) (*State, error) {
@@ -86,7 +95,7 @@ func Open(ctx context.Context, file string) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &State{DB: db, Player: PlayerFiles{db}}, nil
+	return &State{DB: db, Player: PlayerFiles{db}, Aliases: alias.At(filepath.Join(filepath.Dir(file), aliasFile))}, nil
 }
 
 // NewUID returns a name that no other build or change has.

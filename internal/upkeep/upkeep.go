@@ -415,11 +415,16 @@ func markBegun(ctx context.Context, home *game.Home, s *store.Store, m *store.Ma
 			if err != nil {
 				return nil, err
 			}
-			chunks := make([]digest.Digest, 0, len(list)/digest.Size)
+			chunks, contents := make([]digest.Digest, 0, len(list)/digest.Size), []digest.Digest{f.Chunks}
 			for part := range slices.Chunk(list, digest.Size) {
-				chunks = append(chunks, digest.Digest(part))
+				// From a distributor, pieces come as contents of the store under names of the distributor's.
+				if d := digest.Digest(part); d.IsUnseen() {
+					contents = append(contents, home.Aliases.Own(d))
+				} else {
+					chunks = append(chunks, d)
+				}
 			}
-			if err := errors.Join(m.Files(ctx, []digest.Digest{f.Chunks}, store.Nobody), m.Records(ctx, chunks, store.Nobody)); err != nil {
+			if err := errors.Join(m.Files(ctx, contents, store.Nobody), m.Records(ctx, chunks, store.Nobody)); err != nil {
 				return nil, err
 			}
 		}

@@ -37,6 +37,7 @@ type App struct {
 	Stdout, Stderr *os.File
 	Out, Err       io.Writer // with colours as far as they are wanted
 	Now            func() time.Time
+	Version        string
 	Meter          *meter
 	Interrupted    <-chan struct{} // closed when the player wants to end the program
 

@@ -86,6 +86,7 @@ func OptionalNumber(c *cli.Command, of, where string) (int64, error) {
 func LineFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "limit", Usage: "fetch no faster than this `SPEED` (5MB/s)", Validator: func(s string) error { _, err := parseSpeed(s); return err }},
+		&cli.BoolFlag{Name: "unchecked", Usage: "also take what a distributor gives no digest of, so that damage goes unnoticed"},
 		&cli.DurationFlag{Name: "timeout", Usage: "give up on a server that has been silent for this long: `TIME`, as in 30s", Value: 30 * time.Second},
 	}
 }
@@ -134,7 +135,11 @@ func Date(text string) (time.Time, error) {
 // FeedOptions says how a command talks to feeds.
 func (a *App) FeedOptions(c *cli.Command) feed.Options {
 	limit, _ := parseSpeed(c.String("limit")) // checked when the flag was read
-	return feed.Options{Limit: limit, Silence: c.Duration("timeout"), Meter: a.Meter, Now: a.Now}
+	o := feed.Options{Limit: limit, Silence: c.Duration("timeout"), Meter: a.Meter, Now: a.Now, Ask: a.asker(c), Version: a.Version, Unchecked: c.Bool("unchecked")}
+	if c.Bool("verbose") {
+		o.Log = a.Err
+	}
+	return o
 }
 
 // ComponentFlag is --component, which chooses components of a build.

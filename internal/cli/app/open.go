@@ -277,7 +277,7 @@ func (a *App) Mended(ctx context.Context, c *cli.Command, failed error) bool {
 // LaneOptions says how a command opens a lane.
 func (a *App) LaneOptions(c *cli.Command) lane.Options {
 	line := a.FeedOptions(c)
-	o := lane.Options{Who: c.FullName(), Meter: a.Meter, Now: a.Now, Limit: line.Limit, Silence: line.Silence}
+	o := lane.Options{Who: c.FullName(), Meter: a.Meter, Now: a.Now, Feed: line}
 	switch c.FullName() {
 	case "morvant pin", "morvant undo":
 		o.Remake = a.remake(c)

@@ -4,13 +4,51 @@ import (
 	"bufio"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
+
+	"morvant/internal/adapter"
 )
+
+// AnswersFlag is --answers-stdin, of commands in which an adapter may ask.
+func AnswersFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "answers-stdin", Usage: "answer what an adapter asks from stdin, a line for each question"}
+}
+
+// asker answers what adapters ask: from lines of stdin, or at the terminal; nil: nobody is there.
+func (a *App) asker(c *cli.Command) func(context.Context, adapter.Question) (string, error) {
+	var lines *bufio.Reader
+	if c.Bool("answers-stdin") {
+		lines = bufio.NewReader(io.LimitReader(a.In, 64*maxSecret))
+	} else if a.In == nil || !term.IsTerminal(int(a.In.Fd())) {
+		return nil
+	}
+	return func(_ context.Context, q adapter.Question) (string, error) {
+		switch {
+		case lines != nil:
+			line, err := lines.ReadString('\n')
+			if line = strings.TrimRight(line, "\r\n"); line == "" && err != nil {
+				return "", Usagef("stdin has no line to answer \"%s\" with", q.Text)
+			}
+			return line[:min(len(line), maxSecret)], nil
+		case q.Secret:
+			a.Meter.pause()
+			return a.readUnseen(q.Text + ": ")
+		}
+		a.Meter.pause()
+		fmt.Fprintf(a.Err, "%s: ", q.Text)
+		line, err := bufio.NewReader(a.In).ReadString('\n')
+		if line == "" && err != nil {
+			return "", context.Canceled
+		}
+		return strings.TrimSpace(line), nil
+	}
+}
 
 // Secrets reads what must not be seen: from lines of stdin, a variable, or a
 // terminal that does not show it.

@@ -40,7 +40,7 @@ func (a commands) demoCommand() *cli.Command {
 			}
 			return a.demo(ctx, c.String("dir"), bytes)
 		},
-		Commands: []*cli.Command{a.demoFeedCommand(), a.demoCodeCommand(), a.demoLauncherCommand(), a.demoGameCommand(), {
+		Commands: []*cli.Command{a.demoFeedCommand(), a.demoOfficeCommand(), a.demoCodeCommand(), a.demoLauncherCommand(), a.demoGameCommand(), {
 			Name: "write", Usage: "write one build of Cinder Quay into a folder, as an update would", ArgsUsage: "FOLDER BUILD",
 			Description: "Example: morvant demo write /tmp/quay 1.2.0 --size 1GB --player",
 			Flags: []cli.Flag{

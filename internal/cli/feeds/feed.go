@@ -24,10 +24,14 @@ func (a commands) feedCommand() *cli.Command {
 				Name: "add", Usage: "add a feed: a web address or a folder", ArgsUsage: "ADDRESS [MIRROR...]",
 				Description: "Example: morvant feed add https://feeds.example/cinder-quay --key RWQ...\n\n" +
 					"Shows the key that signs the feed, and remembers it: from then on Morvant accepts no other key.\n" +
-					"Further addresses are mirrors; Morvant uses them when the first one fails.",
+					"Further addresses are mirrors; Morvant uses them when the first one fails.\n\n" +
+					"A distributor with a format of its own is spoken for by an adapter, a program of yours:\n" +
+					"morvant feed add --adapter PROGRAM ADDRESS. PROGRAM is a path, or the NAME of morvant-adapter-NAME\n" +
+					"on PATH or in the folder adapters of Morvant's home. It runs with your rights, as any program does.",
 				Flags: append(app.LineFlags(),
 					&cli.StringFlag{Name: "name", Usage: "what to call it here: `NAME`; default: what it calls itself"},
-					&cli.StringFlag{Name: "key", Usage: "accept the feed only if this `KEY` signed it"}),
+					&cli.StringFlag{Name: "key", Usage: "accept the feed only if this `KEY` signed it"},
+					&cli.StringFlag{Name: "adapter", Usage: "the `PROGRAM` that speaks for the distributor at ADDRESS"}),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					args, err := app.Arguments(c, 1, 16)
 					if err != nil {
@@ -86,14 +90,15 @@ func (a commands) feedCommand() *cli.Command {
 					&cli.StringFlag{Name: "user", Usage: "the account's `NAME`"},
 					&cli.BoolFlag{Name: "password-stdin", Usage: "read password and code from stdin, a line each"},
 					&cli.StringFlag{Name: "password-env", Usage: "the `VARIABLE` that holds the password"},
-					&cli.StringFlag{Name: "code-env", Usage: "the `VARIABLE` that holds the one-time code"}),
+					&cli.StringFlag{Name: "code-env", Usage: "the `VARIABLE` that holds the one-time code"},
+					app.AnswersFlag()),
 				Action: a.onFeed(0, a.signIn),
 			},
 			{
 				Name: "sign-out", Usage: "sign out, and lock the channels again", ArgsUsage: "[FEED]",
-				Description: "Example: morvant feed sign-out",
-				Action: a.onFeed(0, func(_ context.Context, c *cli.Command, f *feed.Feed) error {
-					if err := f.SignOut(); err != nil {
+				Description: "Example: morvant feed sign-out", Flags: app.LineFlags(),
+				Action: a.onFeed(0, func(ctx context.Context, c *cli.Command, f *feed.Feed) error {
+					if err := f.SignOut(ctx, a.FeedOptions(c)); err != nil {
 						return err
 					}
 					return a.Done(c, "Signed out of "+f.Name+".")
@@ -105,7 +110,8 @@ func (a commands) feedCommand() *cli.Command {
 				Flags: append(app.LineFlags(),
 					&cli.StringFlag{Name: "feed", Usage: "the `FEED` that has the channel"},
 					&cli.BoolFlag{Name: "key-stdin", Usage: "read the key from stdin"},
-					&cli.StringFlag{Name: "key-env", Usage: "the `VARIABLE` that holds the key"}),
+					&cli.StringFlag{Name: "key-env", Usage: "the `VARIABLE` that holds the key"},
+					app.AnswersFlag()),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					args, err := app.Arguments(c, 1, 1)
 					if err != nil {
@@ -136,7 +142,7 @@ func (a commands) onFeed(least int, f func(context.Context, *cli.Command, *feed.
 			return err
 		}
 		defer home.Close()
-		one, err := feed.Find(home.FeedsDir(name), strings.Join(args, ""))
+		one, err := game.Feed(home, name, strings.Join(args, ""))
 		if err != nil {
 			return err
 		}
@@ -145,7 +151,17 @@ func (a commands) onFeed(least int, f func(context.Context, *cli.Command, *feed.
 }
 
 func (a commands) feedAdd(ctx context.Context, c *cli.Command, home *game.Home, name string, addresses []string) error {
-	f, err := feed.Add(ctx, feed.Adding{Base: home.FeedsDir(name), Name: c.String("name"), Addresses: addresses, Key: c.String("key")}, a.FeedOptions(c))
+	adding := feed.Adding{Base: home.FeedsDir(name), Name: c.String("name"), Addresses: addresses, Key: c.String("key")}
+	var f *feed.Feed
+	var err error
+	if program := c.String("adapter"); program != "" {
+		if len(addresses) > 1 || adding.Key != "" {
+			return app.Usagef("a feed by adapter has one address, and no key: nothing of it is signed")
+		}
+		f, err = feed.AddByAdapter(ctx, adding, program, game.AdaptersDir(home), name, a.FeedOptions(c))
+	} else {
+		f, err = feed.Add(ctx, adding, a.FeedOptions(c))
+	}
 	if err != nil {
 		return err
 	}
@@ -158,6 +174,10 @@ func (a commands) feedAdd(ctx context.Context, c *cli.Command, home *game.Home, 
 			Schema string `json:"schema"`
 			view.FeedJSON
 		}{"morvant-feed-added/1", j})
+	}
+	if f.Adapter != "" {
+		a.Say("The feed %s is added. The adapter %s speaks for it.", view.Strong(f.Name), f.Adapter)
+		return a.describeFeed(f)
 	}
 	a.Say("The feed %s is added. It is signed by the key", view.Strong(f.Name))
 	a.Say("  %s", f.Key)
@@ -178,7 +198,10 @@ func (a commands) describeFeed(f *feed.Feed) error {
 		return err
 	}
 	for _, line := range d.Channels {
-		text := view.Faint("locked; open it with its key: morvant feed unlock " + line.Name)
+		text := view.Faint("not read yet")
+		if line.Locked {
+			text = view.Faint("locked; open it with its key: morvant feed unlock " + line.Name)
+		}
 		for _, ch := range channels {
 			if ch.Channel == line.Name {
 				text = view.Count(len(ch.Builds), "build")
@@ -237,7 +260,9 @@ func (a commands) feedList(c *cli.Command, home *game.Home, name string) error {
 			who = "not yet"
 		}
 		expires := j.Expires.Local().Format(time.DateOnly)
-		if !j.Expires.After(a.Now()) {
+		if j.Adapter != "" {
+			expires = "by adapter"
+		} else if !j.Expires.After(a.Now()) {
 			expires = view.Paint(view.Bad, expires+" expired")
 		}
 		rows = append(rows, []string{j.Feed, strings.Join(channels, ", "), who, view.Day(j.Refreshed), expires, strings.Join(j.Addresses, ", ")})
@@ -259,7 +284,7 @@ func (a commands) feedRefresh(ctx context.Context, c *cli.Command, home *game.Ho
 		return err
 	}
 	if len(args) == 1 {
-		one, err := feed.Find(home.FeedsDir(name), args[0])
+		one, err := game.Feed(home, name, args[0])
 		if err != nil {
 			return err
 		}

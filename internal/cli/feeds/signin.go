@@ -17,6 +17,17 @@ import (
 )
 
 func (a commands) signIn(ctx context.Context, c *cli.Command, f *feed.Feed) error {
+	if f.Adapter != "" {
+		who, err := f.SignInByAdapter(ctx, c.String("user"), a.FeedOptions(c))
+		if err != nil {
+			return err
+		}
+		if c.Bool("json") {
+			return a.Done(c, "signed in as "+who)
+		}
+		a.Say("Signed in to %s as %s.", f.Name, view.PrintableName(who))
+		return a.describeFeed(f)
+	}
 	where, err := a.secretsGo(c, f)
 	if err != nil {
 		return err
@@ -72,7 +83,7 @@ func (a commands) secretsGo(c *cli.Command, f *feed.Feed) (string, error) {
 }
 
 func (a commands) unlock(ctx context.Context, c *cli.Command, home *game.Home, name, channel string) error {
-	f, err := feed.Find(home.FeedsDir(name), c.String("feed"))
+	f, err := game.Feed(home, name, c.String("feed"))
 	if err != nil {
 		return err
 	}
@@ -89,6 +100,12 @@ func (a commands) unlock(ctx context.Context, c *cli.Command, home *game.Home, n
 	if !locked {
 		return app.Usagef("\"%s\" is not a locked channel of %s; it has %s", channel, f.Name, strings.Join(names, ", "))
 	}
+	if f.Adapter != "" {
+		if err := f.UnlockByAdapter(ctx, channel, a.FeedOptions(c)); err != nil {
+			return err
+		}
+		return a.unlocked(c, f, channel)
+	}
 	where, err := a.secretsGo(c, f)
 	if err != nil {
 		return err
@@ -103,6 +120,10 @@ func (a commands) unlock(ctx context.Context, c *cli.Command, home *game.Home, n
 	if err := f.Refresh(ctx, a.FeedOptions(c)); err != nil {
 		return err
 	}
+	return a.unlocked(c, f, channel)
+}
+
+func (a commands) unlocked(c *cli.Command, f *feed.Feed, channel string) error {
 	if c.Bool("json") {
 		return a.Done(c, "unlocked "+channel)
 	}

@@ -26,11 +26,12 @@ type FeedJSON struct {
 	SignedIn  bool          `json:"signed_in"`
 	User      string        `json:"user,omitempty"`
 	Channels  []channelJSON `json:"channels"`
+	Adapter   string        `json:"adapter,omitempty"` // the program that speaks for it
 }
 
 // ToFeedJSON makes it.
 func ToFeedJSON(f *feed.Feed) (FeedJSON, error) {
-	j := FeedJSON{Feed: f.Name, Addresses: f.Addresses, Key: f.Key, Refreshed: f.Refreshed, Channels: []channelJSON{}}
+	j := FeedJSON{Feed: f.Name, Addresses: f.Addresses, Key: f.Key, Refreshed: f.Refreshed, Adapter: f.Adapter, Channels: []channelJSON{}}
 	d, err := f.Described()
 	if err != nil {
 		return j, err

@@ -82,6 +82,9 @@ func (p *Plan) Run(ctx context.Context, o feed.Options) (*Fetched, error) {
 	}
 	defer w.Close()
 	w.Rounds = feed.FetchRounds
+	if p.told != nil {
+		return p.runTold(ctx, w, result, o)
+	}
 	session, err := p.request.Store.Resume(ctx, p.request.Owner)
 	if err != nil {
 		return nil, err

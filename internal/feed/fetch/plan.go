@@ -63,23 +63,26 @@ type Plan struct {
 	Wanted int64 // of those, the ones that are wanted: all of them, unless the server sends whole files only
 	Found  int64 // bytes found in files of this computer
 	Grow   int64 // bytes that the store grows by, about
+	// Weak and Unchecked count files that only a weak digest, or none, tells from other content.
+	Weak, Unchecked int
 
 	request Request
 	files   []file
 	needs   []*need
+	told    *told                         // what an adapter has to do with it; nil: nothing
 	own     map[string]manifest.Attribute // by path, of programs and of files whose time is known
 	whole   bool                          // no server sends parts of files
 }
 
 // Empty reports whether there is nothing to be done.
-func (p *Plan) Empty() bool { return p == nil || len(p.files) == 0 }
+func (p *Plan) Empty() bool { return p == nil || len(p.files) == 0 && p.told.empty() }
 
 // Pieces lists the chunks of all files that the fetch is for.
 func (p *Plan) Pieces() []digest.Digest {
 	if p == nil {
 		return nil
 	}
-	var list []digest.Digest
+	list := p.told.names()
 	for _, f := range p.files {
 		for _, piece := range f.pieces {
 			list = append(list, piece.Digest)
@@ -180,6 +183,9 @@ func layout(ctx context.Context, f *feed.Feed, w *feed.Wire, sources []feed.Sour
 // Make finds out what has to be fetched: the chunks that neither the store nor a
 // local file holds. It reads local files where that may save fetching.
 func Make(ctx context.Context, f *feed.Feed, r Request, o feed.Options) (*Plan, error) {
+	if f.Adapter != "" {
+		return makeTold(ctx, f, r, o)
+	}
 	w, sources, err := f.Connect(o)
 	if err != nil {
 		return nil, err

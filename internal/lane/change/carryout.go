@@ -23,6 +23,7 @@ import (
 	"morvant/internal/problem"
 	"morvant/internal/scan"
 	"morvant/internal/state"
+	"morvant/internal/store"
 	"morvant/internal/volume"
 )
 
@@ -64,6 +65,9 @@ func CarryOut(ctx context.Context, l *lane.Lane, p *Proposal) error {
 	}
 	if p.composed != nil {
 		for _, layer := range p.composed.Layers() {
+			if layer.Unseen() {
+				continue // when its content is known
+			}
 			if err := compose.Register(ctx, l, layer, true); err != nil {
 				return err
 			}
@@ -81,6 +85,9 @@ func CarryOut(ctx context.Context, l *lane.Lane, p *Proposal) error {
 		if _, err := compose.RunFetch(ctx, l, f.composed, f.Plan, f.only, p.tree); err != nil {
 			return err
 		}
+	}
+	if err := p.learn(ctx, l); err != nil {
+		return err
 	}
 	steps, err := putSteps(ctx, l, p.Plan.Steps)
 	if err != nil {
@@ -120,6 +127,31 @@ func CarryOut(ctx context.Context, l *lane.Lane, p *Proposal) error {
 		}
 	}
 	return afterwards(ctx, l, &p.Change, false)
+}
+
+// learn puts the digests of content that has come in the place of what stood for them in the plan, and records the
+// builds that it is of.
+func (p *Proposal) learn(ctx context.Context, l *lane.Lane) error {
+	if p.composed == nil {
+		return nil
+	}
+	for _, layer := range p.composed.Layers() {
+		layer.Learn(l)
+		if err := compose.Register(ctx, l, layer, true); err != nil {
+			return err
+		}
+	}
+	for i := range p.Plan.Steps {
+		if n := p.Plan.Steps[i].After; n != nil && n.Digest.IsUnseen() {
+			seen := *n
+			seen.Digest = l.Home.Aliases.Own(n.Digest)
+			p.Plan.Steps[i].After = &seen
+			if seen.Digest.IsUnseen() {
+				return fmt.Errorf("the content of %s: %w", p.Plan.Steps[i].Path, store.ErrMissing)
+			}
+		}
+	}
+	return nil
 }
 
 // change brings the folder to what the proposal wants. After an error it is as before,

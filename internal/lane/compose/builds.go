@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"morvant/internal/alias"
+	"morvant/internal/catalogue"
 	"morvant/internal/digest"
 	"morvant/internal/feed/fetch"
 	"morvant/internal/identify"
@@ -79,7 +81,7 @@ func Of(ctx context.Context, l *lane.Lane, b *state.Build, names []string) (*Com
 		if err != nil {
 			return nil, err
 		}
-		c.Parts, err = parts(l, known)
+		c.Parts, err = parts(ctx, l, known)
 		return c, err
 	}
 	if !errors.Is(err, state.ErrUnknown) {
@@ -89,7 +91,7 @@ func Of(ctx context.Context, l *lane.Lane, b *state.Build, names []string) (*Com
 	if b.Channel == state.ImportedLine {
 		return c, c.imported(ctx, l)
 	}
-	if c.Parts, err = parts(l, b); err != nil {
+	if c.Parts, err = parts(ctx, l, b); err != nil {
 		return nil, err
 	}
 	if len(c.Parts) < len(names) {
@@ -164,9 +166,15 @@ func (c *Composed) merge() error {
 
 // parts reads the manifests of the chosen components from the feeds that offer
 // the build.
-func parts(l *lane.Lane, b *state.Build) ([]fetch.Part, error) {
+func parts(ctx context.Context, l *lane.Lane, b *state.Build) ([]fetch.Part, error) {
 	if len(b.Feeds) == 0 {
 		return nil, nil
+	}
+	// Which of a distributor's files are those of the lane is known once those have been read.
+	if l.Root != nil && slices.ContainsFunc(b.Components, func(p catalogue.Part) bool { return p.ID != "" }) {
+		if _, err := l.Glance(ctx, 0); err != nil {
+			return nil, err
+		}
 	}
 	var parts []fetch.Part
 	for _, p := range b.Parts(b.Chosen) {
@@ -250,6 +258,29 @@ func Describe(ctx context.Context, l *lane.Lane, session *store.Session, b *stat
 	b.Record, err = session.PutNote(ctx, note)
 	return err
 }
+
+// Learn puts the digests of content that has come in the place of what stood for them. It is to be called when
+// a fetch from a distributor is done.
+func (c *Composed) Learn(l *lane.Lane) {
+	known := l.Home.Aliases
+	same := c.Manifest == c.Base
+	c.Base = known.Manifest(c.Base)
+	if c.Manifest = known.Manifest(c.Manifest); same {
+		c.Manifest = c.Base
+	}
+	for i := range c.Parts {
+		c.Parts[i].Manifest = known.Manifest(c.Parts[i].Manifest)
+	}
+	for i := range c.LeftOut {
+		c.LeftOut[i].Digest = known.Own(c.LeftOut[i].Digest)
+	}
+	if !c.Recorded {
+		c.Build.Manifest = c.Base.Digest()
+	}
+}
+
+// Unseen reports whether the build has content that nobody here has seen.
+func (c *Composed) Unseen() bool { return alias.Unseen(c.Base) }
 
 // Choice is which components of a build a lane is to have.
 type Choice struct {
@@ -553,8 +584,10 @@ func CarryOutFetch(ctx context.Context, l *lane.Lane, f *Fetch) (*fetch.Fetched,
 	if f.Build.Components == nil {
 		return &fetch.Fetched{}, nil
 	}
-	if err := Register(ctx, l, f.composed, true); err != nil {
-		return nil, err
+	if !f.composed.Unseen() {
+		if err := Register(ctx, l, f.composed, true); err != nil {
+			return nil, err
+		}
 	}
 	result := &fetch.Fetched{}
 	if !f.Plan.Empty() {
@@ -562,6 +595,7 @@ func CarryOutFetch(ctx context.Context, l *lane.Lane, f *Fetch) (*fetch.Fetched,
 		if result, err = RunFetch(ctx, l, f.composed, f.Plan, nil, f.tree); err != nil {
 			return result, err
 		}
+		f.composed.Learn(l)
 	}
 	return result, Register(ctx, l, f.composed, false)
 }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"time"
 
-	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lanes"
@@ -29,7 +28,8 @@ func Open(ctx context.Context, home *game.Home, name string, o lane.Options) (*l
 		return nil, err
 	}
 	l := &lane.Lane{Game: g, Base: g, Home: home, Meter: o.Meter, Now: o.Now}
-	l.Feed = feed.Options{Limit: o.Limit, Silence: o.Silence, Meter: o.Meter, Now: o.Now}
+	l.Feed = o.Feed
+	l.Feed.Meter, l.Feed.Now = o.Meter, o.Now
 	if err := open(ctx, l, o, unsettled); err != nil {
 		return nil, errors.Join(err, l.Close())
 	}

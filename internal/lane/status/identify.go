@@ -25,5 +25,11 @@ func Identify(ctx context.Context, l *lane.Lane) (*identify.Answer, error) {
 	if err != nil {
 		return nil, err
 	}
+	// What was read may have told what a distributor's digests mean.
+	if len(lane.Adapted(l)) > 0 {
+		if known, err = compose.Known(ctx, l.Home, l.Store, l.Game); err != nil {
+			return nil, err
+		}
+	}
 	return identify.Tree(tree, l.Game.Rules(), known), nil
 }

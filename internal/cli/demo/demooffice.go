@@ -1,0 +1,82 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"net"
+
+	"github.com/urfave/cli/v3"
+
+	"morvant/internal/cli/app"
+	"morvant/internal/cli/view"
+	"morvant/internal/standin"
+	"morvant/internal/standin/clerk"
+)
+
+func (a commands) demoOfficeCommand() *cli.Command {
+	return &cli.Command{
+		Name: "office", Usage: "serve the builds of Cinder Quay as a distributor that knows nothing of Morvant, until Ctrl-C", ArgsUsage: "FOLDER",
+		Description: "Example: morvant demo office /tmp/quay-office\n         morvant demo office /tmp/quay-office --listed 2 --fault cut=300000\n\n" +
+			"Builds have numbers and dates there, and no names; pieces have SHA-1 digests; it wants an account, a password\n" +
+			"and a one-time code. An adapter speaks for it; its program is put into FOLDER. Faults are\n" +
+			"those of morvant demo feed.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "size", Usage: "about how large a build is: `SIZE`", Value: demoSize},
+			&cli.IntFlag{Name: "port", Usage: "the `PORT` to listen on; 0: any that is free"},
+			&cli.IntFlag{Name: "listed", Usage: "list only the newest `N` builds of a line"},
+			&cli.StringFlag{Name: "upto", Usage: "the last `BUILD` that is out"},
+			&cli.BoolFlag{Name: "open", Usage: "ask nobody who they are"},
+			&cli.StringSliceFlag{Name: "fault", Usage: "what goes wrong, as `NAME=VALUE`"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := app.Arguments(c, 1, 1)
+			if err != nil {
+				return err
+			}
+			return a.demoOffice(ctx, c, args[0])
+		},
+	}
+}
+
+func (a commands) demoOffice(ctx context.Context, c *cli.Command, dir string) error {
+	bytes, err := parseSize(c.String("size"))
+	if err != nil {
+		return err
+	}
+	var faults standin.Faults
+	for _, text := range c.StringSlice("fault") {
+		if err := faults.ParseFault(text); err != nil {
+			return app.AsUsage(err)
+		}
+	}
+	program, err := clerk.Put(dir)
+	if err != nil {
+		return err
+	}
+	o := a.office(bytes, c.Bool("open"))
+	o.Listed, o.Upto, o.Address = c.Int("listed"), c.String("upto"), net.JoinHostPort("127.0.0.1", fmt.Sprint(c.Int("port")))
+	where, err := o.Start()
+	if err != nil {
+		return err
+	}
+	defer o.Close()
+	o.Misbehave(faults)
+	a.Say("The stand-in office of Cinder Quay is at %s", view.Strong(where))
+	a.Say("  morvant feed add --adapter %s %s", view.Quoted(program), view.Quoted(where))
+	if o.Accounts != nil {
+		a.Say("  account %s, password %s; its one-time code now: morvant demo code", standin.Harbour, view.Quoted(standin.HarbourAccount().Password))
+	}
+	a.Say("  the key of the line preview: %s", standin.PreviewKey)
+	a.Say("Ctrl-C ends it.")
+	<-ctx.Done()
+	return nil
+}
+
+// office is the stand-in distributor with its one account.
+func (a commands) office(bytes int64, open bool) *standin.Office {
+	o := &standin.Office{Quay: standin.Quay{Bytes: bytes}, Key: standin.PreviewKey, Now: a.Now, Accounts: map[string]standin.Account{standin.Harbour: standin.HarbourAccount()}}
+	if open {
+		o.Accounts = nil
+	}
+	return o
+}

@@ -1,0 +1,582 @@
+package feed
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/zalando/go-keyring"
+
+	"morvant/internal/adapter"
+	"morvant/internal/catalogue"
+	"morvant/internal/digest"
+	"morvant/internal/manifest"
+	"morvant/internal/problem"
+	"morvant/internal/process"
+	"morvant/internal/volume"
+)
+
+// A feed by adapter is a feed like others: what the adapter tells is kept in the same files as a copy of Morvant's
+// own feeds, unsigned, with a few members more. Manifests are kept as the adapter tells them, and read as manifests of
+// Morvant's in which content that has not been seen here stands under digest.Unseen.
+
+// ErrLocked is returned where a channel's key has not been given.
+var ErrLocked = errors.New("the channel is locked")
+
+// Spoken is a talk with the adapter of a feed.
+type Spoken struct {
+	*adapter.Client
+	Said *adapter.Initialized
+	feed *Feed
+}
+
+// own is the folder that belongs to the adapter.
+func (f *Feed) own() string { return f.File("adapter") }
+
+// Speak starts the adapter of the feed.
+func (f *Feed) Speak(ctx context.Context, o Options) (*Spoken, error) {
+	program, err := adapter.Find(f.Adapter, f.Programs)
+	if err != nil {
+		return nil, err
+	}
+	if err := volume.MkdirAll(f.own(), 0o700); err != nil {
+		return nil, err
+	}
+	folder, err := filepath.Abs(f.own())
+	if err != nil {
+		return nil, err
+	}
+	c, err := adapter.Start(ctx, program, folder, adapter.Options{Silence: o.Silence, Ask: o.Ask, Secrets: f.secrets(), Meter: o.Meter, Log: o.Log})
+	if err != nil {
+		return nil, err
+	}
+	said, err := c.Initialize(ctx, adapter.InitializeParams{Version: cmp.Or(o.Version, "development"), Game: f.Game, Address: f.Addresses[0], Folder: folder, Language: "en"})
+	if err != nil {
+		return nil, errors.Join(f.Meant(err), c.Close())
+	}
+	return &Spoken{c, said, f}, nil
+}
+
+// Meant gives an adapter's answers the errors that feeds have.
+func (f *Feed) Meant(err error) error {
+	var e *adapter.Error
+	if !errors.As(err, &e) {
+		return err
+	}
+	switch e.Code {
+	case adapter.CodeSignIn:
+		return fmt.Errorf("%w: %w", err, ErrSignIn)
+	case adapter.CodeNotOwned:
+		what := e.Message
+		if len(e.Components) > 0 {
+			what += ": " + strings.Join(e.Components, ", ")
+		}
+		return &DeniedError{what}
+	case adapter.CodeLocked:
+		return fmt.Errorf("%w: %w", err, ErrLocked)
+	case adapter.CodeLater:
+		return fmt.Errorf("%w: %w", err, &BusyError{Status: 429, After: e.After})
+	}
+	return err
+}
+
+// AddByAdapter adds a feed that an outside program speaks for.
+func AddByAdapter(ctx context.Context, a Adding, program, programs, game string, o Options) (*Feed, error) {
+	found, err := adapter.Find(program, programs)
+	if err != nil {
+		return nil, err
+	}
+	if strings.ContainsAny(program, `/\.`) {
+		program = found // a path is kept whole
+	}
+	if err := volume.MkdirAll(a.Base, 0o755); err != nil {
+		return nil, err
+	}
+	dir, err := os.MkdirTemp(a.Base, ".adding-*")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	f := &Feed{dir: dir, Programs: programs, Subscription: Subscription{Addresses: a.Addresses, Adapter: program, Game: game, Added: o.Now()}}
+	if err := f.refreshByAdapter(ctx, o); err != nil {
+		return nil, err
+	}
+	d, err := f.Described()
+	if err != nil {
+		return nil, err
+	}
+	f.Name = cmp.Or(a.Name, d.Name)
+	if err := catalogue.CheckName(f.Name); err != nil {
+		return nil, err
+	}
+	final := filepath.Join(a.Base, f.Name)
+	if _, err := os.Stat(final); err == nil {
+		return nil, fmt.Errorf("a feed named %s is %w; choose another name with --name", f.Name, ErrExists)
+	}
+	f.dir = final
+	if err := process.Rename(dir, final); err != nil {
+		return nil, err
+	}
+	return f, volume.SyncFolder(a.Base)
+}
+
+// PartOf returns what a manifest of a distributor is known by. The same manifest has the same content, whichever
+// build it is of.
+func PartOf(distributor, component, id string) digest.Digest {
+	return digest.Of(fmt.Appendf(nil, "morvant adapter manifest\n%s\n%s\n%s", distributor, component, id))
+}
+
+// refreshByAdapter asks what is new, and keeps it.
+func (f *Feed) refreshByAdapter(ctx context.Context, o Options) error {
+	s, err := f.Speak(ctx, o)
+	if err != nil {
+		return err
+	}
+	err = f.take(ctx, s, o)
+	return errors.Join(err, s.Close())
+}
+
+func (f *Feed) take(ctx context.Context, s *Spoken, o Options) error {
+	d := &catalogue.Feed{Format: catalogue.FeedFormat, Name: s.Said.Name, Game: f.Game, Serial: 1, Made: o.Now(), Expires: o.Now().AddDate(100, 0, 0), Components: []catalogue.Component{}}
+	if s.Said.SignIn != adapter.SignInNone {
+		d.SignIn = &catalogue.SignIn{}
+	}
+	if was, err := f.Described(); err == nil && was.Name != d.Name {
+		return fmt.Errorf("%w: its adapter calls itself %s now, and was %s", ErrHostile, d.Name, was.Name)
+	}
+	f.User = s.Said.User
+	var channels []*catalogue.Channel
+	var locked []string
+	var asked error
+	titles := make(map[string]catalogue.Component)
+	for _, line := range s.Said.Channels {
+		d.Channels = append(d.Channels, catalogue.Line{Name: line.Name, Locked: line.Locked})
+		builds, err := s.Builds(ctx, line.Name)
+		switch {
+		case adapter.Is(err, adapter.CodeSignIn):
+			asked = f.Meant(err)
+			continue // what is known stays
+		case adapter.Is(err, adapter.CodeLocked), adapter.Is(err, adapter.CodeNotOwned):
+			locked = append(locked, line.Name)
+			continue
+		case err != nil:
+			return f.Meant(err)
+		}
+		c := f.channel(d.Name, line.Name, builds, titles, o.Now())
+		if _, err := c.Encode(); err != nil {
+			return err
+		}
+		channels = append(channels, c)
+	}
+	for _, name := range slices.Sorted(func(yield func(string) bool) {
+		for name := range titles {
+			if !yield(name) {
+				return
+			}
+		}
+	}) {
+		d.Components = append(d.Components, titles[name])
+	}
+	if len(d.Components) == 0 {
+		if was, err := f.Described(); err == nil {
+			d.Components = was.Components
+		}
+	}
+	if err := f.readManifests(ctx, s, channels, o); err != nil {
+		return err
+	}
+	for _, c := range channels {
+		f.fillIn(c)
+		b, err := c.Encode()
+		if err != nil {
+			return err
+		}
+		if _, err := catalogue.DecodeChannel(b); err != nil {
+			return fmt.Errorf("the adapter %s: %w", s.Name(), err)
+		}
+		if err := f.Put(catalogue.ChannelFile(c.Channel), b); err != nil {
+			return err
+		}
+	}
+	b, err := d.Encode()
+	if err != nil {
+		return err
+	}
+	if err := f.Put(catalogue.FeedFile, b); err != nil {
+		return err
+	}
+	f.Locked, f.Refreshed = locked, o.Now()
+	if err := f.save(); err != nil {
+		return err
+	}
+	if asked != nil && len(channels) == 0 && f.Name != "" {
+		return asked
+	}
+	return nil
+}
+
+// channel makes a channel of Morvant's of what an adapter lists, and of what it has listed before.
+func (f *Feed) channel(distributor, name string, builds []adapter.Build, components map[string]catalogue.Component, now time.Time) *catalogue.Channel {
+	c := &catalogue.Channel{Format: catalogue.ChannelFormat, Feed: distributor, Channel: name, Serial: 1, Made: now, Expires: now.AddDate(100, 0, 0), Builds: []catalogue.Build{}}
+	known := make(map[string]catalogue.Build)
+	if b, err := volume.ReadFile(f.File(catalogue.ChannelFile(name)), catalogue.MaxSigned); err == nil {
+		if was, err := catalogue.DecodeChannel(b); err == nil {
+			for _, b := range was.Builds {
+				known[b.ID] = b
+			}
+		}
+	}
+	labels := make(map[string]bool)
+	var nameless []int
+	for _, b := range slices.Backward(builds) { // most list the newest first
+		out := catalogue.Build{ID: b.ID, Label: b.Label, Date: b.When(), Note: b.Note}
+		was, seen := known[b.ID]
+		delete(known, b.ID)
+		if out.Date.IsZero() {
+			if out.Date = now; seen {
+				out.Date = was.Date
+			}
+		}
+		if out.Label == "" && seen {
+			out.Label = was.Label // once given, it stays
+		}
+		if labels[out.Label] {
+			out.Label = ""
+		}
+		for _, p := range b.Components {
+			out.Components = append(out.Components, catalogue.Part{
+				Name: p.Name, ID: p.Manifest, Manifest: PartOf(distributor, p.Name, p.Manifest), NotOwned: !p.IsOwned(), Files: p.Files, Bytes: p.Bytes, Download: p.Download,
+			})
+			is := components[p.Name]
+			components[p.Name] = catalogue.Component{Name: p.Name, Title: cmp.Or(is.Title, p.Title), Required: is.Required || p.Required}
+		}
+		slices.SortFunc(out.Components, func(x, y catalogue.Part) int { return strings.Compare(x.Name, y.Name) })
+		if labels[out.Label] = true; out.Label == "" {
+			nameless = append(nameless, len(c.Builds))
+		}
+		c.Builds = append(c.Builds, out)
+	}
+	for _, b := range known {
+		if b.Unlisted = true; !labels[b.Label] {
+			labels[b.Label] = true
+			c.Builds = append(c.Builds, b)
+		}
+	}
+	slices.SortStableFunc(nameless, func(i, j int) int { return c.Builds[i].Date.Compare(c.Builds[j].Date) })
+	for _, i := range nameless {
+		b := &c.Builds[i]
+		day := b.Date.UTC().Format(time.DateOnly)
+		b.Label = day
+		for n := 2; labels[b.Label]; n++ {
+			b.Label = fmt.Sprintf("%s.%d", day, n)
+		}
+		labels[b.Label] = true
+	}
+	slices.SortStableFunc(c.Builds, func(a, b catalogue.Build) int {
+		return cmp.Or(a.Date.Compare(b.Date), strings.Compare(a.ID, b.ID))
+	})
+	return c
+}
+
+// Told is a manifest as an adapter tells it.
+type Told struct {
+	ID        string            `json:"id"` // the adapter's name for it
+	Component string            `json:"component"`
+	Manifest  *adapter.Manifest `json:"manifest"`
+	// Tree is the same as a manifest of Morvant's.
+	Tree  *manifest.Manifest `json:"-"`
+	files map[string]*adapter.File
+}
+
+// File returns what was told of a file.
+func (t *Told) File(path string) *adapter.File { return t.files[path] }
+
+// Stored returns how many bytes come for all of it, as far as that was told.
+func (t *Told) Stored() int64 {
+	var n int64
+	for i := range t.Manifest.Files {
+		for _, p := range t.Manifest.Files[i].Split() {
+			n += cmp.Or(p.Stored, p.Size)
+		}
+	}
+	return n
+}
+
+func toldFile(d digest.Digest) string { return "told/" + d.String() + ".json.zst" }
+
+// Told returns a manifest of the copy as it was told.
+func (f *Feed) Told(d digest.Digest) (*Told, error) {
+	if t := f.told[d]; t != nil {
+		return t, nil
+	}
+	packed, err := volume.ReadFile(f.File(toldFile(d)), catalogue.MaxPacked)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("manifest %s of the feed %s: %w: %w", d.Short(), f.Name, ErrCopy, ErrMissing)
+	}
+	if err != nil {
+		return nil, err
+	}
+	b, err := catalogue.Inflate(packed)
+	t := &Told{}
+	if err == nil {
+		err = json.Unmarshal(b, t)
+	}
+	if err == nil && t.Manifest == nil {
+		err = ErrCopy
+	}
+	if err == nil {
+		err = t.index()
+	}
+	if err != nil {
+		_ = os.Remove(f.File(toldFile(d)))
+		return nil, fmt.Errorf("manifest %s of the feed %s: %w: %w", d.Short(), f.Name, ErrCopy, err)
+	}
+	f.remember(d, t)
+	return t, nil
+}
+
+func (f *Feed) remember(d digest.Digest, t *Told) {
+	if f.told == nil {
+		f.told = make(map[digest.Digest]*Told)
+	}
+	f.told[d] = t
+}
+
+func (t *Told) index() error {
+	var err error
+	t.Tree, err = t.Manifest.Tree(t.ID)
+	t.files = make(map[string]*adapter.File, len(t.Manifest.Files))
+	for i := range t.Manifest.Files {
+		t.files[t.Manifest.Files[i].Path] = &t.Manifest.Files[i]
+	}
+	return err
+}
+
+// readManifests asks for the manifests that are not here, those of the newest builds first.
+func (f *Feed) readManifests(ctx context.Context, s *Spoken, channels []*catalogue.Channel, o Options) error {
+	begun := false
+	defer func() {
+		if begun {
+			o.Meter.End()
+		}
+	}()
+	asked := make(map[digest.Digest]bool)
+	for _, c := range channels {
+		for _, b := range slices.Backward(c.Builds) {
+			for _, p := range b.Components {
+				if asked[p.Manifest] {
+					continue
+				}
+				asked[p.Manifest] = true
+				if _, err := os.Stat(f.File(toldFile(p.Manifest))); err == nil {
+					continue
+				}
+				if !begun {
+					o.Meter.Begin("Reading manifests", -1)
+					begun = true
+				}
+				if _, err := f.readManifest(ctx, s, b, p); err != nil {
+					if adapter.Is(err, adapter.CodeNotOwned) || adapter.Is(err, adapter.CodeNoBuild) || adapter.Is(err, adapter.CodeLocked) || adapter.Is(err, adapter.CodeSignIn) {
+						continue // the build is listed all the same
+					}
+					return f.Meant(err)
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func (f *Feed) readManifest(ctx context.Context, s *Spoken, b catalogue.Build, p catalogue.Part) (*Told, error) {
+	m, err := s.Manifest(ctx, b.Asked(), p.Name, p.ID)
+	if err != nil {
+		return nil, err
+	}
+	t := &Told{ID: p.ID, Component: p.Name, Manifest: m}
+	if err := t.index(); err != nil {
+		return nil, err
+	}
+	raw, err := json.Marshal(t)
+	if err != nil {
+		return nil, err
+	}
+	packed, err := catalogue.Pack(raw)
+	if err != nil {
+		return nil, err
+	}
+	f.remember(p.Manifest, t)
+	return t, f.Put(toldFile(p.Manifest), packed)
+}
+
+// fillIn gives the components of a channel the numbers that their manifests tell.
+func (f *Feed) fillIn(c *catalogue.Channel) {
+	for i := range c.Builds {
+		for j := range c.Builds[i].Components {
+			p := &c.Builds[i].Components[j]
+			if t, err := f.Told(p.Manifest); err == nil {
+				p.Files, p.Bytes, p.Download = len(t.Tree.Files), t.Tree.Bytes(), cmp.Or(p.Download, t.Stored())
+			}
+		}
+	}
+}
+
+// SignInByAdapter lets the adapter sign in, which asks what it needs to know. user may be empty.
+func (f *Feed) SignInByAdapter(ctx context.Context, user string, o Options) (string, error) {
+	const tries = 3
+	s, err := f.Speak(ctx, o)
+	if err != nil {
+		return "", err
+	}
+	defer s.Close()
+	for try := 1; ; try++ {
+		who, err := s.Client.SignIn(ctx, user)
+		if adapter.Is(err, adapter.CodeWrong) && try < tries {
+			o.Meter.Warn(fmt.Sprintf("%v; try again", err))
+			continue
+		}
+		if err != nil {
+			return "", f.Meant(err)
+		}
+		l, err := f.alone(ctx)
+		if err != nil {
+			return "", err
+		}
+		defer l.Close()
+		f.User = cmp.Or(who, user)
+		s.Said.User = f.User
+		// Who has signed in sees more.
+		return f.User, f.take(ctx, s, o)
+	}
+}
+
+// UnlockByAdapter lets the adapter open a channel, and reads it.
+func (f *Feed) UnlockByAdapter(ctx context.Context, channel string, o Options) error {
+	const tries = 3
+	s, err := f.Speak(ctx, o)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	for try := 1; ; try++ {
+		err := s.Client.Unlock(ctx, channel)
+		if adapter.Is(err, adapter.CodeWrong) && try < tries {
+			o.Meter.Warn(fmt.Sprintf("%v; try again", err))
+			continue
+		}
+		if err != nil {
+			return f.Meant(err)
+		}
+		l, err := f.alone(ctx)
+		if err != nil {
+			return err
+		}
+		defer l.Close()
+		return f.take(ctx, s, o)
+	}
+}
+
+func (f *Feed) signOutByAdapter(ctx context.Context, o Options) error {
+	s, err := f.Speak(ctx, o)
+	if err == nil {
+		err = errors.Join(f.Meant(s.Client.SignOut(ctx)), s.Close())
+	}
+	l, lockErr := f.alone(ctx)
+	if lockErr != nil {
+		return errors.Join(err, lockErr)
+	}
+	defer l.Close()
+	f.User = ""
+	return errors.Join(err, f.secrets().forgetAll(), f.save())
+}
+
+// secrets keep what an adapter wants kept: in the system's keyring, else in a file for the user only.
+type secrets struct {
+	keyring string // the beginning of their names there
+	file    string
+}
+
+func (f *Feed) secrets() *secrets { return &secrets{f.dir + " ", f.File("secrets.json")} }
+
+// load reads the file: values, empty for those in the keyring.
+func (s *secrets) load() (map[string]string, error) {
+	b, err := volume.ReadFile(s.file, volume.Small)
+	m := make(map[string]string)
+	if errors.Is(err, fs.ErrNotExist) {
+		return m, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(b, &m)
+	}
+	return m, err
+}
+
+func (s *secrets) save(m map[string]string) error {
+	if len(m) == 0 {
+		return removeFile(s.file)
+	}
+	b, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	return volume.Replace(s.file, b, 0o600)
+}
+
+// Get returns a secret.
+func (s *secrets) Get(name string) (string, bool, error) {
+	m, err := s.load()
+	if err != nil {
+		return "", false, err
+	}
+	value, ok := m[name]
+	if ok && value == "" {
+		value, err = keyring.Get(keyringService, s.keyring+name)
+		return value, err == nil, nil // gone from the keyring: there is none
+	}
+	return value, ok, nil
+}
+
+// Set keeps a secret; nil forgets it.
+func (s *secrets) Set(name string, value *string) error {
+	const most = 16
+	m, err := s.load()
+	if err != nil {
+		return err
+	}
+	if value == nil || *value == "" {
+		if useKeyring() {
+			_ = keyring.Delete(keyringService, s.keyring+name)
+		}
+		delete(m, name)
+		return s.save(m)
+	}
+	if _, known := m[name]; !known && len(m) >= most {
+		return problem.New("an adapter can keep 16 secrets", "Sign out of the feed, which forgets them")
+	}
+	m[name] = *value
+	// A feed that is being added moves; what is in the keyring would be lost.
+	if !strings.HasPrefix(filepath.Base(filepath.Dir(s.file)), ".") && useKeyring() && keyring.Set(keyringService, s.keyring+name, *value) == nil {
+		m[name] = ""
+	}
+	return s.save(m)
+}
+
+func (s *secrets) forgetAll() error {
+	m, err := s.load()
+	if err != nil {
+		return errors.Join(err, removeFile(s.file))
+	}
+	for name := range m {
+		if useKeyring() {
+			_ = keyring.Delete(keyringService, s.keyring+name)
+		}
+	}
+	return removeFile(s.file)
+}

@@ -1,0 +1,649 @@
+package fetch
+
+import (
+	"bufio"
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net/url"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/sync/semaphore"
+
+	"morvant/internal/adapter"
+	"morvant/internal/digest"
+	"morvant/internal/feed"
+	"morvant/internal/pack"
+	"morvant/internal/progress"
+	"morvant/internal/store"
+)
+
+const (
+	// askAtOnce is how many pieces an adapter is asked for at once.
+	askAtOnce = 1000
+	// unknownLength is how much more than its size a piece may take where nobody tells: a 64th, and this.
+	unknownLength = 1 << 20
+	// placeRounds is how often an adapter is asked where something is that has not come.
+	placeRounds = 3
+)
+
+// span is what one request brings of a piece: all of it, or a part of one that is large.
+type span struct {
+	piece    *piece
+	place    *adapter.Place
+	from, to int64 // of what is stored there
+	part, of int
+	open     bool // to is a guess: the bytes end where the file does
+}
+
+// cuts divides a piece whose stored bytes lie between from and to.
+func (p *piece) cuts(from, to int64) []*span {
+	n := max(1, (to-from+runSize-1)/runSize)
+	var list []*span
+	for i := range n {
+		list = append(list, &span{piece: p, from: from + i*runSize, to: min(to, from+(i+1)*runSize), part: int(i), of: int(n)})
+	}
+	return list
+}
+
+// name is what the bytes of a cut are known by until the piece is whole.
+func (c *span) name() digest.Digest {
+	return digest.Unseen(fmt.Sprintf("cut\n%s\n%d of %d", c.piece.name, c.part, c.of))
+}
+
+// delivery is a plan of told pieces being carried out.
+type delivery struct {
+	plan    *Plan
+	spoken  *feed.Spoken
+	wire    *feed.Wire
+	session *store.Session
+	meter   progress.Meter
+	putting *semaphore.Weighted
+	arrived atomic.Int64
+	found   atomic.Int64
+
+	mu    sync.Mutex
+	wrong map[string]bool // files that came wrong
+	large []*large        // pieces whose parts are all here
+}
+
+// large is a piece that came in several parts.
+type large struct {
+	piece  *piece
+	coding string
+	cuts   []*span
+}
+
+// runTold is Run for a plan that an adapter has to do with.
+func (p *Plan) runTold(ctx context.Context, w *feed.Wire, result *Fetched, o feed.Options) (*Fetched, error) {
+	d := &delivery{plan: p, wire: w, meter: o.Meter, putting: semaphore.NewWeighted(int64(store.Workers())), wrong: make(map[string]bool)}
+	over := slices.DeleteFunc(slices.Clone(p.told.needs), func(q *piece) bool { return q.local != nil })
+	if len(over) > 0 {
+		var err error
+		if d.spoken, err = p.Feed.Speak(ctx, o); err != nil {
+			return result, err
+		}
+		defer d.spoken.Close()
+	}
+	err := d.inSession(ctx, func() error {
+		if err := d.takeLocal(ctx); err != nil {
+			return err
+		}
+		return d.fetch(ctx, over)
+	})
+	result.Received, result.Found = w.Received.Load(), d.found.Load()
+	if err == nil {
+		err = d.inSession(ctx, func() error { return d.joinLarge(ctx) })
+	}
+	if err == nil {
+		err = d.inSession(ctx, func() error { return d.assemble(ctx) })
+	}
+	return result, err
+}
+
+// inSession does something that puts content into the store. What has been put is findable afterwards.
+func (d *delivery) inSession(ctx context.Context, do func() error) error {
+	var err error
+	if d.session, err = d.plan.request.Store.Resume(ctx, d.plan.request.Owner); err != nil {
+		return err
+	}
+	return errors.Join(do(), d.session.Close())
+}
+
+// put brings bytes into the store, and remembers what they are known by. check, if any, is the distributor's digest.
+func (d *delivery) put(ctx context.Context, name digest.Digest, r io.Reader, checks ...string) error {
+	if err := d.putting.Acquire(ctx, 1); err != nil {
+		return err
+	}
+	defer d.putting.Release(1)
+	var hashers []*digest.ForeignHasher
+	var want []digest.Foreign
+	for _, check := range checks {
+		if f, err := digest.ParseForeign(check); err == nil {
+			h := digest.NewForeignHasher(f.Alg)
+			hashers, want = append(hashers, h), append(want, f)
+			r = io.TeeReader(r, h)
+		}
+	}
+	// Read to its end before it is believed: what does not fit is nobody's content in the store, and trimmed.
+	own, _, err := d.session.Put(ctx, r, nil)
+	if err != nil {
+		if errors.Is(err, pack.ErrChecksum) || ctx.Err() != nil {
+			return err
+		}
+		return &feed.StoreError{Err: err}
+	}
+	for i, h := range hashers {
+		got, err := h.Foreign()
+		if err != nil || got != want[i] {
+			return errors.Join(pack.ErrChecksum, err)
+		}
+	}
+	if err := d.plan.Feed.Known.Learn(ctx, map[digest.Digest]digest.Digest{name: own}); err != nil {
+		return &feed.StoreError{Err: err}
+	}
+	return nil
+}
+
+// checks lists the digests that tell whether the bytes of a piece are right.
+func (p *piece) checks() []string {
+	if len(p.file.pieces) == 1 {
+		return []string{p.check, p.file.file.Digest}
+	}
+	return []string{p.check}
+}
+
+// takeLocal takes pieces from files of this computer.
+func (d *delivery) takeLocal(ctx context.Context) error {
+	byFile := make(map[*Local][]*piece)
+	for _, q := range d.plan.told.needs {
+		if q.local != nil {
+			byFile[q.local] = append(byFile[q.local], q)
+		}
+	}
+	if len(byFile) == 0 {
+		return nil
+	}
+	d.meter.Begin("Taking from files here", d.plan.Found)
+	defer d.meter.End()
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(store.Workers())
+	for l, pieces := range byFile {
+		g.Go(func() error {
+			f, err := l.Open()
+			if err != nil {
+				return fmt.Errorf("%s: %w", l.Path, err)
+			}
+			defer f.Close()
+			slices.SortFunc(pieces, func(a, b *piece) int { return cmp.Compare(a.at, b.at) })
+			for _, q := range pieces {
+				err := d.put(ctx, q.name, io.NewSectionReader(f, q.at, q.size), q.checks()...)
+				if errors.Is(err, pack.ErrChecksum) {
+					return fmt.Errorf("%s: %w; run the command again", l.Path, errMoved)
+				}
+				if err != nil {
+					return fmt.Errorf("%s: %w", l.Path, err)
+				}
+				d.found.Add(q.size)
+				d.meter.Advance(q.size, l.Path)
+			}
+			return nil
+		})
+	}
+	return g.Wait()
+}
+
+// fetch gets pieces over the line, or from files that the adapter puts into its folder.
+func (d *delivery) fetch(ctx context.Context, pieces []*piece) error {
+	if len(pieces) == 0 {
+		return nil
+	}
+	d.meter.Begin("Fetching", d.plan.Fetch)
+	defer d.meter.End()
+	byPart := make(map[int][]*piece)
+	for _, q := range pieces {
+		byPart[q.file.part] = append(byPart[q.file.part], q)
+	}
+	for _, part := range slices.Sorted(maps.Keys(byPart)) {
+		var last error
+		for round := 0; ; round++ {
+			left := slices.DeleteFunc(slices.Clone(byPart[part]), func(q *piece) bool { return q.done })
+			if len(left) == 0 {
+				break
+			}
+			if round == placeRounds {
+				return d.missing(left, last)
+			}
+			for len(left) > 0 {
+				some, err := d.some(ctx, d.plan.request.Parts[part], left[:min(len(left), askAtOnce)])
+				var local *feed.StoreError
+				switch {
+				case ctx.Err() != nil:
+					return ctx.Err()
+				case errors.As(err, &local), errors.Is(err, adapter.ErrProtocol), errors.Is(err, adapter.ErrSilent), errors.Is(err, adapter.ErrEnded):
+					return err
+				case err != nil && some == nil:
+					return err // the adapter does not say where
+				case err != nil:
+					last = err
+				}
+				asked := make(map[*piece]bool)
+				for _, q := range some {
+					asked[q] = true
+				}
+				left = slices.DeleteFunc(left, func(q *piece) bool { return asked[q] })
+			}
+		}
+	}
+	return nil
+}
+
+// missing is the error for pieces that have not come.
+func (d *delivery) missing(left []*piece, last error) error {
+	wrong := make(map[string]bool)
+	for _, q := range left {
+		if q.bad > 0 {
+			wrong[q.file.path] = true
+		}
+	}
+	if len(wrong) > 0 {
+		return &ContentError{slices.Sorted(maps.Keys(wrong))}
+	}
+	if last != nil {
+		return last
+	}
+	return fmt.Errorf("the adapter %s: %w: it does not say where %s is", d.spoken.Name(), adapter.ErrProtocol, left[0].file.path)
+}
+
+// some asks for places and gets what is there. It returns the pieces that were answered for.
+func (d *delivery) some(ctx context.Context, part Part, pieces []*piece) ([]*piece, error) {
+	byPath := make(map[string]*adapter.Want)
+	index := make(map[string]map[int]*piece)
+	ask := adapter.ContentParams{Build: d.buildOf(part), Component: part.Name, Manifest: part.ID}
+	for _, q := range pieces {
+		path := q.file.path
+		if byPath[path] == nil {
+			byPath[path], index[path] = &adapter.Want{Path: path}, make(map[int]*piece)
+		}
+		if w := byPath[path]; len(q.file.file.Pieces) > 0 {
+			w.Pieces = append(w.Pieces, q.index)
+		}
+		index[path][q.index] = q
+	}
+	for _, path := range slices.Sorted(maps.Keys(byPath)) {
+		ask.Want = append(ask.Want, *byPath[path])
+	}
+	places, until, err := d.spoken.Content(ctx, ask, func(path string) bool {
+		for _, q := range index[path] {
+			return !q.file.file.Weak()
+		}
+		return false
+	})
+	if err != nil {
+		return nil, d.plan.Feed.Meant(err)
+	}
+	bySource := make(map[string][]*span)
+	sources := make(map[string]feed.Source)
+	var told []*piece
+	for i := range places {
+		at := &places[i]
+		q := index[at.Path][at.Piece]
+		if q == nil {
+			return nil, fmt.Errorf("the adapter %s: %w: %s has no piece %d", d.spoken.Name(), adapter.ErrProtocol, at.Path, at.Piece)
+		}
+		key, source, err := d.source(at)
+		if err != nil {
+			return nil, err
+		}
+		sources[key] = source
+		told = append(told, q)
+		bySource[key] = append(bySource[key], d.cutsAt(q, at)...)
+	}
+	if len(told) == 0 {
+		return nil, fmt.Errorf("the adapter %s: %w: it does not say where %s is", d.spoken.Name(), adapter.ErrProtocol, pieces[0].file.path)
+	}
+	if !until.IsZero() {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithDeadlineCause(ctx, until, errExpired)
+		defer cancel()
+	}
+	g, groupCtx := errgroup.WithContext(ctx)
+	g.SetLimit(feed.Connections)
+	var mu sync.Mutex
+	var last error
+	for _, key := range slices.Sorted(maps.Keys(bySource)) {
+		for _, list := range cutRuns(bySource[key]) {
+			g.Go(func() error {
+				err := d.wire.Attempt(groupCtx, []feed.Source{sources[key]}, d.arrived.Load, func(s feed.Source) error { return d.stream(groupCtx, s, &list) })
+				var local *feed.StoreError
+				if errors.As(err, &local) {
+					return err
+				}
+				if err != nil {
+					mu.Lock()
+					last = err
+					mu.Unlock()
+				}
+				return nil // other places may do
+			})
+		}
+	}
+	if err := g.Wait(); err != nil {
+		return told, err
+	}
+	if errors.Is(context.Cause(ctx), errExpired) {
+		return told, errExpired
+	}
+	return told, last
+}
+
+var errExpired = errors.New("the places have expired")
+
+// buildOf returns the id of a build that has a part, for the adapter; empty if none is listed.
+func (d *delivery) buildOf(part Part) string {
+	channels, err := d.plan.Feed.Channels()
+	if err != nil {
+		return ""
+	}
+	for _, c := range channels {
+		for _, b := range slices.Backward(c.Builds) {
+			for _, p := range b.Components {
+				if p.Manifest == part.Part.Manifest && b.Asked() != "" {
+					return b.Asked()
+				}
+			}
+		}
+	}
+	return ""
+}
+
+// source returns where a place is. What is the same place has the same key.
+func (d *delivery) source(at *adapter.Place) (string, feed.Source, error) {
+	if at.File != "" {
+		// Links out of the folder are not followed, see volume.OpenIn.
+		dir, err := filepath.Abs(d.plan.Feed.File("adapter"))
+		return "file " + at.File, &fixed{d.wire.Within(dir), at.File}, err
+	}
+	u, err := url.Parse(at.URL)
+	if err != nil {
+		return "", nil, err
+	}
+	var key strings.Builder
+	key.WriteString(at.URL)
+	for _, k := range slices.Sorted(maps.Keys(at.Headers)) {
+		fmt.Fprintf(&key, "\n%s: %s", k, at.Headers[k])
+	}
+	return key.String(), d.wire.Place(u, at.Headers), nil
+}
+
+// fixed is a source of one file.
+type fixed struct {
+	feed.Source
+	path string
+}
+
+func (f *fixed) Open(ctx context.Context, _ string, from, to int64) (io.ReadCloser, int64, error) {
+	return f.Source.Open(ctx, f.path, from, to)
+}
+
+// cutsAt divides what is at a place, and leaves out the parts that have come before.
+func (d *delivery) cutsAt(q *piece, at *adapter.Place) []*span {
+	length, open := at.Length, false
+	if length == 0 {
+		switch {
+		case at.Coding == "" || at.Coding == "identity":
+			length = q.size
+		case len(q.file.file.Pieces) > 0 && q.file.file.Pieces[q.index].Stored > 0:
+			length = q.cost
+		default:
+			length, open = q.size+q.size/64+unknownLength, true
+		}
+	}
+	if open {
+		return []*span{{piece: q, place: at, from: at.Offset, to: at.Offset + length, of: 1, open: true}}
+	}
+	all := q.cuts(at.Offset, at.Offset+length)
+	for _, c := range all {
+		c.place = at
+	}
+	if len(all) == 1 {
+		return all
+	}
+	whole := &large{q, at.Coding, all}
+	left := slices.DeleteFunc(slices.Clone(all), func(c *span) bool { return d.have(c) })
+	if len(left) == 0 {
+		d.whole(whole)
+		return nil
+	}
+	q.bad = max(q.bad, 0)
+	d.mu.Lock()
+	d.large = slices.DeleteFunc(d.large, func(l *large) bool { return l.piece == q })
+	d.large = append(d.large, whole)
+	d.mu.Unlock()
+	return left
+}
+
+// have reports whether a part of a large piece is in the store.
+func (d *delivery) have(c *span) bool {
+	own, ok := d.plan.Feed.Known.Known(c.name())
+	if !ok {
+		return false
+	}
+	has, err := d.plan.request.Store.Has(context.Background(), own)
+	return err == nil && has
+}
+
+func (d *delivery) whole(l *large) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	l.piece.done = true
+	d.large = slices.DeleteFunc(d.large, func(o *large) bool { return o.piece == l.piece })
+	d.large = append(d.large, l)
+}
+
+// cutRuns puts neighbours together, up to runSize bytes a run.
+func cutRuns(list []*span) [][]*span {
+	slices.SortFunc(list, func(a, b *span) int { return cmp.Or(cmp.Compare(a.from, b.from), cmp.Compare(a.to, b.to)) })
+	var runs [][]*span
+	var wasted int64
+	for _, c := range list {
+		if n := len(runs); n > 0 {
+			last := runs[n-1]
+			first, end := last[0], last[len(last)-1]
+			skip := c.from - end.to
+			total := c.to - first.from
+			if !c.open && !end.open && total <= runSize && (skip == 0 || skip > 0 && skip <= gap && float64(wasted+skip) <= gapShare*float64(total)) {
+				wasted += skip
+				runs[n-1] = append(last, c)
+				continue
+			}
+		}
+		runs, wasted = append(runs, []*span{c}), 0
+	}
+	return runs
+}
+
+// stream reads cuts off one answer. What has arrived leaves the list.
+func (d *delivery) stream(ctx context.Context, s feed.Source, list *[]*span) error {
+	if len(*list) == 0 {
+		return nil
+	}
+	first, end := (*list)[0], (*list)[len(*list)-1]
+	body, at, err := s.Open(ctx, "", first.from, end.to)
+	if err != nil {
+		return err
+	}
+	defer body.Close()
+	if at < first.from && first.from-at > skipFree {
+		return feed.ErrNoRanges
+	}
+	in := bufio.NewReaderSize(body, 16<<10)
+	for len(*list) > 0 {
+		c := (*list)[0]
+		if _, err := io.CopyN(io.Discard, in, c.from-at); err != nil {
+			return short(err)
+		}
+		var raw []byte
+		if c.open {
+			raw, err = io.ReadAll(io.LimitReader(in, c.to-c.from))
+		} else {
+			raw = make([]byte, c.to-c.from)
+			_, err = io.ReadFull(in, raw)
+		}
+		if err != nil {
+			return short(err)
+		}
+		at = c.from + int64(len(raw))
+		if err := d.take(ctx, c, raw); err != nil {
+			if !errors.Is(err, pack.ErrChecksum) {
+				return err
+			}
+			d.mu.Lock()
+			c.piece.bad++
+			d.mu.Unlock()
+		}
+		*list = (*list)[1:]
+		d.arrived.Add(1)
+		d.meter.Advance(int64(len(raw)), c.piece.file.path)
+	}
+	return nil
+}
+
+// take brings what has come of a piece into the store.
+func (d *delivery) take(ctx context.Context, c *span, raw []byte) error {
+	if c.of > 1 {
+		if err := d.put(ctx, c.name(), bytes.NewReader(raw)); err != nil {
+			return err
+		}
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		for _, l := range d.large {
+			if l.piece == c.piece {
+				here := 0
+				for _, o := range l.cuts {
+					if _, ok := d.plan.Feed.Known.Known(o.name()); ok {
+						here++
+					}
+				}
+				c.piece.done = here == len(l.cuts)
+			}
+		}
+		return nil
+	}
+	r, done, err := decoded(c.place.Coding, bytes.NewReader(raw), c.piece.size)
+	defer done()
+	if err != nil {
+		return err
+	}
+	if err := d.put(ctx, c.piece.name, r, c.piece.checks()...); err != nil {
+		return err
+	}
+	c.piece.done = true
+	return nil
+}
+
+// content reads contents of the store, one behind the other.
+func (d *delivery) content(ctx context.Context, list []digest.Digest) io.ReadCloser {
+	r, w := io.Pipe()
+	go func() {
+		for _, own := range list {
+			if err := d.plan.request.Store.WriteTo(ctx, w, own); err != nil {
+				w.CloseWithError(err)
+				return
+			}
+		}
+		w.Close()
+	}()
+	return r
+}
+
+// joinLarge puts pieces together that came in several parts.
+func (d *delivery) joinLarge(ctx context.Context) error {
+	if len(d.large) == 0 {
+		return nil
+	}
+	d.meter.Begin("Checking", -1)
+	defer d.meter.End()
+	wrong := make(map[string]bool)
+	for _, l := range d.large {
+		var names, list []digest.Digest
+		for _, c := range l.cuts {
+			own, _ := d.plan.Feed.Known.Known(c.name())
+			names, list = append(names, c.name()), append(list, own)
+		}
+		in := d.content(ctx, list)
+		r, done, err := decoded(l.coding, in, l.piece.size)
+		if err == nil {
+			err = d.put(ctx, l.piece.name, r, l.piece.checks()...)
+		}
+		done()
+		in.Close()
+		if err != nil && !errors.Is(err, pack.ErrChecksum) {
+			return err
+		}
+		// Whole, or worth nothing.
+		if forgetErr := d.plan.Feed.Known.Forget(ctx, names...); forgetErr != nil {
+			return forgetErr
+		}
+		if err != nil {
+			wrong[l.piece.file.path] = true
+		}
+		d.meter.Advance(l.piece.size, l.piece.file.path)
+	}
+	if len(wrong) > 0 {
+		return &ContentError{slices.Sorted(maps.Keys(wrong))}
+	}
+	return nil
+}
+
+// assemble puts files together of their pieces.
+func (d *delivery) assemble(ctx context.Context) error {
+	files := slices.DeleteFunc(slices.Clone(d.plan.told.files), func(f *toldFile) bool { return len(f.pieces) == 1 })
+	if len(files) == 0 {
+		return nil
+	}
+	d.meter.Begin("Checking", d.plan.Bytes)
+	defer d.meter.End()
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(store.Workers())
+	for _, f := range files {
+		g.Go(func() error {
+			var names, list []digest.Digest
+			for _, q := range f.pieces {
+				own, ok := d.plan.Feed.Known.Known(q.name)
+				if !ok {
+					return fmt.Errorf("%s: %w", f.path, store.ErrMissing)
+				}
+				names, list = append(names, q.name), append(list, own)
+			}
+			in := d.content(ctx, list)
+			defer in.Close()
+			err := d.put(ctx, f.name, in, f.file.Digest)
+			if errors.Is(err, pack.ErrChecksum) {
+				// Which of the pieces is wrong nobody knows.
+				d.mu.Lock()
+				d.wrong[f.path] = true
+				d.mu.Unlock()
+				return d.plan.Feed.Known.Forget(ctx, names...)
+			}
+			d.meter.Advance(f.file.Size, f.path)
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	if len(d.wrong) > 0 {
+		return &ContentError{slices.Sorted(maps.Keys(d.wrong))}
+	}
+	return nil
+}

@@ -1,0 +1,253 @@
+package fetch
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"morvant/internal/adapter"
+	"morvant/internal/digest"
+	"morvant/internal/feed"
+	"morvant/internal/manifest"
+	"morvant/internal/problem"
+)
+
+// What an adapter tells comes in the distributor's own pieces, under the distributor's own digests. A piece that has
+// been checked is content of the store, and the table of aliases says under which digest; so are the parts of a
+// piece that is too large for one request, until the piece is whole. From the pieces the files are put together.
+
+// ErrUnchecked is returned for files that nothing tells from other content.
+var ErrUnchecked = problem.New("the distributor gives no digest of it, so that damage on the way would not be noticed", "To take it all the same: --unchecked")
+
+// told is what an adapter has to do with a plan.
+type told struct {
+	parts []Part
+	files []*toldFile
+	needs []*piece // that the store lacks
+}
+
+func (t *told) empty() bool { return t == nil || len(t.files) == 0 }
+
+// names lists what everything that is fetched is known by.
+func (t *told) names() []digest.Digest {
+	if t == nil {
+		return nil
+	}
+	var list []digest.Digest
+	for _, f := range t.files {
+		for _, p := range f.pieces {
+			list = append(list, p.name)
+			for _, c := range p.cuts(0, p.size) {
+				list = append(list, c.name())
+			}
+		}
+	}
+	return list
+}
+
+// toldFile is a wanted file that is not whole in the store.
+type toldFile struct {
+	path   string
+	name   digest.Digest
+	file   *adapter.File
+	part   int
+	pieces []*piece
+}
+
+// piece is a part of a file.
+type piece struct {
+	file  *toldFile
+	index int
+	name  digest.Digest
+	size  int64
+	check string // digest of the distributor's; empty: only the file has one, or nothing
+	local *Local // holds it at offset; nil: it must be fetched
+	at    int64
+	cost  int64 // bytes that come over the line, as far as the distributor tells
+	done  bool
+	bad   int // how often it has come wrong
+}
+
+// makeTold is Make for a feed that an adapter speaks for.
+func makeTold(ctx context.Context, f *feed.Feed, r Request, o feed.Options) (*Plan, error) {
+	p := &Plan{Feed: f, request: r, own: make(map[string]manifest.Attribute), told: &told{parts: r.Parts}}
+	for i, part := range r.Parts {
+		t, err := f.Told(part.Part.Manifest)
+		if err != nil {
+			return nil, err
+		}
+		if err := p.addTold(ctx, i, part, t, o); err != nil {
+			return nil, err
+		}
+	}
+	if p.told.empty() {
+		return p, nil
+	}
+	if err := p.findTold(ctx); err != nil {
+		return nil, err
+	}
+	for _, n := range p.told.needs {
+		p.Grow += n.size
+		if n.local != nil {
+			p.Found += n.size
+			continue
+		}
+		if part := r.Parts[n.file.part]; part.NotOwned {
+			return nil, &feed.DeniedError{What: fmt.Sprintf("the account does not own %s", part.Name)}
+		}
+		p.Chunks++
+		p.Fetch += n.cost
+	}
+	p.Wanted = p.Fetch
+	return p, nil
+}
+
+// addTold lists the files of a part that the store lacks.
+func (p *Plan) addTold(ctx context.Context, i int, part Part, t *feed.Told, o feed.Options) error {
+	var contents []digest.Digest
+	for _, file := range part.Manifest.Files {
+		contents = append(contents, file.Digest)
+	}
+	lacks, err := p.request.Store.Lacks(ctx, contents)
+	if err != nil {
+		return err
+	}
+	listed := make(map[digest.Digest]bool)
+	unchecked := ""
+	for _, file := range part.Manifest.Files {
+		said := t.File(file.Path)
+		if said == nil {
+			return fmt.Errorf("%s: %w", file.Path, feed.ErrCopy)
+		}
+		a := manifest.Attribute{MTime: said.Time()}
+		if said.Executable {
+			a.Mode = 0o755
+		}
+		if a != (manifest.Attribute{}) {
+			p.own[file.Path] = a
+		}
+		if file.Size == 0 || listed[file.Digest] || !lacks[file.Digest] || p.request.Only != nil && !p.request.Only[file.Digest] {
+			continue
+		}
+		listed[file.Digest] = true
+		name, checked := said.Name(t.ID)
+		switch {
+		case !checked:
+			p.Unchecked++
+			unchecked = file.Path
+		case said.Weak():
+			p.Weak++
+		}
+		out := &toldFile{path: file.Path, name: name, file: said, part: i}
+		for j, q := range said.Split() {
+			out.pieces = append(out.pieces, &piece{file: out, index: j, name: said.PieceName(t.ID, j), size: q.Size, check: q.Digest, cost: cmp.Or(q.Stored, q.Size)})
+		}
+		p.told.files = append(p.told.files, out)
+		p.Files++
+		p.Bytes += file.Size
+	}
+	if unchecked != "" && !o.Unchecked {
+		return fmt.Errorf("%s: %w", unchecked, ErrUnchecked)
+	}
+	return nil
+}
+
+// findTold finds out which pieces are here: in the store, or in files of this computer.
+func (p *Plan) findTold(ctx context.Context) error {
+	known := p.Feed.Known
+	wanted := make(map[digest.Digest][]*piece)
+	for _, f := range p.told.files {
+		for _, q := range f.pieces {
+			wanted[q.name] = append(wanted[q.name], q)
+		}
+	}
+	var ask []digest.Digest
+	for name := range wanted {
+		if own, ok := known.Known(name); ok {
+			ask = append(ask, own)
+		}
+	}
+	lacks, err := p.request.Store.Lacks(ctx, ask)
+	if err != nil {
+		return err
+	}
+	for name := range wanted {
+		if own, ok := known.Known(name); ok && !lacks[own] {
+			delete(wanted, name)
+		}
+	}
+	locals := make(map[digest.Digest]*Local)
+	for i := range p.request.Local {
+		if l := &p.request.Local[i]; !l.Digest.IsZero() {
+			locals[l.Digest] = l
+		}
+	}
+	found := func(name digest.Digest, l *Local, at int64) {
+		for _, q := range wanted[name] {
+			if q.local == nil {
+				q.local, q.at = l, at
+			}
+		}
+	}
+	if err := p.installed(ctx, locals, found); err != nil {
+		return err
+	}
+	for _, list := range wanted {
+		p.told.needs = append(p.told.needs, list[0]) // the others are the same content
+	}
+	slices.SortFunc(p.told.needs, func(a, b *piece) int {
+		return cmp.Or(cmp.Compare(a.file.part, b.file.part), strings.Compare(a.file.path, b.file.path), cmp.Compare(a.index, b.index))
+	})
+	return nil
+}
+
+// installed tells of the pieces of all files here that are just as in some manifest of the distributor's, wherever
+// they lie.
+func (p *Plan) installed(ctx context.Context, locals map[digest.Digest]*Local, found func(name digest.Digest, l *Local, at int64)) error {
+	if len(locals) == 0 {
+		return nil
+	}
+	channels, err := p.Feed.Channels()
+	if err != nil {
+		return err
+	}
+	manifests := make(map[digest.Digest]bool)
+	for _, part := range p.request.Parts {
+		manifests[part.Part.Manifest] = true
+	}
+	for _, c := range channels {
+		for _, b := range c.Builds {
+			for _, part := range b.Components {
+				manifests[part.Manifest] = true
+			}
+		}
+	}
+	order := slices.SortedFunc(maps.Keys(manifests), func(a, b digest.Digest) int { return slices.Compare(a[:], b[:]) })
+	for _, d := range order {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		t, err := p.Feed.Told(d)
+		if err != nil {
+			continue // it might have helped
+		}
+		for i := range t.Manifest.Files {
+			f := &t.Manifest.Files[i]
+			name, _ := f.Name(t.ID)
+			own, ok := p.Feed.Known.Known(name)
+			l := locals[own]
+			if !ok || l == nil || l.Size != f.Size {
+				continue
+			}
+			var at int64
+			for j, q := range f.Split() {
+				found(f.PieceName(t.ID, j), l, at)
+				at += q.Size
+			}
+		}
+	}
+	return nil
+}
