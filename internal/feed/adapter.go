@@ -28,6 +28,9 @@ import (
 // own feeds, unsigned, with a few members more. Manifests are kept as the adapter tells them, and read as manifests of
 // Morvant's in which content that has not been seen here stands under digest.Unseen.
 
+// ErrNotTold is returned for a manifest that the adapter has not told yet.
+var ErrNotTold = errors.New("the adapter has not told it yet")
+
 // ErrLocked is returned where a channel's key has not been given.
 var ErrLocked = errors.New("the channel is locked")
 
@@ -319,7 +322,7 @@ func (f *Feed) Told(d digest.Digest) (*Told, error) {
 	}
 	packed, err := volume.ReadFile(f.File(toldFile(d)), catalogue.MaxPacked)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("manifest %s of the feed %s: %w: %w", d.Short(), f.Name, ErrCopy, ErrMissing)
+		return nil, fmt.Errorf("manifest %s of the feed %s: %w", d.Short(), f.Name, ErrNotTold)
 	}
 	if err != nil {
 		return nil, err
@@ -414,6 +417,17 @@ func (f *Feed) readManifest(ctx context.Context, s *Spoken, b catalogue.Build, p
 	}
 	f.remember(p.Manifest, t)
 	return t, f.Put(toldFile(p.Manifest), packed)
+}
+
+// Bring asks the adapter for a manifest that is not here. build is the distributor's id of one that has it; empty: it
+// is not listed any more.
+func (f *Feed) Bring(ctx context.Context, build string, p catalogue.Part, o Options) error {
+	s, err := f.Speak(ctx, o)
+	if err != nil {
+		return err
+	}
+	_, err = f.readManifest(ctx, s, catalogue.Build{ID: build}, p)
+	return errors.Join(f.Meant(err), s.Close())
 }
 
 // fillIn gives the components of a channel the numbers that their manifests tell.

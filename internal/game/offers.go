@@ -2,11 +2,14 @@ package game
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"path/filepath"
 	"slices"
+	"time"
 
+	"morvant/internal/catalogue"
 	"morvant/internal/feed"
 	"morvant/internal/names"
 	"morvant/internal/problem"
@@ -66,8 +69,35 @@ func (h *Home) Offered(name string) ([]*state.Build, error) {
 			}
 		}
 	}
+	lists, err := Lists(h, name)
+	if err != nil {
+		return nil, err
+	}
+	list = append(list, unlisted(name, feeds, lists, list)...)
 	slices.SortStableFunc(list, state.NewestFirst)
 	return list, nil
+}
+
+// RecordedBuild is that of the state, under the label that a list gives to a build without one.
+func (h *Home) RecordedBuild(ctx context.Context, name, uid string) (*state.Build, error) {
+	b, err := h.State.RecordedBuild(ctx, name, uid)
+	if err != nil || !b.Nameless() {
+		return b, err
+	}
+	lists, err := Lists(h, name)
+	if err != nil {
+		return nil, err
+	}
+	names.Give(lists, []*state.Build{b})
+	return b, nil
+}
+
+// TellLeftOut says that a build is left out for want of its manifest. That a distributor has not told it yet is
+// nothing to tell: it is asked for when it is needed.
+func TellLeftOut(h *Home, b *state.Build, err error) {
+	if !errors.Is(err, feed.ErrNotTold) {
+		h.Tell(fmt.Sprintf("%s is left out: %v", b.Name(), err))
+	}
 }
 
 // BrokenFeed says that the copy of a feed cannot be read, and what helps.
@@ -79,7 +109,7 @@ func BrokenFeed(f *feed.Feed, err error) string {
 }
 
 // FindOffers fills in which feeds offer a recorded build now.
-func (h *Home) FindOffers(b *state.Build) error {
+func FindOffers(h *Home, b *state.Build) error {
 	if b.Components == nil {
 		return nil
 	}
@@ -115,13 +145,60 @@ func (h *Home) Builds(ctx context.Context, name string) ([]*state.Build, error) 
 			list = append(list, b)
 		}
 	}
-	slices.SortStableFunc(list, state.NewestFirst)
 	lists, err := Lists(h, name)
 	if err != nil {
 		return nil, err
 	}
+	slices.SortStableFunc(list, state.NewestFirst)
 	names.Give(lists, list)
 	return list, h.AddNotes(ctx, name, list)
+}
+
+// unlisted makes builds of what lists say of manifests that the distributor of a feed does not list any more, and
+// its adapter can still be asked for.
+func unlisted(game string, feeds []*feed.Feed, lists []*names.List, known []*state.Build) []*state.Build {
+	var list []*state.Build
+	for _, m := range names.Match(lists, known) {
+		if len(m.Builds) > 0 || len(m.Entry.Components) == 0 || m.Entry.ID != "" || m.Entry.Digest != "" {
+			continue
+		}
+		for _, f := range feeds {
+			if b := putTogether(game, f, m.Entry); b != nil && !slices.ContainsFunc(list, b.Same) {
+				list = append(list, b)
+				break
+			}
+		}
+	}
+	return list
+}
+
+// putTogether makes a build of the manifests that an entry names; nil if the feed has no such components.
+func putTogether(game string, f *feed.Feed, e *names.Entry) *state.Build {
+	if f.Adapter == "" || f.Broken != nil {
+		return nil
+	}
+	d, err := f.Described()
+	if err != nil || len(d.Channels) == 0 {
+		return nil
+	}
+	b := &state.Build{Game: game, Label: e.Label, Note: e.Note, Channel: d.Channels[0].Name, Feeds: []*feed.Feed{f}}
+	b.Made = time.Unix(0, 0)
+	if when, ok := e.When(); ok {
+		b.Made = when
+	}
+	for _, name := range slices.Sorted(maps.Keys(e.Components)) {
+		if !slices.ContainsFunc(d.Components, func(c catalogue.Component) bool { return c.Name == name }) {
+			return nil
+		}
+		p := catalogue.Part{Name: name, ID: e.Components[name], Manifest: feed.PartOf(d.Name, name, e.Components[name])}
+		if t, err := f.Told(p.Manifest); err == nil {
+			p.Files, p.Bytes, p.Download = len(t.Tree.Files), t.Tree.Bytes(), t.Stored()
+		}
+		b.Files += p.Files
+		b.Bytes += p.Bytes
+		b.Components = append(b.Components, p)
+	}
+	return b
 }
 
 // Lists reads the label lists of a game. One that cannot be read is told, and left out.
@@ -149,5 +226,5 @@ func (h *Home) HeldWhole(ctx context.Context, b *state.Build) (*state.Build, err
 	if best == nil {
 		return nil, nil
 	}
-	return best, h.FindOffers(best)
+	return best, FindOffers(h, best)
 }

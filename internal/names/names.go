@@ -7,6 +7,7 @@
 package names
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -147,15 +148,19 @@ func (e *Entry) fits(b *state.Build) bool {
 		return false
 	case e.Digest != "":
 		return strings.HasPrefix(b.Digest().String(), e.Digest)
+	case e.ID != "":
+		return b.ID == e.ID
 	case len(e.Components) > 0:
 		for name, m := range e.Components {
-			if !slices.ContainsFunc(b.Components, func(p catalogue.Part) bool { return p.Name == name && p.Manifest.String() == strings.ToLower(m) }) {
+			if !slices.ContainsFunc(b.Components, func(p catalogue.Part) bool {
+				return p.Name == name && (p.ID == m || p.Manifest.String() == strings.ToLower(m))
+			}) {
 				return false
 			}
 		}
 		return true
-	case e.ID != "" || e.at.IsZero():
-		return false // nobody here knows ids
+	case e.at.IsZero():
+		return false
 	case e.day:
 		return b.Made.Local().Format(time.DateOnly) == e.at.Format(time.DateOnly)
 	}
@@ -167,11 +172,38 @@ type Meant struct {
 	List   string
 	Entry  *Entry
 	Builds []*state.Build // none: it is not here; several of different content: nobody knows which
+	// Against says what in the entry does not fit the build that it leads to; empty: nothing.
+	Against string
+}
+
+// against finds out what an entry says of a build beside what it is found by, and is not so.
+func (e *Entry) against(b *state.Build) string {
+	if e.at.IsZero() || e.ID == "" && e.Digest == "" && len(e.Components) == 0 || b.Made.Sub(e.at).Abs() <= 2*day {
+		return ""
+	}
+	return fmt.Sprintf("the list says %s, and the build is of %s", e.at.Format(time.DateOnly), b.Made.UTC().Format(time.DateOnly))
+}
+
+// nearest leaves of the builds that a moment may mean those that are of just that moment, if there are any.
+func (e *Entry) nearest(builds []*state.Build) []*state.Build {
+	if e.day || e.at.IsZero() {
+		return builds
+	}
+	var just []*state.Build
+	for _, b := range builds {
+		if b.Made.Sub(e.at).Abs() <= time.Minute {
+			just = append(just, b)
+		}
+	}
+	if len(just) > 0 {
+		return just
+	}
+	return builds
 }
 
 // Clear reports whether the entry leads to one content.
 func (m *Meant) Clear() bool {
-	return len(m.Builds) > 0 && !slices.ContainsFunc(m.Builds, func(b *state.Build) bool { return b.Digest() != m.Builds[0].Digest() })
+	return len(m.Builds) > 0 && m.Against == "" && !slices.ContainsFunc(m.Builds, func(b *state.Build) bool { return b.Digest() != m.Builds[0].Digest() })
 }
 
 // Match finds out what the entries of lists lead to.
@@ -185,19 +217,32 @@ func Match(lists []*List, builds []*state.Build) []*Meant {
 					m.Builds = append(m.Builds, b)
 				}
 			}
+			m.Builds = m.Entry.nearest(m.Builds)
+			for _, b := range m.Builds {
+				m.Against = cmp.Or(m.Against, m.Entry.against(b))
+			}
 			all = append(all, m)
 		}
 	}
 	return all
 }
 
-// Give adds the labels of lists to the builds that they lead to without doubt.
+// Give adds the labels of lists to the builds that they lead to without doubt. A build without a label of its own
+// takes the first, and is still found by what it was called before.
 func Give(lists []*List, builds []*state.Build) {
 	for _, m := range Match(lists, builds) {
 		if !m.Clear() {
 			continue
 		}
 		for _, b := range m.Builds {
+			if b.Nameless() {
+				b.Also = append([]string{b.Label}, b.Also...)
+				b.Label = m.Entry.Label
+				if b.Note == "" {
+					b.Note = m.Entry.Note
+				}
+				continue
+			}
 			if b.Label != m.Entry.Label && !slices.Contains(b.Also, m.Entry.Label) {
 				b.Also = append(b.Also, m.Entry.Label)
 			}

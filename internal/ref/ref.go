@@ -4,12 +4,11 @@
 //	1.1.1                label; a snapshot's wins over a feed's
 //	preview/1.5          label in a channel; snapshot/1.1.1 of a snapshot
 //	@2031-08-05          the newest build of that day or before, also in a channel
+//	id:8801217           what its distributor calls it, also in a channel
 //	=3fa9c1              beginning of the build's digest, also in a channel
 //	newest  before       words, also in a channel
 //	here                 the folder as it is now
 //	lane/old             what another lane holds
-//
-// A colon is in none of these: it is left for ids of other distributors.
 package ref
 
 import (
@@ -33,6 +32,7 @@ const (
 	Before // the one before what is pinned, else before the newest
 	Here
 	Lane // Ref.Name is the lane's
+	ID   // Ref.Name is its distributor's
 )
 
 // Words lists the words that name a build in every game, and what each means.
@@ -56,10 +56,12 @@ type Ref struct {
 	text string
 }
 
+const idPrefix = "id:"
+
 // Parse reads what was typed.
 func Parse(text string) (Ref, error) {
 	r := Ref{text: text, Name: text}
-	if line, rest, _ := strings.Cut(text, "/"); line != text && line != "" {
+	if line, rest, _ := strings.Cut(text, "/"); line != text && line != "" && !strings.HasPrefix(text, idPrefix) {
 		r.Line, r.Name = line, rest
 	}
 	switch {
@@ -71,6 +73,10 @@ func Parse(text string) (Ref, error) {
 		r.Kind = Before
 	case text == catalogue.Here:
 		r.Kind = Here
+	case strings.HasPrefix(r.Name, idPrefix):
+		if r.Kind, r.Name = ID, r.Name[len(idPrefix):]; r.Name == "" {
+			return Ref{}, fmt.Errorf("%w: \"%s\": the id stands behind the colon", ErrForm, text)
+		}
 	case strings.HasPrefix(r.Name, "@"):
 		day, err := time.ParseInLocation(time.DateOnly, r.Name[1:], time.Local)
 		if err != nil {

@@ -23,6 +23,9 @@ func TestHowBuildsAreNamed(t *testing.T) {
 		"=3fa9c1":             {Kind: Digest, Name: "3fa9c1"},
 		"public/=3fa9c1aa":    {Kind: Digest, Line: "public", Name: "3fa9c1aa"},
 		"lane/old":            {Kind: Lane, Name: "old"},
+		"id:8801217":          {Kind: ID, Name: "8801217"},
+		"id:a/b":              {Kind: ID, Name: "a/b"},
+		"public/id:8801217":   {Kind: ID, Line: "public", Name: "8801217"},
 		"":                    {},
 		"/1.0":                {Name: "/1.0"},
 		"public/":             {Line: "public"},
@@ -35,7 +38,7 @@ func TestHowBuildsAreNamed(t *testing.T) {
 		got.text = ""
 		require.Equal(t, want, got, text)
 	}
-	for _, text := range []string{"@", "@soon", "@2031-13-01", "public/@2031-8-5", "=", "=3fa9c", "public/=1"} {
+	for _, text := range []string{"@", "@soon", "@2031-13-01", "public/@2031-8-5", "=", "=3fa9c", "id:", "public/id:", "public/=1"} {
 		_, err := Parse(text)
 		require.ErrorIs(t, err, ErrForm, text)
 	}

@@ -68,6 +68,8 @@ func Build(ctx context.Context, h *game.Home, name string, r ref.Ref) (Found, er
 		return Found{}, &state.UnknownError{Kind: "build", Name: r.String()}
 	case r.Kind == ref.Digest:
 		return byDigest(r, candidates)
+	case r.Kind == ref.ID:
+		return byID(r, candidates)
 	case !r.Relative():
 		found, err := byLabel(r, candidates)
 		if errors.Is(err, state.ErrUnknown) {
@@ -231,7 +233,8 @@ func usualLine(h *game.Home, name string, pinned *state.Build, r ref.Ref) (strin
 func byLabel(r ref.Ref, builds []*state.Build) (Found, error) {
 	var fits []*state.Build
 	for _, b := range builds {
-		if b.Label == r.Name {
+		// A build that a list has named is still found by its date.
+		if b.Label == r.Name || b.ID != "" && slices.Contains(b.Also, r.Name) {
 			fits = append(fits, b)
 		}
 	}
@@ -349,6 +352,20 @@ func byDate(r ref.Ref, builds []*state.Build) (Found, error) {
 
 func sameDay(a, b time.Time) bool {
 	return a.Local().Format(time.DateOnly) == b.Local().Format(time.DateOnly)
+}
+
+// byID finds the build that its distributor calls so.
+func byID(r ref.Ref, builds []*state.Build) (Found, error) {
+	fits := slices.DeleteFunc(slices.Clone(builds), func(b *state.Build) bool { return b.ID != r.Name })
+	if len(fits) == 0 {
+		return Found{}, &state.UnknownError{Kind: "build", Name: r.String()}
+	}
+	for _, b := range fits[1:] {
+		if b.Digest() != fits[0].Digest() {
+			return Found{}, &state.AmbiguousError{Name: r.String(), Labels: []string{fits[0].Name(), b.Name()}}
+		}
+	}
+	return Found{Build: fits[0]}, nil
 }
 
 func byDigest(r ref.Ref, builds []*state.Build) (Found, error) {

@@ -127,12 +127,29 @@ func (b *Build) ComponentNames() []string {
 }
 
 // Same reports whether the two are one build, whatever components were chosen.
-func (b *Build) Same(o *Build) bool { return b.Label == o.Label && b.Key() == o.Key() }
+func (b *Build) Same(o *Build) bool { return b.code() == o.code() && b.Key() == o.Key() }
+
+// code is what tells a build from others of its line: its label, or what a distributor has instead, which stays when
+// a list names the build.
+func (b *Build) code() string {
+	switch {
+	case b.ID != "":
+		return "id:" + b.ID
+	case slices.ContainsFunc(b.Components, func(p catalogue.Part) bool { return p.ID != "" }):
+		return "id:" // put together from manifests that the distributor lists no more
+	}
+	return b.Label
+}
+
+// Nameless reports whether the build has no label but one made of its date.
+func (b *Build) Nameless() bool {
+	return b.ID != "" && strings.HasPrefix(b.Label, b.Made.UTC().Format(time.DateOnly))
+}
 
 // uidOf names a feed's build with some of its components: the same on every
 // computer and from every feed.
 func (b *Build) uidOf(chosen []string) string {
-	return "feed-" + digest.Of(fmt.Appendf(nil, "%s/%s %s %s", b.Channel, b.Label, b.Digest(), strings.Join(chosen, " "))).String()[:26]
+	return "feed-" + digest.Of(fmt.Appendf(nil, "%s/%s %s %s", b.Channel, b.code(), b.Digest(), strings.Join(chosen, " "))).String()[:26]
 }
 
 // With returns the build as it is recorded with these components chosen; its
@@ -296,7 +313,7 @@ func (st *State) AddNotes(ctx context.Context, name string, list []*Build) error
 }
 
 // Key tells builds apart, whatever components were chosen of them.
-func (b *Build) Key() string { return b.Name() + " " + b.Digest().String() }
+func (b *Build) Key() string { return b.Line() + "/" + b.code() + " " + b.Digest().String() }
 
 // Trust forgets what spoke against a build's being whole.
 func (st *State) Trust(ctx context.Context, b *Build) error {

@@ -477,7 +477,7 @@ func (a commands) laneOrigin(ctx context.Context, c *cli.Command, l *lane.Lane, 
 		if b == nil {
 			return nil, app.Usagef("name what to make it from: --from BUILD (morvant builds lists them), or --adopt FOLDER")
 		}
-		return &laneOrigin{build: b, components: pin.Components}, home.FindOffers(b)
+		return &laneOrigin{build: b, components: pin.Components}, game.FindOffers(home, b)
 	}
 	if r, err := ref.Parse(c.String("from")); err == nil && r.Kind == ref.Lane {
 		return a.otherLane(ctx, l, r.Name)

@@ -314,7 +314,7 @@ func (a commands) lift(ctx context.Context, c *cli.Command, l *lane.Lane, names 
 
 // pin holds the lane to its build with what is laid over it from now on.
 func (a commands) pin(ctx context.Context, c *cli.Command, l *lane.Lane, held *state.Build, o change.PinOptions) error {
-	if err := l.Home.FindOffers(held); err != nil {
+	if err := game.FindOffers(l.Home, held); err != nil {
 		return err
 	}
 	p, err := change.ProposePin(ctx, l, held, o)

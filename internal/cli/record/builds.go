@@ -347,7 +347,7 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 		if feeds {
 			fetch, have := "", "all"
 			if b.Components != nil {
-				if have = view.Share(here.Bytes[b], here.Wanted[b]); here.Unread && here.Bytes[b] < here.Wanted[b] {
+				if have = view.Share(here.Bytes[b], here.Wanted[b]); here.Wanted[b] == 0 || here.Unread && here.Bytes[b] < here.Wanted[b] {
 					have, unsure = "?", true
 				}
 				if fetch = view.Size(view.Download(b)); view.Download(b) == 0 {

@@ -206,6 +206,8 @@ func (a commands) namesList(ctx context.Context, c *cli.Command, home *game.Home
 		switch {
 		case m.Clear():
 			is = view.Paint(view.Good, of[0])
+		case m.Against != "":
+			is = view.Paint(view.Bad, of[0]+"? "+m.Against)
 		case len(of) > 0:
 			is = view.Paint(view.Bad, "fits several: "+strings.Join(of, ", "))
 		}

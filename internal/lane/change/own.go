@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"morvant/internal/digest"
+	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/plan"
@@ -243,7 +244,7 @@ func gamesPaths(ctx context.Context, l *lane.Lane) (map[string]bool, error) {
 	for _, b := range offered {
 		parts, err := compose.OfferedParts(b)
 		if err != nil {
-			l.Home.Tell(fmt.Sprintf("%s is left out: %v", b.Name(), err))
+			game.TellLeftOut(l.Home, b, err)
 			continue
 		}
 		for _, p := range parts {

@@ -10,6 +10,7 @@ import (
 
 	"morvant/internal/digest"
 	"morvant/internal/feed"
+	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/record"
@@ -27,7 +28,7 @@ func PinFile(ctx context.Context, l *lane.Lane) (*pinfile.File, error) {
 	if b == nil {
 		return nil, lane.ErrNotHeld
 	}
-	if err := l.Home.FindOffers(b); err != nil {
+	if err := game.FindOffers(l.Home, b); err != nil {
 		return nil, err
 	}
 	f := &pinfile.File{

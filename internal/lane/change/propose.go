@@ -10,6 +10,7 @@ import (
 
 	"morvant/internal/apply"
 	"morvant/internal/digest"
+	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/status"
@@ -376,7 +377,7 @@ func gamesOwn(l *lane.Lane, owned plan.State, t *scan.Tree, held *state.Build) (
 	if held != nil && len(held.Feeds) > 0 {
 		parts, err := compose.OfferedParts(held)
 		if err != nil {
-			l.Home.Tell(fmt.Sprintf("%s is left out: %v", held.Name(), err))
+			game.TellLeftOut(l.Home, held, err)
 		}
 		for _, p := range parts {
 			for _, f := range p.Manifest.Files {
@@ -394,7 +395,7 @@ func gamesOwn(l *lane.Lane, owned plan.State, t *scan.Tree, held *state.Build) (
 			seen[p.Manifest] = true
 			m, err := b.Feeds[0].Manifest(p.Manifest)
 			if err != nil {
-				l.Home.Tell(fmt.Sprintf("%s is left out: %v", b.Name(), err))
+				game.TellLeftOut(l.Home, b, err)
 				continue
 			}
 			for _, f := range m.Files {
@@ -436,7 +437,7 @@ func ProposeRepair(ctx context.Context, l *lane.Lane, tree *scan.Tree) (*Proposa
 
 // repaired is the target of a repair: what the lane is held to.
 func repaired(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build, pin state.Pin) (*target, error) {
-	if err := l.Home.FindOffers(b); err != nil {
+	if err := game.FindOffers(l.Home, b); err != nil {
 		return nil, err
 	}
 	to, err := compose.OfPin(ctx, l, b, pin)

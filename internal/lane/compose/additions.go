@@ -13,6 +13,7 @@ import (
 
 	"morvant/internal/digest"
 	"morvant/internal/edit"
+	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
@@ -198,7 +199,7 @@ func overlay(ctx context.Context, l *lane.Lane, c *Composed, o state.Overlay, sp
 	if err != nil {
 		return fmt.Errorf("the overlay of %s: %w", o.Name, err)
 	}
-	if err := l.Home.FindOffers(b); err != nil {
+	if err := game.FindOffers(l.Home, b); err != nil {
 		return err
 	}
 	other, err := Of(ctx, l, b, o.Components)

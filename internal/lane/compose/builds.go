@@ -13,7 +13,9 @@ import (
 	"morvant/internal/alias"
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
+	"morvant/internal/feed"
 	"morvant/internal/feed/fetch"
+	"morvant/internal/game"
 	"morvant/internal/identify"
 	"morvant/internal/lane"
 	"morvant/internal/manifest"
@@ -181,6 +183,11 @@ func parts(ctx context.Context, l *lane.Lane, b *state.Build) ([]fetch.Part, err
 		var errs []error
 		for _, f := range b.Feeds {
 			m, err := f.Manifest(p.Manifest)
+			if errors.Is(err, feed.ErrNotTold) {
+				if err = f.Bring(ctx, b.ID, p, l.Feed); err == nil {
+					m, err = f.Manifest(p.Manifest)
+				}
+			}
 			if err == nil {
 				parts = append(parts, fetch.Part{Part: p, Manifest: m})
 				errs = nil
@@ -410,7 +417,7 @@ func present(ctx context.Context, l *lane.Lane, b *state.Build) ([]string, error
 			}
 			m, err := other.Feeds[0].Manifest(p.Manifest)
 			if err != nil {
-				l.Home.Tell(fmt.Sprintf("%s is left out: %v", other.Name(), err))
+				game.TellLeftOut(l.Home, other, err)
 				continue
 			}
 			there[p.Name] = Stands(tree, m)

@@ -45,7 +45,7 @@ func Known(ctx context.Context, home *game.Home, s *store.Store, g *game.Game) (
 			}
 		}
 		if err != nil && len(b.Feeds) > 0 {
-			home.Tell(fmt.Sprintf("%s is left out: %v", b.Name(), err))
+			game.TellLeftOut(home, b, err)
 			continue
 		}
 		if err != nil {
@@ -108,7 +108,7 @@ func Here(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, bu
 			case len(b.Feeds) > 0:
 				m, err := b.Feeds[0].Manifest(c.Manifest)
 				if err != nil {
-					home.Tell(fmt.Sprintf("%s is left out: %v", b.Name(), err))
+					game.TellLeftOut(home, b, err)
 					continue
 				}
 				part = &fetch.Part{Part: c, Manifest: m}
@@ -125,7 +125,7 @@ func Here(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, bu
 			// No feed offers it any more: what was chosen of it is recorded as one.
 			m, err := b.ReadManifest(ctx, s)
 			if err != nil {
-				home.Tell(fmt.Sprintf("%s is left out: %v", b.Name(), err))
+				game.TellLeftOut(home, b, err)
 				continue
 			}
 			wanted[b] = []*fetch.Part{{Part: catalogue.Part{Manifest: b.Manifest}, Manifest: m}}
