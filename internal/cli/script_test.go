@@ -9,12 +9,15 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strconv"
+	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
 
 	"morvant/internal/cli"
+	"morvant/internal/standin"
 )
 
 // update writes what the program says now into the scripts: go test ./internal/cli -run Scripts -update.
@@ -41,6 +44,9 @@ func byClock() {
 //	many DIR COUNT          writes so many small files, in folders of a hundred
 //	deploy FROM TO          links every file of a folder into another, as mod programs do (hard links)
 //	purge FROM TO           takes those links away again
+//	office [WORD...]        starts the stand-in distributor ($OFFICE) and writes password and one-time code of its account
+//	                        into the file answers; open: it asks nobody; listed=N, upto=BUILD and faults as of demo office
+//	office-counts MIN MAX   checks how many bytes of pieces the office has sent since it was last asked
 func TestScripts(t *testing.T) {
 	t.Parallel()
 	runScripts(t, "script")
@@ -74,6 +80,49 @@ func deployMods(from, to string) error {
 		}
 		return os.Link(filepath.Join(from, p), filepath.Join(to, p))
 	})
+}
+
+var (
+	officeLock sync.Mutex
+	offices    = make(map[string]*standin.Office) // by address
+	counted    = make(map[*standin.Office]int64)
+)
+
+// startOffice is the command office.
+func startOffice(ts *testscript.TestScript, _ bool, args []string) {
+	account := standin.HarbourAccount()
+	at, err := time.ParseInLocation("2006-01-02 15:04", ts.Getenv(scriptClock), time.UTC)
+	ts.Check(err)
+	o := &standin.Office{
+		Quay: standin.Quay{Bytes: 1_000_000}, Key: standin.PreviewKey, Now: func() time.Time { return at },
+		Accounts: map[string]standin.Account{standin.Harbour: account},
+	}
+	var faults standin.Faults
+	for _, word := range args {
+		name, value, _ := strings.Cut(word, "=")
+		switch name {
+		case "open":
+			o.Accounts = nil
+		case "listed":
+			o.Listed, err = strconv.Atoi(value)
+			ts.Check(err)
+		case "upto":
+			o.Upto = value
+		default:
+			ts.Check(faults.ParseFault(word))
+		}
+	}
+	where, err := o.Start()
+	ts.Check(err)
+	o.Misbehave(faults)
+	ts.Defer(func() { o.Close() })
+	code, err := account.Code(at)
+	ts.Check(err)
+	ts.Check(os.WriteFile(ts.MkAbs("answers"), []byte(account.Password+"\n"+code+"\n"), 0o600))
+	ts.Setenv("OFFICE", where)
+	officeLock.Lock()
+	defer officeLock.Unlock()
+	offices[where] = o
 }
 
 func runScripts(t *testing.T, dir string) {
@@ -137,6 +186,21 @@ func runScripts(t *testing.T, dir string) {
 			"purge": func(ts *testscript.TestScript, _ bool, args []string) {
 				from, to := ts.MkAbs(args[0]), ts.MkAbs(args[1])
 				ts.Check(eachFile(from, func(p string) error { return os.Remove(filepath.Join(to, p)) }))
+			},
+			"office": startOffice,
+			"office-counts": func(ts *testscript.TestScript, _ bool, args []string) {
+				officeLock.Lock()
+				defer officeLock.Unlock()
+				o := offices[ts.Getenv("OFFICE")]
+				bytes := o.Stats().Bytes - counted[o]
+				counted[o] = o.Stats().Bytes
+				least, err := strconv.ParseInt(args[0], 10, 64)
+				ts.Check(err)
+				most, err := strconv.ParseInt(args[1], 10, 64)
+				ts.Check(err)
+				if bytes < least || bytes > most {
+					ts.Fatalf("the office has sent %d bytes, not %d to %d", bytes, least, most)
+				}
 			},
 			"age": func(ts *testscript.TestScript, _ bool, args []string) {
 				old := time.Date(2031, 1, 2, 3, 4, 5, 0, time.UTC)

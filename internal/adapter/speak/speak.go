@@ -31,22 +31,22 @@ type Methods struct {
 func Serve(in io.Reader, out io.WriteCloser, m Methods) error {
 	methods := handler.Map{
 		"initialize": method(m.Initialize), "signIn": method(m.SignIn), "builds": method(m.Builds), "manifest": method(m.Manifest), "content": method(m.Content),
-		"signOut": handler.New(func(ctx context.Context) (struct{}, error) {
+		"signOut": func(ctx context.Context, _ *jrpc2.Request) (any, error) {
 			if m.SignOut == nil {
 				return struct{}{}, jrpc2.Errorf(jrpc2.MethodNotFound, "there is nothing to sign out of")
 			}
 			return struct{}{}, answer(m.SignOut(ctx))
-		}),
+		},
 		"unlock": handler.New(func(ctx context.Context, p adapter.UnlockParams) (struct{}, error) {
 			if m.Unlock == nil {
 				return struct{}{}, jrpc2.Errorf(jrpc2.MethodNotFound, "no channel is locked")
 			}
 			return struct{}{}, answer(m.Unlock(ctx, p))
 		}),
-		"exit": handler.New(func(ctx context.Context) error {
+		"exit": func(ctx context.Context, _ *jrpc2.Request) (any, error) {
 			go jrpc2.ServerFromContext(ctx).Stop()
-			return nil
-		}),
+			return nil, nil
+		},
 	}
 	s := jrpc2.NewServer(methods, &jrpc2.ServerOptions{AllowPush: true}).Start(channel.Line(in, out))
 	err := s.Wait()
@@ -120,5 +120,5 @@ func Later(message string, after time.Duration) error {
 	return &adapter.Error{Code: adapter.CodeLater, Message: message, After: after}
 }
 
-// Errorf is an answer with a code.
+// Error is an answer with a code.
 func Error(code int, message string) error { return &adapter.Error{Code: code, Message: message} }

@@ -340,6 +340,9 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 		if len(b.Also) > 0 {
 			note = strings.TrimPrefix(note+"; also called "+strings.Join(b.Also, ", "), "; ")
 		}
+		if b.Nameless() {
+			note = strings.TrimPrefix(note+"; id "+b.ID, "; ")
+		}
 		if b.Own != "" {
 			note = strings.TrimPrefix(note+"; yours: "+b.Own, "; ")
 		}

@@ -15,6 +15,8 @@ type partJSON struct {
 	Files     int    `json:"files"`
 	Bytes     int64  `json:"bytes"`
 	Download  int64  `json:"download_bytes"`
+	ID        string `json:"id,omitempty"`        // its distributor's, of the manifest
+	NotOwned  bool   `json:"not_owned,omitempty"` // the account does not have it
 }
 
 // BuildJSON is a build in documents.
@@ -32,7 +34,8 @@ type BuildJSON struct {
 	Doubt    string    `json:"doubt,omitempty"`    // what spoke against its being whole when it was recorded
 	Fragment bool      `json:"fragment,omitempty"` // files for an overlay, no build itself
 	Held     bool      `json:"held"`
-	Pinned   bool      `json:"pinned"` // the same, by its old name
+	Pinned   bool      `json:"pinned"`       // the same, by its old name
+	ID       string    `json:"id,omitempty"` // its distributor's
 	// Of a feed's build.
 	Feeds      []string   `json:"feeds,omitempty"`
 	Components []partJSON `json:"components,omitempty"`
@@ -52,7 +55,7 @@ func Named(b *state.Build) string {
 // ToBuildJSON makes it; pin tells whether it is held.
 func ToBuildJSON(b *state.Build, pin state.Pin) BuildJSON {
 	j := BuildJSON{
-		Label: b.Label, Channel: b.Line(), Date: b.Made, Digest: b.Digest().String(), Files: b.Files, Bytes: b.Bytes,
+		Label: b.Label, ID: b.ID, Channel: b.Line(), Date: b.Made, Digest: b.Digest().String(), Files: b.Files, Bytes: b.Bytes,
 		Note: b.Note, OwnNote: b.Own, Also: b.Also, Doubt: b.Doubt, Fragment: b.Fragment, Held: b.Is(pin), Pinned: b.Is(pin), Download: Download(b),
 	}
 	if !b.Manifest.IsZero() {
@@ -62,7 +65,7 @@ func ToBuildJSON(b *state.Build, pin state.Pin) BuildJSON {
 		j.Feeds = append(j.Feeds, f.Name)
 	}
 	for _, p := range b.Components {
-		j.Components = append(j.Components, partJSON{p.Name, p.Manifest.String(), p.Files, p.Bytes, p.Download})
+		j.Components = append(j.Components, partJSON{p.Name, p.Manifest.String(), p.Files, p.Bytes, p.Download, p.ID, p.NotOwned})
 	}
 	return j
 }
