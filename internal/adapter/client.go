@@ -160,6 +160,9 @@ func (c *Client) Close() error {
 		_ = c.rpc.Notify(context.Background(), "exit", nil)
 	}
 	_ = c.line.out.Close()
+	if c.line.failure() != nil {
+		c.group.kill() // nothing more is to be expected of it
+	}
 	select {
 	case <-c.ended:
 	case <-time.After(exitTime):
