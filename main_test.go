@@ -19,7 +19,7 @@ import (
 var layers = []string{
 	"problem", "digest", "strict", "progress", "process", "volume", "database", "reflink", "rules", "edit", "keyed", "userpath",
 	"manifest", "chunk", "pack", "layout", "store", "estimate", "scan", "plan", "apply", "saves", "exchange",
-	"alias", "catalogue", "adapter", "adapter/speak", "ref", "feed", "feed/fetch", "block", "version", "state", "names", "modlist", "game", "resolve", "pinfile", "identify", "report", "publish",
+	"alias", "catalogue", "adapter", "adapter/speak", "ref", "feed", "feed/fetch", "feed/trial", "block", "version", "state", "names", "modlist", "game", "resolve", "pinfile", "identify", "report", "publish",
 	"lane", "lane/compose", "lane/record", "lane/guard", "lane/backup", "lane/status", "lane/change", "lanes", "lane/entry", "watch",
 	"upkeep", "standin", "standin/clerk", "testdir",
 	"cli/view", "cli/app", "cli/find", "cli/proposal",
@@ -129,9 +129,9 @@ var changers = map[string][]string{
 	"what a block holds":            {"block/occupy.go", "block/setting.go"},
 	"Morvant's home":                {"game/home.go", "game/restore.go", "game/settings.go", "game/use.go", "database/database.go"},
 	"the store":                     {"store/check.go", "store/resume.go", "store/session.go", "store/trim.go"},
-	"the copy of a feed":            {"feed/adapter.go", "feed/feed.go", "feed/signin.go"},
+	"the copy of a feed":            {"feed/trial/trial.go", "feed/adapter.go", "feed/feed.go", "feed/signin.go"},
 	"a feed that is published":      {"publish/content.go", "publish/inventory.go", "publish/key.go", "publish/publish.go"},
-	"a file that the player names":  {"exchange/exchange.go", "cli/share/pinfile.go", "cli/mods/share.go"},
+	"a file that the player names":  {"exchange/exchange.go", "cli/feeds/adapter.go", "cli/share/pinfile.go", "cli/mods/share.go"},
 	"a report of a crash, the demo": {"cli/cli.go", "cli/demo/demofeed.go"},
 	"one name, for all of these": {
 		"volume/link_unix.go", "volume/link_windows.go", "volume/fault.go", "volume/traits.go", "volume/volume.go", "volume/write.go", "volume/spool.go", "process/process.go",

@@ -56,12 +56,16 @@ type Options struct {
 	Ask     func(context.Context, Question) (string, error)
 	Secrets Secrets // nil: there are none
 	Meter   progress.Meter
-	Log     io.Writer // what it writes to its standard error, as it comes; nil: kept only
-	Watch   func(sent bool, line []byte)
+	Log     io.Writer                    // what it writes to its standard error, as it comes; nil: kept only
+	Watch   func(sent bool, line []byte) // is shown every message; nil: nobody looks
 }
 
 // Find returns the program that a player named: a path, or a name.
 func Find(name, folder string) (string, error) {
+	if recording, ok := strings.CutPrefix(name, Recording); ok {
+		full, err := filepath.Abs(recording)
+		return Recording + full, err
+	}
 	if strings.ContainsAny(name, `/\`) || filepath.Ext(name) != "" {
 		full, err := filepath.Abs(name)
 		if err != nil {
@@ -103,7 +107,7 @@ type Client struct {
 	name    string
 	o       Options
 	cmd     *exec.Cmd
-	group   *group
+	group   ending
 	rpc     *jrpc2.Client
 	line    *lines
 	log     *tail
@@ -114,13 +118,13 @@ type Client struct {
 
 // Start starts an adapter. folder is its own, and where it runs.
 func Start(ctx context.Context, program, folder string, o Options) (*Client, error) {
+	if recording, ok := strings.CutPrefix(program, Recording); ok {
+		return play(ctx, recording, o)
+	}
 	if err := usable(program); err != nil {
 		return nil, err
 	}
-	if o.Silence <= 0 {
-		o.Silence = defaultSilence
-	}
-	c := &Client{name: filepath.Base(program), o: o, log: &tail{also: o.Log}, ended: make(chan struct{})}
+	c := newClient(filepath.Base(program), o)
 	c.cmd = command(program)
 	c.cmd.Dir, c.cmd.Stderr = folder, c.log
 	in, err := c.cmd.StdinPipe()
@@ -133,19 +137,39 @@ func Start(ctx context.Context, program, folder string, o Options) (*Client, err
 	}
 	c.cmd.Stdout = outEnd
 	c.cmd.WaitDelay = time.Second
-	if c.group, err = startGroup(c.cmd); err != nil {
+	g, err := startGroup(c.cmd)
+	if err != nil {
 		return nil, fmt.Errorf("%s: %w: %v", program, ErrProgram, errors.Join(err, in.Close(), out.Close(), outEnd.Close()))
 	}
+	c.group = g
 	outEnd.Close()
 	go func() {
 		c.cmd.Wait()
 		close(c.ended)
 	}()
-	c.line = &lines{in: bufio.NewReaderSize(out, 64<<10), out: in, close: out, pending: make(map[string]bool), watch: o.Watch}
+	c.talk(ctx, in, out)
+	return c, nil
+}
+
+// ending ends what is on the other side.
+type ending interface {
+	kill()
+	close() error
+}
+
+func newClient(name string, o Options) *Client {
+	if o.Silence <= 0 {
+		o.Silence = defaultSilence
+	}
+	return &Client{name: name, o: o, log: &tail{also: o.Log}, ended: make(chan struct{})}
+}
+
+// talk begins to talk: in is what the other side reads, out what it says.
+func (c *Client) talk(ctx context.Context, in io.WriteCloser, out io.ReadCloser) {
+	c.line = &lines{in: bufio.NewReaderSize(out, 64<<10), out: in, close: out, pending: make(map[string]bool), watch: c.o.Watch}
 	c.line.touch()
 	c.rpc = jrpc2.NewClient(c.line, &jrpc2.ClientOptions{OnCallback: c.callback, OnNotify: c.notified})
 	context.AfterFunc(ctx, func() { c.group.kill() })
-	return c, nil
 }
 
 // Log returns the last of what the adapter has written to its standard error.

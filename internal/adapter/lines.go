@@ -71,8 +71,9 @@ func (e *protocolError) Error() string { return e.what }
 
 // head is what tells messages apart.
 type head struct {
-	ID     json.RawMessage `json:"id"`
-	Method string          `json:"method"`
+	Version string          `json:"jsonrpc"`
+	ID      json.RawMessage `json:"id"`
+	Method  string          `json:"method"`
 }
 
 func (l *lines) Send(b []byte) error {
@@ -104,6 +105,9 @@ func (l *lines) Recv() ([]byte, error) {
 	var h head
 	if err := json.Unmarshal(b, &h); err != nil || b[0] != '{' {
 		return nil, l.fail(&protocolError{fmt.Sprintf("it says what is no message: %.80s", printable(string(b[:min(len(b), 200)])))})
+	}
+	if h.Version != "2.0" {
+		return nil, l.fail(&protocolError{"a message of its has no \"jsonrpc\": \"2.0\""})
 	}
 	if l.messages.Add(1) > maxMessages {
 		return nil, l.fail(&protocolError{fmt.Sprintf("it has sent more than %d messages and no answer", maxMessages)})

@@ -57,7 +57,7 @@ func (f *Feed) Speak(ctx context.Context, o Options) (*Spoken, error) {
 	if err != nil {
 		return nil, err
 	}
-	c, err := adapter.Start(ctx, program, folder, adapter.Options{Silence: o.Silence, Ask: o.Ask, Secrets: f.secrets(), Meter: o.Meter, Log: o.Log})
+	c, err := adapter.Start(ctx, program, folder, adapter.Options{Silence: o.Silence, Ask: o.Ask, Secrets: f.secrets(), Meter: o.Meter, Log: o.Log, Watch: o.Watch})
 	if err != nil {
 		return nil, err
 	}
@@ -97,8 +97,16 @@ func AddByAdapter(ctx context.Context, a Adding, program, programs, game string,
 	if err != nil {
 		return nil, err
 	}
-	if strings.ContainsAny(program, `/\.`) {
+	if strings.ContainsAny(program, `/\.`) || strings.HasPrefix(program, adapter.Recording) {
 		program = found // a path is kept whole
+	}
+	// The adapter runs in a folder of its own: what is a path from here must be one from there.
+	for i, address := range a.Addresses {
+		if _, err := os.Stat(address); err == nil {
+			if a.Addresses[i], err = filepath.Abs(address); err != nil {
+				return nil, err
+			}
+		}
 	}
 	if err := volume.MkdirAll(a.Base, 0o755); err != nil {
 		return nil, err

@@ -45,6 +45,8 @@ type Options struct {
 	// error goes, beside being kept.
 	Ask func(context.Context, adapter.Question) (string, error)
 	Log io.Writer
+	// Watch is shown every message that is exchanged with an adapter; nil: nobody looks.
+	Watch func(sent bool, line []byte)
 	// Version is Morvant's, for adapters. Unchecked lets content come that no digest tells from other.
 	Version   string
 	Unchecked bool

@@ -72,6 +72,10 @@ func method[P, R any](f func(context.Context, P) (*R, error)) jrpc2.Handler {
 func answer(err error) error {
 	var e *adapter.Error
 	if !errors.As(err, &e) {
+		var known *jrpc2.Error
+		if err != nil && !errors.As(err, &known) {
+			err = jrpc2.Errorf(jrpc2.InternalError, "%v", err)
+		}
 		return err
 	}
 	data := make(map[string]any)

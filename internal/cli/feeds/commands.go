@@ -13,5 +13,5 @@ type commands struct{ *app.App }
 // Commands returns them.
 func Commands(run *app.App) []*cli.Command {
 	a := commands{run}
-	return []*cli.Command{a.feedCommand(), a.fetchCommand()}
+	return []*cli.Command{a.feedCommand(), a.fetchCommand(), a.adapterCommand()}
 }

@@ -1,0 +1,356 @@
+// Package trial goes through the protocol with an adapter, for its author: it checks every answer against the
+// schemas and the rules, fetches one small file, and says what is wrong in words.
+package trial
+
+import (
+	"bytes"
+	"context"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"golang.org/x/text/language"
+	"golang.org/x/text/message"
+
+	"morvant/internal/adapter"
+	"morvant/internal/alias"
+	"morvant/internal/catalogue"
+	"morvant/internal/digest"
+	"morvant/internal/feed"
+	"morvant/internal/feed/fetch"
+	"morvant/internal/manifest"
+	"morvant/internal/store"
+)
+
+//go:embed morvant-adapter-1.json
+var schemas []byte
+
+// Step is a part of the trial.
+type Step struct {
+	Name string
+	Said string // what came of it
+	Err  error  // nil: it is as it should be
+}
+
+// Report is what a trial came to.
+type Report struct {
+	Steps []Step
+	// Wrong lists what is against the protocol, and Odd what is allowed and makes trouble.
+	Wrong, Odd []string
+	// Log is the end of what the adapter wrote to its standard error.
+	Log string
+}
+
+// OK reports whether nothing is wrong.
+func (r *Report) OK() bool {
+	return len(r.Wrong) == 0 && !slices.ContainsFunc(r.Steps, func(s Step) bool { return s.Err != nil })
+}
+
+// Request says what to try.
+type Request struct {
+	Program, Address string
+	Programs         string // the folder of adapters that are called by name
+	Game             string
+	Record           *adapter.Recorder // nil: nothing is recorded
+}
+
+// Run tries an adapter. An error is about this computer; what is wrong with the adapter stands in the report.
+func Run(ctx context.Context, q Request, o feed.Options) (*Report, error) {
+	dir, err := os.MkdirTemp("", "morvant-adapter-try-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	w, err := newWatcher()
+	if err != nil {
+		return nil, err
+	}
+	var log tail
+	o.Log = &log
+	o.Watch = func(sent bool, line []byte) {
+		w.watch(sent, line)
+		if q.Record != nil {
+			q.Record.Watch(sent, line)
+		}
+	}
+	r := &Report{}
+	r.run(ctx, q, dir, o)
+	r.Wrong, r.Odd, r.Log = w.wrong, append(r.Odd, w.odd...), log.String()
+	if q.Record != nil {
+		return r, q.Record.Err()
+	}
+	return r, ctx.Err()
+}
+
+// step adds a step, and reports whether it went well.
+func (r *Report) step(name, said string, err error) bool {
+	r.Steps = append(r.Steps, Step{name, said, err})
+	return err == nil
+}
+
+func (r *Report) run(ctx context.Context, q Request, dir string, o feed.Options) {
+	f, err := feed.AddByAdapter(ctx, feed.Adding{Base: filepath.Join(dir, "feeds"), Addresses: []string{q.Address}}, q.Program, q.Programs, q.Game, o)
+	if !r.step("start, initialize, builds", "", err) {
+		return
+	}
+	f.Known = alias.At(filepath.Join(dir, "aliases.db"))
+	defer f.Known.Close()
+	d, err := f.Described()
+	if !r.step("name", "it calls itself "+d.Name, err) {
+		return
+	}
+	channels, err := f.Channels()
+	if err == nil && len(channels) == 0 && d.SignIn != nil {
+		who, signErr := f.SignInByAdapter(ctx, "", o)
+		if !r.step("signIn", "signed in as "+who, signErr) {
+			return
+		}
+		channels, err = f.Channels()
+	}
+	if err != nil || len(channels) == 0 {
+		r.step("builds", "", errors.Join(err, errors.New("no channel could be read")))
+		return
+	}
+	for _, c := range channels {
+		r.builds(f, c)
+	}
+	if strings.HasPrefix(q.Program, adapter.Recording) {
+		r.step("content", "a recording has no content to fetch", nil)
+		return
+	}
+	r.fetch(ctx, f, channels, dir, o)
+}
+
+// builds looks at what is listed.
+func (r *Report) builds(f *feed.Feed, c *catalogue.Channel) {
+	nameless, told, lacking := 0, make(map[digest.Digest]bool), make(map[digest.Digest]bool)
+	var files, unchecked, weak int
+	for _, b := range c.Builds {
+		if strings.HasPrefix(b.Label, b.Date.UTC().Format("2006-01-02")) {
+			nameless++
+		}
+		for _, p := range b.Components {
+			if told[p.Manifest] || lacking[p.Manifest] {
+				continue
+			}
+			t, err := f.Told(p.Manifest)
+			if err != nil {
+				lacking[p.Manifest] = true
+				continue
+			}
+			told[p.Manifest] = true
+			for i := range t.Manifest.Files {
+				file := &t.Manifest.Files[i]
+				if file.Size == 0 {
+					continue
+				}
+				files++
+				if _, checked := file.Name(t.ID); !checked {
+					unchecked++
+				} else if file.Weak() {
+					weak++
+				}
+			}
+		}
+	}
+	r.step("builds of "+c.Channel, fmt.Sprintf("%d builds, %d of them without a label, %d manifests", len(c.Builds), nameless, len(told)), nil)
+	if len(lacking) > 0 {
+		r.Odd = append(r.Odd, fmt.Sprintf("%d manifests of %s could not be had: not owned, or not there any more", len(lacking), c.Channel))
+	}
+	if unchecked > 0 {
+		r.Odd = append(r.Odd, fmt.Sprintf("%d of %d files have no digest: they can be fetched only with --unchecked, and are never found here", unchecked, files))
+	}
+	if weak > 0 {
+		r.Odd = append(r.Odd, fmt.Sprintf("%d of %d files have only an md5, which can be forged", weak, files))
+	}
+}
+
+// fetch brings one small file here.
+func (r *Report) fetch(ctx context.Context, f *feed.Feed, channels []*catalogue.Channel, dir string, o feed.Options) {
+	var part catalogue.Part
+	var of *manifest.Manifest
+	var smallest manifest.File
+	for _, c := range channels {
+		for _, b := range slices.Backward(c.Builds) {
+			for _, p := range b.Components {
+				m, err := f.Manifest(p.Manifest)
+				if err != nil || p.NotOwned {
+					continue
+				}
+				for _, file := range m.Files {
+					if file.Size > 0 && (smallest.Path == "" || file.Size < smallest.Size) {
+						part, of, smallest = p, m, file
+					}
+				}
+			}
+			if smallest.Path != "" {
+				break
+			}
+		}
+	}
+	if smallest.Path == "" {
+		r.step("content", "", errors.New("no file could be chosen: nothing is owned, or all are empty"))
+		return
+	}
+	s, err := store.Open(ctx, filepath.Join(dir, "store"))
+	if err != nil {
+		r.step("content", "", err)
+		return
+	}
+	defer s.Close()
+	o.Unchecked = true
+	plan, err := fetch.Make(ctx, f, fetch.Request{
+		Store: s, Parts: []fetch.Part{{Part: part, Manifest: of}}, Only: map[digest.Digest]bool{smallest.Digest: true}, Owner: "trial",
+	}, o)
+	if err == nil {
+		_, err = plan.Run(ctx, o)
+	}
+	r.step("content", fmt.Sprintf("%s of %d bytes has come and is what was told", smallest.Path, smallest.Size), err)
+}
+
+// watcher holds messages against the schemas.
+type watcher struct {
+	mu         sync.Mutex
+	schema     map[string]*jsonschema.Schema
+	open       map[string]string // method of a request of Morvant's, by id
+	theirs     map[string]string // of the adapter's
+	wrong, odd []string
+}
+
+func newWatcher() (*watcher, error) {
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(schemas))
+	if err != nil {
+		return nil, err
+	}
+	c := jsonschema.NewCompiler()
+	const at = "morvant-adapter-1.json"
+	if err := c.AddResource(at, doc); err != nil {
+		return nil, err
+	}
+	w := &watcher{schema: make(map[string]*jsonschema.Schema), open: make(map[string]string), theirs: make(map[string]string)}
+	for name := range doc.(map[string]any)["$defs"].(map[string]any) {
+		if !strings.Contains(name, "/") && name != "error" {
+			continue
+		}
+		if w.schema[name], err = c.Compile(at + "#/$defs/" + strings.ReplaceAll(name, "/", "~1")); err != nil {
+			return nil, err
+		}
+	}
+	return w, nil
+}
+
+// most is how many faults of one kind are told.
+const most = 5
+
+func (w *watcher) watch(sent bool, line []byte) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	var m struct {
+		Version string          `json:"jsonrpc"`
+		ID      json.RawMessage `json:"id"`
+		Method  string          `json:"method"`
+		Params  json.RawMessage `json:"params"`
+		Result  json.RawMessage `json:"result"`
+		Error   json.RawMessage `json:"error"`
+	}
+	if json.Unmarshal(line, &m) != nil {
+		return // the client says so
+	}
+	id := string(m.ID)
+	if sent {
+		if m.Method != "" && m.ID != nil {
+			w.open[id] = m.Method
+		}
+		return
+	}
+	if m.Version != "2.0" {
+		w.fault("a message has no \"jsonrpc\": \"2.0\"")
+	}
+	switch {
+	case m.Method != "":
+		if w.schema[m.Method+"/params"] == nil {
+			w.fault(fmt.Sprintf("it asks %q, which Morvant does not know", m.Method))
+			return
+		}
+		w.check(m.Method+" (asked)", m.Method+"/params", m.Params)
+	case m.Error != nil:
+		w.check("the error to "+w.open[id], "error", m.Error)
+	default:
+		w.check("the answer to "+w.open[id], w.open[id]+"/result", m.Result)
+	}
+}
+
+func (w *watcher) fault(text string) {
+	if !slices.Contains(w.wrong, text) {
+		w.wrong = append(w.wrong, text)
+	}
+}
+
+// check holds a value against a schema.
+func (w *watcher) check(what, name string, raw json.RawMessage) {
+	schema := w.schema[name]
+	if schema == nil {
+		return
+	}
+	if len(raw) == 0 {
+		raw = []byte("{}")
+	}
+	v, err := jsonschema.UnmarshalJSON(bytes.NewReader(raw))
+	if err == nil {
+		err = schema.Validate(v)
+	}
+	var invalid *jsonschema.ValidationError
+	if !errors.As(err, &invalid) {
+		return
+	}
+	n := 0
+	var visit func(e *jsonschema.ValidationError)
+	visit = func(e *jsonschema.ValidationError) {
+		for _, cause := range e.Causes {
+			visit(cause)
+		}
+		if len(e.Causes) > 0 {
+			return
+		}
+		switch n++; {
+		case n < most:
+			where := strings.Join(e.InstanceLocation, "/")
+			if where == "" {
+				where = "as a whole"
+			}
+			w.fault(fmt.Sprintf("%s, %s: %s", what, where, e.ErrorKind.LocalizedString(english)))
+		case n == most:
+			w.fault(what + ": and more of that kind")
+		}
+	}
+	visit(invalid)
+}
+
+var english = message.NewPrinter(language.English)
+
+// tail keeps the end of what is written to it.
+type tail struct {
+	mu sync.Mutex
+	b  []byte
+}
+
+func (t *tail) Write(b []byte) (int, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.b = append(t.b, b...)
+	t.b = t.b[max(0, len(t.b)-64<<10):]
+	return len(b), nil
+}
+
+func (t *tail) String() string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return string(t.b)
+}
