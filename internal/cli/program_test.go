@@ -36,7 +36,7 @@ func TestMain(m *testing.M) {
 	if os.Getenv(asProgram) != "" {
 		os.Exit(cli.Main(os.Args, os.Stdin, os.Stdout, os.Stderr))
 	}
-	testscript.Main(tests{m}, map[string]func(){"morvant": byClock, "morvant-adapter-quay-office": byClock})
+	testscript.Main(tests{m}, map[string]func(){"morvant": byClock, "morvant-adapter-quay-office": byClock, shelfProgram: runShelf})
 }
 
 // tests are the tests of this package, around which scripts get their commands.

@@ -68,21 +68,25 @@ type Source struct {
 
 // File is a pin file.
 type File struct {
-	Format     string            `toml:"format"`
-	Game       string            `toml:"game"` // the writer's name for it
-	Title      string            `toml:"title,omitempty"`
-	Build      string            `toml:"build"` // label
-	Channel    string            `toml:"channel,omitempty"`
-	Digest     digest.Digest     `toml:"digest"`            // of the build, all components
-	Content    *digest.Digest    `toml:"content,omitempty"` // of the manifest of all of its files
-	Date       *time.Time        `toml:"date,omitempty"`    // when the build was released or recorded
-	Components []string          `toml:"components,omitempty"`
-	Keep       []string          `toml:"keep,omitempty"`
-	LeaveOut   []string          `toml:"leave_out,omitempty"`
-	Feeds      []Source          `toml:"feed,omitempty"`
-	Overlays   []Overlay         `toml:"overlay,omitempty"`
-	Companions []state.Companion `toml:"companion,omitempty"`
-	Edits      []state.Edit      `toml:"edit,omitempty"`
+	Format     string         `toml:"format"`
+	Game       string         `toml:"game"` // the writer's name for it
+	Title      string         `toml:"title,omitempty"`
+	Build      string         `toml:"build"` // label
+	Channel    string         `toml:"channel,omitempty"`
+	Digest     digest.Digest  `toml:"digest"`            // of the build, all components
+	Content    *digest.Digest `toml:"content,omitempty"` // of the manifest of all of its files
+	Date       *time.Time     `toml:"date,omitempty"`    // when the build was released or recorded
+	Components []string       `toml:"components,omitempty"`
+	Keep       []string       `toml:"keep,omitempty"`
+	LeaveOut   []string       `toml:"leave_out,omitempty"`
+	// Distributor is what the adapter that the build comes from calls itself, and ID the distributor's name for the
+	// build. Nothing is ever started by them.
+	Distributor string            `toml:"distributor,omitempty"`
+	ID          string            `toml:"id,omitempty"`
+	Feeds       []Source          `toml:"feed,omitempty"`
+	Overlays    []Overlay         `toml:"overlay,omitempty"`
+	Companions  []state.Companion `toml:"companion,omitempty"`
+	Edits       []state.Edit      `toml:"edit,omitempty"`
 }
 
 const head = "# A pin: which build a game is to be held to. Apply it with: morvant pinfile apply FILE\n"
@@ -143,7 +147,10 @@ func (f *File) check() error {
 	if f.Digest == (digest.Digest{}) {
 		return errors.New("it does not give the digest of the build")
 	}
-	errs := []error{state.CheckName(f.Game), catalogue.CheckLabel(f.Build), (rules.Rules{Keep: f.Keep}).Check(), catalogue.CheckText(f.Title)}
+	errs := []error{state.CheckName(f.Game), catalogue.CheckLabel(f.Build), (rules.Rules{Keep: f.Keep}).Check(), catalogue.CheckText(f.Title), catalogue.CheckText(f.ID)}
+	if f.Distributor != "" {
+		errs = append(errs, catalogue.CheckName(f.Distributor))
+	}
 	if f.Channel != "" {
 		errs = append(errs, catalogue.CheckChannel(f.Channel))
 	}

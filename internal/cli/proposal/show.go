@@ -156,5 +156,11 @@ func ShowFetchPlan(a *app.App, p *fetch.Plan, storeDir string) {
 	if p.Fetch > p.Wanted {
 		a.Say("  only %s of that is wanted: the server sends whole files only", view.Size(p.Wanted))
 	}
+	if p.Weak > 0 {
+		a.Say("  %s told by md5 alone, which can be forged: whoever sends it could send something else", view.CountAre(p.Weak, "file"))
+	}
+	if p.Unchecked > 0 {
+		a.Say("  %s told by no digest at all: damage on the way goes unnoticed", view.CountAre(p.Unchecked, "file"))
+	}
 	a.Say("  the store grows by at most %s%s", view.Size(p.Grow), room)
 }

@@ -163,6 +163,8 @@ func (e *PinfileError) Advice() string {
 		return "Nothing was changed; ask who wrote the file where the build is from"
 	case !errors.Is(e.error, record.ErrNotKnown):
 		return ""
+	case e.file.Distributor != "":
+		return fmt.Sprintf("Who wrote the file has it from the distributor %s, where it is called \"%s\": add that with its adapter (morvant feed add --adapter PROGRAM ADDRESS)", e.file.Distributor, e.file.ID)
 	case len(e.file.Feeds) > 0:
 		s := e.file.Feeds[0]
 		return fmt.Sprintf("Who wrote the file has it from a feed: morvant feed add %s --key %s", view.Quoted(s.Address), view.Quoted(s.Key))

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"path"
 	"path/filepath"
 	"slices"
@@ -89,6 +90,9 @@ func CarryOut(ctx context.Context, l *lane.Lane, p *Proposal) error {
 	if err := p.learn(ctx, l); err != nil {
 		return err
 	}
+	if err := p.keepWhatNobodyHas(ctx, l); err != nil {
+		return err
+	}
 	steps, err := putSteps(ctx, l, p.Plan.Steps)
 	if err != nil {
 		return err
@@ -152,6 +156,41 @@ func (p *Proposal) learn(ctx context.Context, l *lane.Lane) error {
 		}
 	}
 	return nil
+}
+
+// keepWhatNobodyHas brings what the lane has of the build into the store, where it could not be fetched again: the
+// feed has manifests alone, the account does not own it, or the distributor lists it no more.
+func (p *Proposal) keepWhatNobodyHas(ctx context.Context, l *lane.Lane) error {
+	if p.composed == nil || p.tree == nil {
+		return nil
+	}
+	only := make(map[digest.Digest]bool)
+	for _, part := range p.composed.Parts {
+		published := part.ID == "" && !part.Layout.IsZero()
+		listed := part.ID != "" && !part.NotOwned && p.composed.Build.ID != ""
+		if published || listed {
+			continue
+		}
+		for _, f := range part.Manifest.Files {
+			only[f.Digest] = true
+		}
+	}
+	lacks, err := l.Store.Lacks(ctx, slices.Collect(maps.Keys(only)))
+	if err != nil || len(lacks) == 0 {
+		return err
+	}
+	session := l.Store.Begin()
+	err = l.Read(ctx, p.tree, scan.Request{Sink: session.Put, Task: "Keeping what cannot be fetched", Skip: func(e *scan.Entry) bool {
+		return e.Kind != scan.File || !e.Known || !lacks[e.Digest]
+	}})
+	if err := errors.Join(err, session.Close()); err != nil {
+		return err
+	}
+	whole, err := l.Store.Lacks(ctx, compose.Contents(p.composed.Base))
+	if err != nil || len(whole) > 0 {
+		return err
+	}
+	return compose.Register(ctx, l, p.composed, false)
 }
 
 // change brings the folder to what the proposal wants. After an error it is as before,

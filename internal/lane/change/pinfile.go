@@ -33,7 +33,12 @@ func PinFile(ctx context.Context, l *lane.Lane) (*pinfile.File, error) {
 	}
 	f := &pinfile.File{
 		Game: l.Game.Name, Title: l.Game.Title, Build: b.Label, Channel: b.Channel, Digest: b.Digest(), Components: pin.Components,
-		Keep: l.Game.Keep, LeaveOut: pin.LeaveOut, Companions: pin.Companions, Edits: pin.Edits, Feeds: sources(b.Feeds),
+		Keep: l.Game.Keep, LeaveOut: pin.LeaveOut, Companions: pin.Companions, Edits: pin.Edits, Feeds: sources(b.Feeds), ID: b.ID,
+	}
+	for _, of := range b.Feeds {
+		if d, err := of.Described(); err == nil && of.Adapter != "" {
+			f.Distributor = d.Name
+		}
 	}
 	c, err := compose.Of(ctx, l, b, pin.Components)
 	if err != nil {
@@ -52,6 +57,9 @@ func PinFile(ctx context.Context, l *lane.Lane) (*pinfile.File, error) {
 func sources(feeds []*feed.Feed) []pinfile.Source {
 	var list []pinfile.Source
 	for _, f := range feeds {
+		if f.Adapter != "" {
+			continue // which program is to speak for it is for each player to say
+		}
 		for _, address := range f.Addresses {
 			u, err := url.Parse(address)
 			if err != nil || u.Scheme != "http" && u.Scheme != "https" {

@@ -14,6 +14,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -283,7 +284,10 @@ func Put(dir string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	name := filepath.Join(dir, programName+filepath.Ext(own))
+	name := filepath.Join(dir, programName)
+	if runtime.GOOS == "windows" {
+		name += ".exe"
+	}
 	if err := errors.Join(os.MkdirAll(dir, 0o755), os.RemoveAll(name)); err != nil {
 		return "", err
 	}
