@@ -83,7 +83,7 @@ func (a commands) pinfileWrite(ctx context.Context, c *cli.Command, l *lane.Lane
 	if err := errors.Join(err, out.Close()); err != nil {
 		return err
 	}
-	if len(f.Feeds) == 0 && f.Channel != "" {
+	if len(f.Feeds) == 0 && f.Channel != "" && f.Distributor == "" {
 		a.Note("Note: the feed that has it is a folder on this computer; others need one of their own.")
 	}
 	return a.Done(c, fmt.Sprintf("%s says how %s is held at %s.", args[0], l.Game.Display(), f.Build))
