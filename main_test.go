@@ -132,7 +132,7 @@ var changers = map[string][]string{
 	"the copy of a feed":            {"feed/trial/trial.go", "feed/adapter.go", "feed/feed.go", "feed/signin.go"},
 	"a feed that is published":      {"publish/content.go", "publish/inventory.go", "publish/key.go", "publish/publish.go"},
 	"a file that the player names":  {"exchange/exchange.go", "cli/feeds/adapter.go", "cli/share/pinfile.go", "cli/mods/share.go"},
-	"a report of a crash, the demo": {"cli/cli.go", "cli/demo/demofeed.go"},
+	"a report of a crash, the demo": {"cli/cli.go", "cli/demo/demofeed.go", "cli/demo/demooffice.go"},
 	"one name, for all of these": {
 		"volume/link_unix.go", "volume/link_windows.go", "volume/fault.go", "volume/traits.go", "volume/volume.go", "volume/write.go", "volume/spool.go", "process/process.go",
 		"reflink/reflink.go", "reflink/reflink_darwin.go",

@@ -252,6 +252,7 @@ func (s *story) keepUpdatesAway(address string) {
 	s.run(0, "block", "--show")
 	s.sideBySide()
 	s.withAFriend()
+	s.fromADistributor()
 }
 
 // sideBySide is the part of the story about lanes and saves.

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"os"
+	"path/filepath"
 
 	"github.com/urfave/cli/v3"
 
@@ -79,4 +81,53 @@ func (a commands) office(bytes int64, open bool) *standin.Office {
 		o.Accounts = nil
 	}
 	return o
+}
+
+// table is a community's list of names for the builds of the office.
+const table = `format = "morvant-names/1"
+
+[[build]]
+label = "1.1.0"
+id = "8803959"
+note = "tides and fog"
+
+[[build]]
+label = "1.1.1"
+id = "8805330"
+note = "hotfix, two hours before the race"
+`
+
+// fromADistributor is the part of the story in which the game comes from a distributor that knows nothing of Morvant.
+func (s *story) fromADistributor() {
+	s.tell("Another player's game is from a distributor that knows nothing of Morvant. An adapter speaks for it; builds have numbers and dates there, and no names.")
+	if s.failed != nil {
+		return
+	}
+	theirs := filepath.Join(s.dir, "another player")
+	live, home, list := filepath.Join(theirs, "Cinder Quay"), filepath.Join(theirs, "home"), filepath.Join(theirs, "quay-builds.toml")
+	o := commands{s.app}.office(s.quay.Bytes, false)
+	o.Now = s.app.Now
+	where, err := o.Start()
+	if err != nil {
+		s.do(err)
+		return
+	}
+	defer o.Close()
+	s.do(s.quay.Write(live, "1.3.0"))
+	program, err := clerk.Put(theirs)
+	s.do(err)
+	s.do(os.WriteFile(list, []byte(table), 0o644))
+	code, err := standin.HarbourAccount().Code(s.app.Now())
+	s.do(err)
+	s.run(0, "--home", home, "add", "quay", live)
+	s.run(0, "--home", home, "feed", "add", "--adapter", program, where)
+	s.runWith(standin.HarbourAccount().Password+"\n"+code+"\n", 0, "--home", home, "feed", "sign-in", "--user", standin.Harbour, "--answers-stdin")
+	s.run(0, "--home", home, "builds")
+
+	s.tell("A community's list gives them names; the hotfix of 5 August is told from the release of that morning. The connection drops on the way, and what has arrived counts.")
+	s.run(0, "--home", home, "builds", "names", "add", list)
+	s.run(0, "--home", home, "builds", "--on", "2031-08-05")
+	o.Misbehave(standin.Faults{Cut: s.quay.Bytes / 10, Cuts: 2})
+	s.run(0, "--home", home, "pin", "1.1.1", "--yes")
+	s.run(0, "--home", home, "verify")
 }
