@@ -34,7 +34,6 @@ type Clerk struct {
 	address string
 	ticket  string
 	user    string
-	keys    map[string]string // of opened lines
 }
 
 // Serve answers on the standard input and output.
