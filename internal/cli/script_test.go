@@ -45,7 +45,7 @@ func byClock() {
 //	deploy FROM TO          links every file of a folder into another, as mod programs do (hard links)
 //	purge FROM TO           takes those links away again
 //	office [WORD...]        starts the stand-in distributor ($OFFICE) and writes password and one-time code of its account
-//	                        into the file answers; open: it asks nobody; listed=N, upto=BUILD and faults as of demo office
+//	                        into the file answers (named: with its name before); open: it asks nobody; listed=N, upto=BUILD and faults as of demo office
 //	office-counts MIN MAX   checks how many bytes of pieces the office has sent since it was last asked
 func TestScripts(t *testing.T) {
 	t.Parallel()
@@ -119,6 +119,7 @@ func startOffice(ts *testscript.TestScript, _ bool, args []string) {
 	code, err := account.Code(at)
 	ts.Check(err)
 	ts.Check(os.WriteFile(ts.MkAbs("answers"), []byte(account.Password+"\n"+code+"\n"), 0o600))
+	ts.Check(os.WriteFile(ts.MkAbs("named"), []byte(standin.Harbour+"\n"+account.Password+"\n"+code+"\n"), 0o600))
 	ts.Setenv("OFFICE", where)
 	officeLock.Lock()
 	defer officeLock.Unlock()
