@@ -192,6 +192,7 @@ var commands = []struct {
 	{adapter.ErrProtocol, "Nothing of that answer was used. The adapter's author can find out more: morvant adapter try PROGRAM ADDRESS"},
 	{adapter.ErrSilent, "The adapter was ended. Try again later, or give it more time with --timeout"},
 	{adapter.ErrEnded, "What has arrived is kept; run the command again. --verbose shows what the adapter says"},
+	{feed.ErrNotTold, "morvant feed refresh asks the adapter for it"},
 	{feed.ErrLocked, "Open the channel with its key: morvant feed unlock CHANNEL"},
 	{feed.ErrKey, "Ask the publisher whether the key has changed. If so, forget the feed (morvant feed remove) and add it anew with --key"},
 	{compose.ErrNotFetched, "Fetch it first: morvant fetch BUILD"},

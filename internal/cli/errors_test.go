@@ -26,7 +26,7 @@ import (
 // plain are the errors whose own words say what to do, or that nobody sees as they are.
 var plain = []string{
 	"block.ErrNotBack", "block.ErrPreset", "block.ErrRule", "catalogue.ErrFormat", "catalogue.ErrName", "compose.ErrComponent", "compose.ErrOverlay",
-	"database.ErrNotWritten", "digest.ErrFormat", "edit.ErrTooMuch", "exchange.ErrFormat", "feed.ErrAddress", "feed.ErrExists",
+	"database.ErrNotWritten", "digest.ErrCollision", "digest.ErrForeign", "digest.ErrFormat", "edit.ErrTooMuch", "exchange.ErrFormat", "feed.ErrAddress", "feed.ErrExists",
 	"feed.ErrHostile", "feed.ErrMissing", "game.ErrFolder", "game.ErrNotMine", "keyed.ErrFormat",
 	"keyed.ErrMissing", "keyed.ErrPath", "keyed.ErrTwice", "keyed.ErrValue", "lane.ErrOtherDisk",
 	"lane.ErrOtherOwner", "lanes.ErrShare", "manifest.ErrFormat", "manifest.ErrPath", "pack.ErrFormat", "pinfile.ErrFormat",

@@ -27,6 +27,7 @@ func (a commands) demoOfficeCommand() *cli.Command {
 			&cli.IntFlag{Name: "port", Usage: "the `PORT` to listen on; 0: any that is free"},
 			&cli.IntFlag{Name: "listed", Usage: "list only the newest `N` builds of a line"},
 			&cli.StringFlag{Name: "upto", Usage: "the last `BUILD` that is out"},
+			&cli.StringSliceFlag{Name: "build", Usage: "serve this `FOLDER` as a build in the place of Cinder Quay's (repeat it, the oldest first)"},
 			&cli.BoolFlag{Name: "open", Usage: "ask nobody who they are"},
 			&cli.StringSliceFlag{Name: "fault", Usage: "what goes wrong, as `NAME=VALUE`"},
 		},
@@ -57,6 +58,7 @@ func (a commands) demoOffice(ctx context.Context, c *cli.Command, dir string) er
 	}
 	o := a.office(bytes, c.Bool("open"))
 	o.Listed, o.Upto, o.Address = c.Int("listed"), c.String("upto"), net.JoinHostPort("127.0.0.1", fmt.Sprint(c.Int("port")))
+	o.Folders = c.StringSlice("build")
 	where, err := o.Start()
 	if err != nil {
 		return err
