@@ -8,6 +8,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"maps"
 	"net/http"
 	"net/http/httptest"
@@ -43,6 +44,8 @@ type shelf struct {
 	bodies map[string][]byte // by path of the address
 	asked  map[string]int
 	cut    int // how many answers are cut in the middle
+	stop   int // bytes after which an answer waits for ever; 0: none does
+	bytes  int64
 	told   told
 	spoilt bool // the first byte of every answer is wrong
 }
@@ -68,6 +71,7 @@ func newShelf(t *testing.T) *shelf {
 		if cut {
 			w = &cutter{ResponseWriter: w, left: len(body) / 2}
 		}
+		w = &gate{ResponseWriter: w, shelf: s, gone: r.Context().Done()}
 		http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(body))
 	}))
 	t.Cleanup(s.server.Close)
@@ -88,6 +92,45 @@ func (c *cutter) Write(b []byte) (int, error) {
 	}
 	c.left -= len(b)
 	return c.ResponseWriter.Write(b)
+}
+
+// gate counts what is sent, and stops where the shelf says.
+type gate struct {
+	http.ResponseWriter
+	shelf *shelf
+	gone  <-chan struct{}
+	n     int
+}
+
+func (g *gate) Write(b []byte) (int, error) {
+	g.shelf.mu.Lock()
+	stop := g.shelf.stop
+	g.shelf.mu.Unlock()
+	if stop > 0 && g.n+len(b) > stop {
+		_, _ = g.ResponseWriter.Write(b[:max(0, stop-g.n)])
+		_ = http.NewResponseController(g.ResponseWriter).Flush()
+		<-g.gone
+		panic(http.ErrAbortHandler)
+	}
+	g.n += len(b)
+	n, err := g.ResponseWriter.Write(b)
+	g.shelf.mu.Lock()
+	g.shelf.bytes += int64(n)
+	g.shelf.mu.Unlock()
+	return n, err
+}
+
+// stopAt has every answer wait for ever after so many bytes, and counts anew.
+func (s *shelf) stopAt(n int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.stop, s.bytes = n, 0
+}
+
+func (s *shelf) sent() int64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.bytes
 }
 
 func (s *shelf) digestOf(b []byte) string {
@@ -403,4 +446,31 @@ func TestAnAdapterIsNeverNamedByAnybodyElse(t *testing.T) {
 		_ = w.run("pinfile", "apply", file, "--yes")
 	}
 	require.NoFileExists(t, filepath.Join(w.dir, "run"))
+}
+
+// TestAKilledFetchFetchesNoPieceTwice: what had been checked when it was killed does not come again.
+func TestAKilledFetchFetchesNoPieceTwice(t *testing.T) {
+	t.Parallel()
+	const size, count, before = 100_000, 40, 20
+	s := newShelf(t)
+	files := make(map[string][]byte)
+	for i := range count {
+		files[fmt.Sprintf("data/%02d.pak", i)] = noise(fmt.Sprint("pak", i), size)
+	}
+	s.publish("1", time.Date(2031, 5, 20, 9, 0, 0, 0, time.UTC), files)
+	w := ofShelf(t, s, nil)
+	s.stopAt(before*size + 50_000)
+	cmd := w.command("fetch", "id:1")
+	require.NoError(t, cmd.Start())
+	table := filepath.Join(w.home, "aliases.db")
+	require.Eventually(t, func() bool {
+		_, err := os.Stat(table)
+		return err == nil && w.rows("aliases.db", `SELECT count(*) FROM alias`) >= before
+	}, time.Minute, 20*time.Millisecond)
+	require.NoError(t, cmd.Process.Kill())
+	_ = cmd.Wait()
+	s.stopAt(0)
+	w.ok("fetch", "id:1")
+	require.Equal(t, int64((count-before)*size), s.sent())
+	w.ok("store", "check")
 }

@@ -74,6 +74,14 @@ type piece struct {
 // makeTold is Make for a feed that an adapter speaks for.
 func makeTold(ctx context.Context, f *feed.Feed, r Request, o feed.Options) (*Plan, error) {
 	p := &Plan{Feed: f, request: r, own: make(map[string]manifest.Attribute), told: &told{parts: r.Parts}}
+	// What a killed run has left counts in the plan.
+	session, err := r.Store.Resume(ctx, r.Owner)
+	if err == nil {
+		err = session.Close()
+	}
+	if err != nil {
+		return nil, err
+	}
 	for i, part := range r.Parts {
 		t, err := f.Told(part.Part.Manifest)
 		if err != nil {
