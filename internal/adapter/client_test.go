@@ -94,6 +94,7 @@ func misbehave(how string) {
 		fmt.Printf(`{"jsonrpc":"2.0","id":%s,"result":%s}`+"\n", id, result)
 	}
 	wrong, way, _ := strings.Cut(how, "/")
+	pages := 0
 	for in.Scan() {
 		var q struct {
 			ID     json.RawMessage `json:"id"`
@@ -125,6 +126,9 @@ func misbehave(how string) {
 						os.Exit(1)
 					}
 				}
+			case "pages":
+				pages++
+				reply(q.ID, fmt.Sprintf(`{"builds":[],"next":"%d"}`, pages))
 			case "hangs":
 				time.Sleep(time.Hour)
 			case "dies":
@@ -226,6 +230,12 @@ func TestAnAdapterThatMisbehaves(t *testing.T) {
 	require.ErrorContains(t, err, "in the middle of builds: harbour: the  [31mcrane fell")
 	_, err = speak(t, "initialize/twice", time.Minute)
 	require.ErrorIs(t, err, ErrProtocol, "the next request meets it")
+}
+
+func TestPagesWithoutEndEnd(t *testing.T) {
+	_, err := speak(t, "builds/pages", time.Minute)
+	require.ErrorIs(t, err, ErrProtocol)
+	require.ErrorContains(t, err, "the pages of builds do not end")
 }
 
 func TestAFloodOfMessagesEnds(t *testing.T) {

@@ -8,6 +8,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"net/http"
@@ -216,6 +217,7 @@ type told struct {
 	Builds    []adapter.Build
 	Manifests map[string]*adapter.Manifest
 	Places    map[string][]adapter.Place
+	Link      string // what a link in the adapter's folder leads to
 }
 
 // shelfProgram is what the adapter of shelves is called.
@@ -229,6 +231,9 @@ func runShelf() {
 			b, err := os.ReadFile(p.Address)
 			if err == nil {
 				err = json.Unmarshal(b, &t)
+			}
+			if t.Link != "" {
+				err = errors.Join(err, os.Symlink(t.Link, filepath.Join(p.Folder, "link")))
 			}
 			return &adapter.Initialized{Protocol: 1, Name: "shelf", SignIn: "none", Channels: []adapter.Channel{{Name: "public"}}}, err
 		},
@@ -268,7 +273,7 @@ func (s *shelf) address(dir string) (program, address string) {
 	if runtime.GOOS == "windows" {
 		program += ".exe"
 	}
-	if os.Symlink(self, program) != nil {
+	if runtime.GOOS == "windows" || os.Symlink(self, program) != nil {
 		b, err := os.ReadFile(self)
 		require.NoError(s.t, err)
 		require.NoError(s.t, os.WriteFile(program, b, 0o755))
@@ -473,4 +478,22 @@ func TestAKilledFetchFetchesNoPieceTwice(t *testing.T) {
 	w.ok("fetch", "id:1")
 	require.Equal(t, int64((count-before)*size), s.sent())
 	w.ok("store", "check")
+}
+
+// TestAPlaceIsNoWayOutOfTheAdaptersFolder: a link there to a file of the player's brings nothing of it.
+func TestAPlaceIsNoWayOutOfTheAdaptersFolder(t *testing.T) {
+	t.Parallel()
+	if runtime.GOOS == "windows" {
+		t.Skip("symbolic links take rights here that players do not have")
+	}
+	s := newShelf(t)
+	secret := filepath.Join(t.TempDir(), "secret.txt")
+	require.NoError(t, os.WriteFile(secret, []byte("the player's"), 0o600))
+	s.publish("1", time.Date(2031, 5, 20, 9, 0, 0, 0, time.UTC), map[string][]byte{"a": []byte("the player's")})
+	s.told.Link = secret
+	s.told.Places["m-1"] = []adapter.Place{{Path: "a", File: "link"}}
+	w := ofShelf(t, s, nil)
+	// The folder is made once; the second start of the adapter cannot make the link again.
+	require.NotZero(t, w.run("pin", "id:1", "--yes").code)
+	require.NoFileExists(t, w.path("a"))
 }

@@ -46,6 +46,7 @@ func byClock() {
 //	purge FROM TO           takes those links away again
 //	office [WORD...]        starts the stand-in distributor ($OFFICE) and writes password and one-time code of its account
 //	                        into the file answers (named: with its name before); open: it asks nobody; listed=N, upto=BUILD and faults as of demo office
+//	office-forgets          ends the sessions of everybody who has signed in there
 //	office-counts MIN MAX   checks how many bytes of pieces the office has sent since it was last asked
 func TestScripts(t *testing.T) {
 	t.Parallel()
@@ -189,6 +190,11 @@ func runScripts(t *testing.T, dir string) {
 				ts.Check(eachFile(from, func(p string) error { return os.Remove(filepath.Join(to, p)) }))
 			},
 			"office": startOffice,
+			"office-forgets": func(ts *testscript.TestScript, _ bool, _ []string) {
+				officeLock.Lock()
+				defer officeLock.Unlock()
+				offices[ts.Getenv("OFFICE")].ExpireTickets()
+			},
 			"office-counts": func(ts *testscript.TestScript, _ bool, args []string) {
 				officeLock.Lock()
 				defer officeLock.Unlock()

@@ -427,6 +427,16 @@ func (f *Feed) readManifest(ctx context.Context, s *Spoken, b catalogue.Build, p
 	return t, f.Put(toldFile(p.Manifest), packed)
 }
 
+// Reread takes anew what the adapter lists, in a talk that is under way.
+func (f *Feed) Reread(ctx context.Context, s *Spoken, o Options) error {
+	l, err := f.alone(ctx)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	return f.take(ctx, s, o)
+}
+
 // Bring asks the adapter for a manifest that is not here. build is the distributor's id of one that has it; empty: it
 // is not listed any more.
 func (f *Feed) Bring(ctx context.Context, build string, p catalogue.Part, o Options) error {

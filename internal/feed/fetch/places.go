@@ -42,7 +42,8 @@ type span struct {
 	place    *adapter.Place
 	from, to int64 // of what is stored there
 	part, of int
-	open     bool // to is a guess: the bytes end where the file does
+	open     bool   // to is a guess: the bytes end where the file does
+	got      []byte // what had come when the line broke
 }
 
 // cuts divides a piece whose stored bytes lie between from and to.
@@ -67,8 +68,10 @@ type delivery struct {
 	wire    *feed.Wire
 	session *store.Session
 	meter   progress.Meter
+	options feed.Options
+	reread  bool // the list of builds has been read anew, for want of one
 	putting *semaphore.Weighted
-	arrived atomic.Int64
+	arrived atomic.Int64 // bytes
 	found   atomic.Int64
 
 	mu    sync.Mutex
@@ -85,7 +88,7 @@ type large struct {
 
 // runTold is Run for a plan that an adapter has to do with.
 func (p *Plan) runTold(ctx context.Context, w *feed.Wire, result *Fetched, o feed.Options) (*Fetched, error) {
-	d := &delivery{plan: p, wire: w, meter: o.Meter, putting: semaphore.NewWeighted(int64(store.Workers())), wrong: make(map[string]bool)}
+	d := &delivery{plan: p, wire: w, meter: o.Meter, options: o, putting: semaphore.NewWeighted(int64(store.Workers())), wrong: make(map[string]bool)}
 	over := slices.DeleteFunc(slices.Clone(p.told.needs), func(q *piece) bool { return q.local != nil })
 	if len(over) > 0 {
 		var err error
@@ -288,6 +291,14 @@ func (d *delivery) some(ctx context.Context, part Part, pieces []*piece) ([]*pie
 		}
 		return false
 	})
+	if adapter.Is(err, adapter.CodeNoBuild) && !d.reread {
+		// Perhaps the build is not listed any more, and its manifest is still there.
+		d.reread = true
+		if err := d.plan.Feed.Reread(ctx, d.spoken, d.options); err != nil {
+			return nil, err
+		}
+		return d.some(ctx, part, pieces)
+	}
 	if err != nil {
 		return nil, d.plan.Feed.Meant(err)
 	}
@@ -478,31 +489,28 @@ func (d *delivery) stream(ctx context.Context, s feed.Source, list *[]*span) err
 		return nil
 	}
 	first, end := (*list)[0], (*list)[len(*list)-1]
-	body, at, err := s.Open(ctx, "", first.from, end.to)
+	from := first.from + int64(len(first.got))
+	body, at, err := s.Open(ctx, "", from, end.to)
 	if err != nil {
 		return err
 	}
 	defer body.Close()
-	if at < first.from && first.from-at > skipFree {
+	if from-at > skipFree {
 		return feed.ErrNoRanges
 	}
 	in := bufio.NewReaderSize(body, 16<<10)
 	for len(*list) > 0 {
 		c := (*list)[0]
-		if _, err := io.CopyN(io.Discard, in, c.from-at); err != nil {
+		next := c.from + int64(len(c.got))
+		if _, err := io.CopyN(io.Discard, in, next-at); err != nil {
 			return short(err)
 		}
-		var raw []byte
-		if c.open {
-			raw, err = io.ReadAll(io.LimitReader(in, c.to-c.from))
-		} else {
-			raw = make([]byte, c.to-c.from)
-			_, err = io.ReadFull(in, raw)
-		}
-		if err != nil {
+		more, err := d.read(in, c)
+		if at = next + int64(more); err != nil {
 			return short(err)
 		}
-		at = c.from + int64(len(raw))
+		raw := c.got
+		c.got = nil
 		if err := d.take(ctx, c, raw); err != nil {
 			if !errors.Is(err, pack.ErrChecksum) {
 				return err
@@ -512,10 +520,26 @@ func (d *delivery) stream(ctx context.Context, s feed.Source, list *[]*span) err
 			d.mu.Unlock()
 		}
 		*list = (*list)[1:]
-		d.arrived.Add(1)
-		d.meter.Advance(int64(len(raw)), c.piece.file.path)
 	}
 	return nil
+}
+
+// read reads the rest of a span, and keeps what has come where that breaks off.
+func (d *delivery) read(in io.Reader, c *span) (n int, err error) {
+	if c.open {
+		c.got, err = io.ReadAll(io.LimitReader(in, c.to-c.from))
+		n = len(c.got)
+		if err != nil {
+			c.got = nil // nobody knows how much there is: from the beginning
+		}
+	} else {
+		rest := make([]byte, c.to-c.from-int64(len(c.got)))
+		n, err = io.ReadFull(in, rest)
+		c.got = append(c.got, rest[:n]...)
+	}
+	d.arrived.Add(int64(n))
+	d.meter.Advance(int64(n), c.piece.file.path)
+	return n, err
 }
 
 // take brings what has come of a piece into the store.

@@ -290,7 +290,7 @@ func Put(dir string) (string, error) {
 	if err := errors.Join(os.MkdirAll(dir, 0o755), os.RemoveAll(name)); err != nil {
 		return "", err
 	}
-	if os.Symlink(own, name) == nil {
+	if runtime.GOOS != "windows" && os.Symlink(own, name) == nil {
 		return name, nil
 	}
 	b, err := os.ReadFile(own)
