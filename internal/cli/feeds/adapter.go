@@ -79,11 +79,16 @@ func (a commands) showTrial(r *trial.Report) {
 	for _, s := range r.Steps {
 		result, said := view.Paint(view.Good, "ok"), s.Said
 		if s.Err != nil {
-			result, said = view.Paint(view.Bad, "wrong"), view.Plain(s.Err.Error())
+			result, said = view.Paint(view.Bad, "wrong"), ""
 		}
 		rows = append(rows, []string{s.Name, result, said})
 	}
 	a.Table([]view.Column{{Head: "Step"}, {Head: "Result"}, {Head: "What came of it", Cut: view.CutEnd}}, rows)
+	for _, s := range r.Steps {
+		if s.Err != nil {
+			a.Say("\n%s: %s", s.Name, view.Plain(s.Err.Error()))
+		}
+	}
 	if len(r.Wrong) > 0 {
 		a.Say("\nAgainst the protocol:")
 		for _, text := range r.Wrong {
