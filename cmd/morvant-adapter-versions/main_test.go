@@ -243,3 +243,24 @@ func (c *counted) Write(b []byte) (int, error) {
 	c.n.Add(int64(len(b)))
 	return c.ResponseWriter.Write(b)
 }
+
+func TestASevenZipArchive(t *testing.T) {
+	dir, own := t.TempDir(), t.TempDir()
+	b, err := os.ReadFile(filepath.FromSlash("../../internal/exchange/testdata/quay.7z"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "1.5.7z"), b, 0o644))
+	c, _ := begin(t, dir, own)
+	builds, err := c.Builds(t.Context(), channel)
+	require.NoError(t, err)
+	require.Len(t, builds, 1)
+	require.Equal(t, "1.5", builds[0].Label)
+	id := builds[0].Components[0].Manifest
+	m, err := c.Manifest(t.Context(), "1.5", component, id)
+	require.NoError(t, err)
+	require.NotEmpty(t, m.Files)
+	places, _, err := c.Content(t.Context(), adapter.ContentParams{Component: component, Manifest: id, Want: []adapter.Want{{Path: m.Files[0].Path}}}, func(string) bool { return true })
+	require.NoError(t, err)
+	got, err := os.ReadFile(filepath.Join(own, filepath.FromSlash(places[0].File)))
+	require.NoError(t, err)
+	require.Equal(t, m.Files[0].Digest, fmt.Sprintf("sha256:%x", sha256.Sum256(got)))
+}

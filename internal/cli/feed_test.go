@@ -431,6 +431,13 @@ func TestAFeedOfManifestsAlone(t *testing.T) {
 	require.Contains(t, m.ok("diff", "1.1.1", "1.2.0").out, "cannot be fetched")
 	m.fails(1, "does not have its content", "fetch", "1.2.0")
 	m.ok("verify", "1.1.1")
+
+	// It holds the game all the same: drift is seen, and what is here of the build is kept from then on.
+	m.ok("pin", "1.1.1", "--yes")
+	m.update("1.3.0")
+	require.Contains(t, m.run("status").out, "looks like an update to 1.3.0")
+	m.ok("pin", "1.1.1", "--clean", "--yes")
+	m.isBuild("1.1.1", "base", "voices-en")
 }
 
 func TestIdentifyNamesTheNearestBuild(t *testing.T) {
