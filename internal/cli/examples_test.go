@@ -25,6 +25,9 @@ var unrun = map[string]string{
 	"morvant feed unlock":    "it asks at a terminal",
 	"morvant feed add https": "there is no network",
 	"morvant feed add ADDR":  "ADDRESS stands for one",
+	"morvant feed add --ad":  "adapters are programs of their own; scripts run them",
+	"morvant adapter try":    "a script of its own runs it",
+	"morvant pin id:":        "there is no distributor here; scripts run it",
 	"morvant launch":         "the made-up program is of another system; launch --check-only is run",
 	"morvant help magic":     "",
 }
