@@ -359,24 +359,35 @@ func runsOf(needs []*need, size int64) []*run {
 	slices.SortFunc(needs, func(a, b *need) int {
 		return cmp.Or(slices.Compare(a.pack[:], b.pack[:]), cmp.Compare(a.entry.Offset, b.entry.Offset))
 	})
+	extent := func(n *need) (from, to int64) { return n.entry.Offset, n.entry.Offset + n.entry.Size() }
 	var list []*run
-	var last *run
-	var wasted int64
-	for _, n := range needs {
-		from, to := n.entry.Offset, n.entry.Offset+n.entry.Size()
-		if last != nil && last.pack == n.pack && to-last.from <= size {
-			if skip := from - last.to; skip == 0 || skip > 0 && skip <= gap && float64(wasted+skip) <= gapShare*float64(to-last.from) {
+	for _, group := range neighbours(needs, extent, func(a, b *need) bool { return a.pack == b.pack }, size) {
+		r := &run{pack: group[0].pack, needs: group}
+		r.from, _ = extent(group[0])
+		_, r.to = extent(group[len(group)-1])
+		list = append(list, r)
+	}
+	return list
+}
+
+// neighbours divides a list that is in order into what one request can bring: what lies side by side, or close enough.
+func neighbours[T any](list []T, extent func(T) (from, to int64), together func(a, b T) bool, size int64) [][]T {
+	var runs [][]T
+	var first, end, wasted int64
+	for i, x := range list {
+		from, to := extent(x)
+		if i > 0 && together(list[i-1], x) && to-first <= size {
+			if skip := from - end; skip == 0 || skip > 0 && skip <= gap && float64(wasted+skip) <= gapShare*float64(to-first) {
 				wasted += skip
-				last.needs = append(last.needs, n)
-				last.to = to
+				end = to
+				runs[len(runs)-1] = append(runs[len(runs)-1], x)
 				continue
 			}
 		}
-		last = &run{pack: n.pack, needs: []*need{n}, from: from, to: to}
-		list = append(list, last)
-		wasted = 0
+		first, end, wasted = from, to, 0
+		runs = append(runs, []T{x})
 	}
-	return list
+	return runs
 }
 
 // fetch gets runs, several at a time.

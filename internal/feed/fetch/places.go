@@ -46,8 +46,8 @@ type span struct {
 	got      []byte // what had come when the line broke
 }
 
-// cuts divides a piece whose stored bytes lie between from and to.
-func (p *piece) cuts(from, to int64) []*span {
+// spans divides a piece whose stored bytes lie between from and to.
+func (p *piece) spans(from, to int64) []*span {
 	n := max(1, (to-from+runSize-1)/runSize)
 	var list []*span
 	for i := range n {
@@ -56,7 +56,7 @@ func (p *piece) cuts(from, to int64) []*span {
 	return list
 }
 
-// name is what the bytes of a cut are known by until the piece is whole.
+// name is what the bytes of a span are known by until the piece is whole.
 func (c *span) name() digest.Digest {
 	return digest.Unseen(fmt.Sprintf("cut\n%s\n%d of %d", c.piece.name, c.part, c.of))
 }
@@ -83,7 +83,7 @@ type delivery struct {
 type large struct {
 	piece  *piece
 	coding string
-	cuts   []*span
+	spans  []*span
 }
 
 // runTold is Run for a plan that an adapter has to do with.
@@ -317,7 +317,7 @@ func (d *delivery) some(ctx context.Context, part Part, pieces []*piece) ([]*pie
 		}
 		sources[key] = source
 		told = append(told, q)
-		bySource[key] = append(bySource[key], d.cutsAt(q, at)...)
+		bySource[key] = append(bySource[key], d.spansAt(q, at)...)
 	}
 	if len(told) == 0 {
 		return nil, fmt.Errorf("the adapter %s: %w: it does not say where %s is", d.spoken.Name(), adapter.ErrProtocol, pieces[0].file.path)
@@ -332,7 +332,7 @@ func (d *delivery) some(ctx context.Context, part Part, pieces []*piece) ([]*pie
 	var mu sync.Mutex
 	var last error
 	for _, key := range slices.Sorted(maps.Keys(bySource)) {
-		for _, list := range cutRuns(bySource[key]) {
+		for _, list := range spanRuns(bySource[key]) {
 			g.Go(func() error {
 				err := d.wire.Attempt(groupCtx, []feed.Source{sources[key]}, d.arrived.Load, func(s feed.Source) error { return d.stream(groupCtx, s, &list) })
 				var local *feed.StoreError
@@ -406,8 +406,8 @@ func (f *fixed) Open(ctx context.Context, _ string, from, to int64) (io.ReadClos
 	return f.Source.Open(ctx, f.path, from, to)
 }
 
-// cutsAt divides what is at a place, and leaves out the parts that have come before.
-func (d *delivery) cutsAt(q *piece, at *adapter.Place) []*span {
+// spansAt divides what is at a place, and leaves out the parts that have come before.
+func (d *delivery) spansAt(q *piece, at *adapter.Place) []*span {
 	length, open := at.Length, false
 	if length == 0 {
 		switch {
@@ -422,24 +422,19 @@ func (d *delivery) cutsAt(q *piece, at *adapter.Place) []*span {
 	if open {
 		return []*span{{piece: q, place: at, from: at.Offset, to: at.Offset + length, of: 1, open: true}}
 	}
-	all := q.cuts(at.Offset, at.Offset+length)
+	all := q.spans(at.Offset, at.Offset+length)
 	for _, c := range all {
 		c.place = at
 	}
 	if len(all) == 1 {
 		return all
 	}
-	whole := &large{q, at.Coding, all}
 	left := slices.DeleteFunc(slices.Clone(all), func(c *span) bool { return d.have(c) })
-	if len(left) == 0 {
-		d.whole(whole)
-		return nil
-	}
-	q.bad = max(q.bad, 0)
+	q.done = len(left) == 0
 	d.mu.Lock()
-	d.large = slices.DeleteFunc(d.large, func(l *large) bool { return l.piece == q })
-	d.large = append(d.large, whole)
-	d.mu.Unlock()
+	defer d.mu.Unlock()
+	d.large = slices.DeleteFunc(d.large, func(l *large) bool { return l.piece == q }) // told of anew
+	d.large = append(d.large, &large{q, at.Coding, all})
 	return left
 }
 
@@ -453,37 +448,13 @@ func (d *delivery) have(c *span) bool {
 	return err == nil && has
 }
 
-func (d *delivery) whole(l *large) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	l.piece.done = true
-	d.large = slices.DeleteFunc(d.large, func(o *large) bool { return o.piece == l.piece })
-	d.large = append(d.large, l)
-}
-
-// cutRuns puts neighbours together, up to runSize bytes a run.
-func cutRuns(list []*span) [][]*span {
+// spanRuns puts neighbours together, up to runSize bytes a run.
+func spanRuns(list []*span) [][]*span {
 	slices.SortFunc(list, func(a, b *span) int { return cmp.Or(cmp.Compare(a.from, b.from), cmp.Compare(a.to, b.to)) })
-	var runs [][]*span
-	var wasted int64
-	for _, c := range list {
-		if n := len(runs); n > 0 {
-			last := runs[n-1]
-			first, end := last[0], last[len(last)-1]
-			skip := c.from - end.to
-			total := c.to - first.from
-			if !c.open && !end.open && total <= runSize && (skip == 0 || skip > 0 && skip <= gap && float64(wasted+skip) <= gapShare*float64(total)) {
-				wasted += skip
-				runs[n-1] = append(last, c)
-				continue
-			}
-		}
-		runs, wasted = append(runs, []*span{c}), 0
-	}
-	return runs
+	return neighbours(list, func(c *span) (from, to int64) { return c.from, c.to }, func(a, b *span) bool { return !a.open && !b.open }, runSize)
 }
 
-// stream reads cuts off one answer. What has arrived leaves the list.
+// stream reads spans off one answer. What has arrived leaves the list.
 func (d *delivery) stream(ctx context.Context, s feed.Source, list *[]*span) error {
 	if len(*list) == 0 {
 		return nil
@@ -553,12 +524,12 @@ func (d *delivery) take(ctx context.Context, c *span, raw []byte) error {
 		for _, l := range d.large {
 			if l.piece == c.piece {
 				here := 0
-				for _, o := range l.cuts {
+				for _, o := range l.spans {
 					if _, ok := d.plan.Feed.Known.Known(o.name()); ok {
 						here++
 					}
 				}
-				c.piece.done = here == len(l.cuts)
+				c.piece.done = here == len(l.spans)
 			}
 		}
 		return nil
@@ -600,7 +571,7 @@ func (d *delivery) joinLarge(ctx context.Context) error {
 	wrong := make(map[string]bool)
 	for _, l := range d.large {
 		var names, list []digest.Digest
-		for _, c := range l.cuts {
+		for _, c := range l.spans {
 			own, _ := d.plan.Feed.Known.Known(c.name())
 			names, list = append(names, c.name()), append(list, own)
 		}

@@ -40,7 +40,7 @@ func (t *told) names() []digest.Digest {
 	for _, f := range t.files {
 		for _, p := range f.pieces {
 			list = append(list, p.name)
-			for _, c := range p.cuts(0, p.size) {
+			for _, c := range p.spans(0, p.size) {
 				list = append(list, c.name())
 			}
 		}
