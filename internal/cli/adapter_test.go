@@ -6,6 +6,7 @@ import (
 	"compress/zlib"
 	"context"
 	"crypto/sha256"
+	"database/sql"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -468,9 +469,16 @@ func TestAKilledFetchFetchesNoPieceTwice(t *testing.T) {
 	cmd := w.command("fetch", "id:1")
 	require.NoError(t, cmd.Start())
 	table := filepath.Join(w.home, "aliases.db")
+	db, err := sql.Open("sqlite", table)
+	require.NoError(t, err)
+	defer db.Close()
 	require.Eventually(t, func() bool {
-		_, err := os.Stat(table)
-		return err == nil && w.rows("aliases.db", `SELECT count(*) FROM alias`) >= before
+		if _, err := os.Stat(table); err != nil {
+			return false
+		}
+		n := 0
+		err := db.QueryRow(`SELECT count(*) FROM alias`).Scan(&n) // it may not be there yet
+		return err == nil && n >= before
 	}, time.Minute, 20*time.Millisecond)
 	require.NoError(t, cmd.Process.Kill())
 	_ = cmd.Wait()
