@@ -44,12 +44,21 @@ func (c *Client) Unlock(ctx context.Context, channel string) error {
 	return c.call(ctx, "unlock", UnlockParams{channel}, &struct{}{})
 }
 
-// patiently asks again where an adapter says to try later.
+// patiently asks again where an adapter says to try later, or that somebody must sign in, and the player does.
 func (c *Client) patiently(ctx context.Context, ask func() error) error {
 	const longest = 2 * time.Minute
 	waited := time.Duration(0)
 	for {
 		err := ask()
+		if Is(err, CodeSignIn) && c.o.Offer && !c.offered.Swap(true) {
+			if c.o.Meter != nil {
+				c.o.Meter.Warn(fmt.Sprintf("%v; to go on, sign in", err))
+			}
+			if _, err := c.SignIn(ctx, ""); err != nil {
+				return err
+			}
+			continue
+		}
 		if !Is(err, CodeLater) || ctx.Err() != nil {
 			return err
 		}

@@ -54,6 +54,7 @@ type Secrets interface {
 type Options struct {
 	Silence time.Duration // how long it may say nothing; 0: half a minute
 	Ask     func(context.Context, Question) (string, error)
+	Offer   bool    // where it wants somebody signed in, ask them to, once
 	Secrets Secrets // nil: there are none
 	Meter   progress.Meter
 	Log     io.Writer                    // what it writes to its standard error, as it comes; nil: kept only
@@ -113,6 +114,7 @@ type Client struct {
 	log     *tail
 	ended   chan struct{} // the program has
 	asking  atomic.Bool   // it may ask
+	offered atomic.Bool   // to sign in
 	waiting atomic.Int32  // for answers of the player
 }
 

@@ -94,7 +94,7 @@ func misbehave(how string) {
 		fmt.Printf(`{"jsonrpc":"2.0","id":%s,"result":%s}`+"\n", id, result)
 	}
 	wrong, way, _ := strings.Cut(how, "/")
-	pages := 0
+	pages, signedIn := 0, false
 	for in.Scan() {
 		var q struct {
 			ID     json.RawMessage `json:"id"`
@@ -102,6 +102,11 @@ func misbehave(how string) {
 		}
 		if json.Unmarshal(in.Bytes(), &q) != nil || q.Method == "" || q.Method == "exit" {
 			continue
+		}
+		if q.Method == "signIn" {
+			fmt.Println(`{"jsonrpc":"2.0","id":"a","method":"ask","params":{"text":"Name","why":"user"}}`)
+			in.Scan()
+			signedIn = strings.Contains(in.Text(), `"answer":"ada"`)
 		}
 		if q.Method == wrong {
 			if answer, ok := answers[wrong][way]; ok {
@@ -126,6 +131,12 @@ func misbehave(how string) {
 						os.Exit(1)
 					}
 				}
+			case "session":
+				if signedIn {
+					reply(q.ID, `{"builds":[]}`)
+					continue
+				}
+				fmt.Printf(`{"jsonrpc":"2.0","id":%s,"error":{"code":-32001,"message":"the session has ended"}}`+"\n", q.ID)
 			case "pages":
 				pages++
 				reply(q.ID, fmt.Sprintf(`{"builds":[],"next":"%d"}`, pages))
@@ -157,10 +168,10 @@ func misbehave(how string) {
 			continue
 		}
 		reply(q.ID, map[string]string{
-			"initialize": hello,
-			"builds":     `{"builds":[{"id":"1","date":"2031-08-05T17:00:00Z","components":[{"name":"base","manifest":"1"}],"more":"unknown"}]}`,
-			"manifest":   `{"files":[{"path":"a","size":3,"digest":"sha1:a9993e364706816aba3e25717850c26c9cd0d89d"}]}`,
-			"content":    `{"places":[{"path":"a","file":"y"}]}`,
+			"initialize": hello, "signIn": `{"user":"ada"}`,
+			"builds":   `{"builds":[{"id":"1","date":"2031-08-05T17:00:00Z","components":[{"name":"base","manifest":"1"}],"more":"unknown"}]}`,
+			"manifest": `{"files":[{"path":"a","size":3,"digest":"sha1:a9993e364706816aba3e25717850c26c9cd0d89d"}]}`,
+			"content":  `{"places":[{"path":"a","file":"y"}]}`,
 		}[q.Method])
 	}
 }
@@ -252,6 +263,28 @@ func TestAnAnswerThatIsAnError(t *testing.T) {
 	require.Equal(t, []string{"night-shift"}, e.Components)
 	oneLine(t, err)
 	require.True(t, Is(err, CodeNotOwned))
+}
+
+// TestAnEndedSessionIsBegunAgain: at a terminal the player signs in, once; without one nobody is asked.
+func TestAnEndedSessionIsBegunAgain(t *testing.T) {
+	t.Setenv(asAdapter, "builds/session")
+	self, err := os.Executable()
+	require.NoError(t, err)
+	for _, offer := range []bool{true, false} {
+		asked := 0
+		ask := func(_ context.Context, q Question) (string, error) {
+			asked++
+			return "ada", nil
+		}
+		c, err := Start(t.Context(), self, t.TempDir(), Options{Silence: time.Minute, Ask: ask, Offer: offer})
+		require.NoError(t, err)
+		_, err = c.Initialize(t.Context(), InitializeParams{})
+		require.NoError(t, err)
+		_, err = c.Builds(t.Context(), "public")
+		require.Equal(t, offer, err == nil, "%v", err)
+		require.Equal(t, offer, asked == 1)
+		require.NoError(t, c.Close())
+	}
 }
 
 func TestChildrenEndWithTheAdapter(t *testing.T) {

@@ -42,9 +42,10 @@ type Options struct {
 	Meter   progress.Meter
 	Now     func() time.Time
 	// Of adapters: what answers their questions (nil: nobody does), and where what they write to their standard
-	// error goes, beside being kept.
-	Ask func(context.Context, adapter.Question) (string, error)
-	Log io.Writer
+	// error goes, beside being kept. Offer asks the player to sign in where that is wanted.
+	Offer bool
+	Ask   func(context.Context, adapter.Question) (string, error)
+	Log   io.Writer
 	// Watch is shown every message that is exchanged with an adapter; nil: nobody looks.
 	Watch func(sent bool, line []byte)
 	// Version is Morvant's, for adapters. Unchecked lets content come that no digest tells from other.

@@ -136,6 +136,7 @@ func Date(text string) (time.Time, error) {
 func (a *App) FeedOptions(c *cli.Command) feed.Options {
 	limit, _ := parseSpeed(c.String("limit")) // checked when the flag was read
 	o := feed.Options{Limit: limit, Silence: c.Duration("timeout"), Meter: a.Meter, Now: a.Now, Ask: a.asker(c), Version: a.Version, Unchecked: c.Bool("unchecked")}
+	o.Offer = o.Ask != nil && !c.Bool("answers-stdin")
 	if c.Bool("verbose") {
 		o.Log = a.Err
 	}
