@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -160,14 +161,19 @@ func (f *Feed) take(ctx context.Context, s *Spoken, o Options) error {
 	if s.Said.SignIn != adapter.SignInNone {
 		d.SignIn = &catalogue.SignIn{}
 	}
-	if was, err := f.Described(); err == nil && was.Name != d.Name {
-		return fmt.Errorf("%w: its adapter calls itself %s now, and was %s", ErrHostile, d.Name, was.Name)
+	titles := make(map[string]catalogue.Component)
+	if was, err := f.Described(); err == nil {
+		if was.Name != d.Name {
+			return fmt.Errorf("%w: its adapter calls itself %s now, and was %s", ErrHostile, d.Name, was.Name)
+		}
+		for _, c := range was.Components { // channels that are not told this time have them
+			titles[c.Name] = c
+		}
 	}
 	f.User = s.Said.User
 	var channels []*catalogue.Channel
 	var locked []string
 	var asked error
-	titles := make(map[string]catalogue.Component)
 	for _, line := range s.Said.Channels {
 		d.Channels = append(d.Channels, catalogue.Line{Name: line.Name, Locked: line.Locked})
 		builds, err := s.Builds(ctx, line.Name)
@@ -181,25 +187,10 @@ func (f *Feed) take(ctx context.Context, s *Spoken, o Options) error {
 		case err != nil:
 			return f.Meant(err)
 		}
-		c := f.channel(d.Name, line.Name, builds, titles, o.Now())
-		if _, err := c.Encode(); err != nil {
-			return err
-		}
-		channels = append(channels, c)
+		channels = append(channels, f.channel(d.Name, line.Name, builds, titles, o.Now()))
 	}
-	for _, name := range slices.Sorted(func(yield func(string) bool) {
-		for name := range titles {
-			if !yield(name) {
-				return
-			}
-		}
-	}) {
+	for _, name := range slices.Sorted(maps.Keys(titles)) {
 		d.Components = append(d.Components, titles[name])
-	}
-	if len(d.Components) == 0 {
-		if was, err := f.Described(); err == nil {
-			d.Components = was.Components
-		}
 	}
 	if err := f.readManifests(ctx, s, channels, o); err != nil {
 		return err
