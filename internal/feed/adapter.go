@@ -21,7 +21,6 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
 	"morvant/internal/problem"
-	"morvant/internal/process"
 	"morvant/internal/volume"
 )
 
@@ -125,19 +124,7 @@ func AddByAdapter(ctx context.Context, a Adding, program, programs, game string,
 	if err != nil {
 		return nil, err
 	}
-	f.Name = cmp.Or(a.Name, d.Name)
-	if err := catalogue.CheckName(f.Name); err != nil {
-		return nil, err
-	}
-	final := filepath.Join(a.Base, f.Name)
-	if _, err := os.Stat(final); err == nil {
-		return nil, fmt.Errorf("a feed named %s is %w; choose another name with --name", f.Name, ErrExists)
-	}
-	f.dir = final
-	if err := process.Rename(dir, final); err != nil {
-		return nil, err
-	}
-	return f, volume.SyncFolder(a.Base)
+	return f, f.settle(a, d.Name)
 }
 
 // PartOf returns what a manifest of a distributor is known by. The same manifest has the same content, whichever

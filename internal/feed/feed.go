@@ -11,6 +11,7 @@
 package feed
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -211,22 +212,24 @@ func Add(ctx context.Context, a Adding, o Options) (*Feed, error) {
 	if err := r.run(ctx); err != nil {
 		return nil, err
 	}
-	f.Name = a.Name
-	if f.Name == "" {
-		f.Name = r.described.Name
-	}
+	return f, f.settle(a, r.described.Name)
+}
+
+// settle gives a feed that has been brought here its name, and its place among the others.
+func (f *Feed) settle(a Adding, calls string) error {
+	f.Name = cmp.Or(a.Name, calls)
 	if err := catalogue.CheckName(f.Name); err != nil {
-		return nil, err
+		return err
 	}
-	final := filepath.Join(a.Base, f.Name)
+	was, final := f.dir, filepath.Join(a.Base, f.Name)
 	if _, err := os.Stat(final); err == nil {
-		return nil, fmt.Errorf("a feed named %s is %w; choose another name with --name", f.Name, ErrExists)
+		return fmt.Errorf("a feed named %s is %w; choose another name with --name", f.Name, ErrExists)
 	}
 	f.dir = final
-	if err := process.Rename(dir, final); err != nil {
-		return nil, err
+	if err := process.Rename(was, final); err != nil {
+		return err
 	}
-	return f, volume.SyncFolder(a.Base)
+	return volume.SyncFolder(a.Base)
 }
 
 // absolute makes folder addresses independent of where the program is started.

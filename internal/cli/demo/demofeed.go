@@ -41,15 +41,9 @@ func (a commands) demoFeedCommand() *cli.Command {
 }
 
 func (a commands) demoFeed(ctx context.Context, c *cli.Command, dir string) error {
-	bytes, err := parseSize(c.String("size"))
+	bytes, faults, err := sizeAndFaults(c)
 	if err != nil {
 		return err
-	}
-	var faults standin.Faults
-	for _, text := range c.StringSlice("fault") {
-		if err := faults.ParseFault(text); err != nil {
-			return app.AsUsage(err)
-		}
 	}
 	address := net.JoinHostPort("127.0.0.1", fmt.Sprint(c.Int("port")))
 	s := harbourService(filepath.Join(dir, "feed"), address, a.Now)
@@ -74,6 +68,19 @@ func (a commands) demoFeed(ctx context.Context, c *cli.Command, dir string) erro
 	a.Say("Ctrl-C ends it.")
 	<-ctx.Done()
 	return nil
+}
+
+// sizeAndFaults reads --size and --fault.
+func sizeAndFaults(c *cli.Command) (bytes int64, faults standin.Faults, err error) {
+	if bytes, err = parseSize(c.String("size")); err != nil {
+		return 0, faults, err
+	}
+	for _, text := range c.StringSlice("fault") {
+		if err := faults.ParseFault(text); err != nil {
+			return 0, faults, app.AsUsage(err)
+		}
+	}
+	return bytes, faults, nil
 }
 
 // harbourService is the stand-in feed service with its one account.

@@ -42,15 +42,9 @@ func (a commands) demoOfficeCommand() *cli.Command {
 }
 
 func (a commands) demoOffice(ctx context.Context, c *cli.Command, dir string) error {
-	bytes, err := parseSize(c.String("size"))
+	bytes, faults, err := sizeAndFaults(c)
 	if err != nil {
 		return err
-	}
-	var faults standin.Faults
-	for _, text := range c.StringSlice("fault") {
-		if err := faults.ParseFault(text); err != nil {
-			return app.AsUsage(err)
-		}
 	}
 	program, err := clerk.Put(dir)
 	if err != nil {
