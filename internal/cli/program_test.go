@@ -33,10 +33,13 @@ var scratch string
 const asProgram = "MORVANT_TEST_AS_PROGRAM"
 
 func TestMain(m *testing.M) {
+	if strings.TrimSuffix(filepath.Base(os.Args[0]), ".exe") == shelfProgram {
+		runShelf()
+	}
 	if os.Getenv(asProgram) != "" {
 		os.Exit(cli.Main(os.Args, os.Stdin, os.Stdout, os.Stderr))
 	}
-	testscript.Main(tests{m}, map[string]func(){"morvant": byClock, "morvant-adapter-quay-office": byClock, shelfProgram: runShelf})
+	testscript.Main(tests{m}, map[string]func(){"morvant": byClock, "morvant-adapter-quay-office": byClock})
 }
 
 // tests are the tests of this package, around which scripts get their commands.
