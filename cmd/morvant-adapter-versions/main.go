@@ -78,7 +78,7 @@ type file struct {
 	size    int64
 	when    time.Time
 	program bool
-	url     string // where it can be had as it is; empty: nowhere
+	url     string // serves the file as it is; empty: none does
 	open    func() (io.ReadCloser, error)
 }
 

@@ -206,11 +206,11 @@ func TestAWebIndex(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, builds, 3)
 	for _, b := range builds {
-		id := b.Components[0].Manifest
-		m, err := c.Manifest(t.Context(), b.ID, component, id)
+		mark := b.Components[0].Manifest
+		m, err := c.Manifest(t.Context(), b.ID, component, mark)
 		require.NoError(t, err)
 		sent.Store(0)
-		places, _, err := c.Content(t.Context(), adapter.ContentParams{Component: component, Manifest: id, Want: []adapter.Want{{Path: "readme.txt"}}}, func(string) bool { return false })
+		places, _, err := c.Content(t.Context(), adapter.ContentParams{Component: component, Manifest: mark, Want: []adapter.Want{{Path: "readme.txt"}}}, func(string) bool { return false })
 		require.NoError(t, err)
 		require.Len(t, places, 1)
 		switch b.ID {
@@ -254,11 +254,11 @@ func TestASevenZipArchive(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, builds, 1)
 	require.Equal(t, "1.5", builds[0].Label)
-	id := builds[0].Components[0].Manifest
-	m, err := c.Manifest(t.Context(), "1.5", component, id)
+	mark := builds[0].Components[0].Manifest
+	m, err := c.Manifest(t.Context(), "1.5", component, mark)
 	require.NoError(t, err)
 	require.NotEmpty(t, m.Files)
-	places, _, err := c.Content(t.Context(), adapter.ContentParams{Component: component, Manifest: id, Want: []adapter.Want{{Path: m.Files[0].Path}}}, func(string) bool { return true })
+	places, _, err := c.Content(t.Context(), adapter.ContentParams{Component: component, Manifest: mark, Want: []adapter.Want{{Path: m.Files[0].Path}}}, func(string) bool { return true })
 	require.NoError(t, err)
 	got, err := os.ReadFile(filepath.Join(own, filepath.FromSlash(places[0].File)))
 	require.NoError(t, err)

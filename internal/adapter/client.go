@@ -111,11 +111,12 @@ type Client struct {
 	group   ending
 	rpc     *jrpc2.Client
 	line    *lines
-	log     *tail
+	log     *Tail
 	ended   chan struct{} // the program has
 	asking  atomic.Bool   // it may ask
 	offered atomic.Bool   // to sign in
 	waiting atomic.Int32  // for answers of the player
+	unbound func() bool   // lets go of the context that ends it
 }
 
 // Start starts an adapter. folder is its own, and where it runs.
@@ -163,7 +164,7 @@ func newClient(name string, o Options) *Client {
 	if o.Silence <= 0 {
 		o.Silence = defaultSilence
 	}
-	return &Client{name: name, o: o, log: &tail{also: o.Log}, ended: make(chan struct{})}
+	return &Client{name: name, o: o, log: &Tail{also: o.Log}, ended: make(chan struct{})}
 }
 
 // talk begins to talk: in is what the other side reads, out what it says.
@@ -171,7 +172,7 @@ func (c *Client) talk(ctx context.Context, in io.WriteCloser, out io.ReadCloser)
 	c.line = &lines{in: bufio.NewReaderSize(out, 64<<10), out: in, close: out, pending: make(map[string]bool), watch: c.o.Watch}
 	c.line.touch()
 	c.rpc = jrpc2.NewClient(c.line, &jrpc2.ClientOptions{OnCallback: c.callback, OnNotify: c.notified})
-	context.AfterFunc(ctx, func() { c.group.kill() })
+	c.unbound = context.AfterFunc(ctx, func() { c.group.kill() })
 }
 
 // Log returns the last of what the adapter has written to its standard error.
@@ -182,6 +183,7 @@ func (c *Client) Name() string { return c.name }
 
 // Close ends the adapter and everything that it has started.
 func (c *Client) Close() error {
+	c.unbound()
 	if !c.rpc.IsStopped() {
 		_ = c.rpc.Notify(context.Background(), "exit", nil)
 	}
@@ -353,14 +355,14 @@ func (c *Client) notified(r *jrpc2.Request) {
 	c.line.show(c.o.Meter, p)
 }
 
-// tail keeps the end of what is written to it.
-type tail struct {
+// Tail keeps the end of what is written to it: its last 64 KiB.
+type Tail struct {
 	mu   sync.Mutex
 	b    []byte
 	also io.Writer
 }
 
-func (t *tail) Write(b []byte) (int, error) {
+func (t *Tail) Write(b []byte) (int, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.b = append(t.b, b...)
@@ -371,13 +373,13 @@ func (t *tail) Write(b []byte) (int, error) {
 	return len(b), nil
 }
 
-func (t *tail) String() string {
+func (t *Tail) String() string {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return string(t.b)
 }
 
-func (t *tail) lastLine() string {
+func (t *Tail) lastLine() string {
 	all := strings.Split(strings.TrimSpace(t.String()), "\n")
 	return all[len(all)-1]
 }

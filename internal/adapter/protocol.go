@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -456,7 +457,7 @@ func (p *Place) check(strong bool) error {
 	if p.Offset < 0 || p.Length < 0 || p.Offset > manifest.MaxSize || p.Length > manifest.MaxSize {
 		return fmt.Errorf("a place of %s is %d bytes at %d", printable(p.Path), p.Length, p.Offset)
 	}
-	if p.Coding != "" && !contains(Codings, p.Coding) {
+	if p.Coding != "" && !slices.Contains(Codings, p.Coding) {
 		return fmt.Errorf("a place of %s has the coding \"%s\"; there is %s", printable(p.Path), printable(p.Coding), strings.Join(Codings, ", "))
 	}
 	if p.File != "" {
@@ -486,15 +487,6 @@ func (p *Place) check(strong bool) error {
 		}
 	}
 	return nil
-}
-
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
 }
 
 // printable makes a text of somebody else fit for a terminal.

@@ -202,6 +202,12 @@ func CheckLabel(s string) error {
 	return nil
 }
 
+// OfDate reports whether a label is made of a date, as a build without one is called: 2031-08-05, 2031-08-05.2.
+func OfDate(label string, date time.Time) bool {
+	number, ok := strings.CutPrefix(label, date.UTC().Format(time.DateOnly))
+	return ok && (number == "" || number[0] == '.' && len(number) > 1 && strings.Trim(number[1:], "0123456789") == "")
+}
+
 // CheckText returns an error unless s is a line of text that can be shown: no
 // control characters, not too long.
 func CheckText(s string) error {

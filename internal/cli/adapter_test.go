@@ -219,6 +219,7 @@ type told struct {
 	Manifests map[string]*adapter.Manifest
 	Places    map[string][]adapter.Place
 	Link      string // what a link in the adapter's folder leads to
+	Expired   int    // how many answers with places are worth nothing any more
 }
 
 // shelfProgram is what the adapter of shelves is called.
@@ -246,6 +247,10 @@ func runShelf() {
 		},
 		Content: func(_ context.Context, p adapter.ContentParams) (*adapter.Content, error) {
 			r := &adapter.Content{}
+			if t.Expired > 0 {
+				t.Expired--
+				r.Expires = time.Now().Add(-time.Minute).UTC().Format(time.RFC3339)
+			}
 			for _, at := range t.Places[p.Manifest] {
 				for _, w := range p.Want {
 					if w.Path == at.Path && (w.Pieces == nil || slices.Contains(w.Pieces, at.Piece)) {
@@ -478,7 +483,7 @@ func TestAKilledFetchFetchesNoPieceTwice(t *testing.T) {
 		}
 		n := 0
 		err := db.QueryRow(`SELECT count(*) FROM alias`).Scan(&n) // it may not be there yet
-		return err == nil && n >= before
+		return err == nil && n >= before+1                        // and that the lane has been looked through
 	}, time.Minute, 20*time.Millisecond)
 	require.NoError(t, cmd.Process.Kill())
 	_ = cmd.Wait()
@@ -504,4 +509,38 @@ func TestAPlaceIsNoWayOutOfTheAdaptersFolder(t *testing.T) {
 	// The folder is made once; the second start of the adapter cannot make the link again.
 	require.NotZero(t, w.run("pin", "id:1", "--yes").code)
 	require.NoFileExists(t, w.path("a"))
+}
+
+// TestPlacesAreAskedForAnew: where they have expired, and only so often as long as nothing comes.
+func TestPlacesAreAskedForAnew(t *testing.T) {
+	t.Parallel()
+	for expired, code := range map[int]int{2: 0, 100: 1} {
+		s := newShelf(t)
+		s.publish("1", time.Date(2031, 5, 20, 9, 0, 0, 0, time.UTC), map[string][]byte{"a": []byte("a file")})
+		s.told.Expired = expired
+		w := ofShelf(t, s, nil)
+		r := w.run("pin", "id:1", "--yes")
+		require.Equal(t, code, r.code, r.err)
+		if code != 0 {
+			require.Contains(t, r.err, "the places have expired")
+		}
+	}
+}
+
+// TestAPlaceOfManyPlaces: one of two is asked, and one that would take out of all proportion is refused.
+func TestAPlaceOfManyPlaces(t *testing.T) {
+	t.Parallel()
+	s := newShelf(t)
+	s.publish("1", time.Date(2031, 5, 20, 9, 0, 0, 0, time.UTC), map[string][]byte{"a": []byte("a file")})
+	s.told.Places["m-1"] = append(s.told.Places["m-1"], s.told.Places["m-1"]...)
+	w := ofShelf(t, s, nil)
+	w.ok("pin", "id:1", "--yes")
+	require.Equal(t, map[string]int{"/1.bundle": 1}, s.asked)
+
+	s = newShelf(t)
+	s.publish("1", time.Date(2031, 5, 20, 9, 0, 0, 0, time.UTC), map[string][]byte{"a": []byte("a file")})
+	s.told.Places["m-1"][0].Length = 1 << 49
+	w = ofShelf(t, s, nil)
+	w.fails(1, "a piece of a has 6 bytes, and would take 562949953421312", "pin", "id:1", "--yes")
+	require.Empty(t, s.asked)
 }

@@ -38,7 +38,6 @@ var ErrLocked = errors.New("the channel is locked")
 type Spoken struct {
 	*adapter.Client
 	Said *adapter.Initialized
-	feed *Feed
 }
 
 // own is the folder that belongs to the adapter.
@@ -65,7 +64,7 @@ func (f *Feed) Speak(ctx context.Context, o Options) (*Spoken, error) {
 	if err != nil {
 		return nil, errors.Join(f.Meant(err), c.Close())
 	}
-	return &Spoken{c, said, f}, nil
+	return &Spoken{c, said}, nil
 }
 
 // Meant gives an adapter's answers the errors that feeds have.
@@ -170,6 +169,9 @@ func (f *Feed) take(ctx context.Context, s *Spoken, o Options) error {
 			continue // what is known stays
 		case adapter.Is(err, adapter.CodeLocked), adapter.Is(err, adapter.CodeNotOwned):
 			locked = append(locked, line.Name)
+			if err := removeFile(f.File(catalogue.ChannelFile(line.Name))); err != nil {
+				return err
+			}
 			continue
 		case err != nil:
 			return f.Meant(err)
@@ -300,6 +302,15 @@ func (t *Told) Stored() int64 {
 }
 
 func toldFile(d digest.Digest) string { return "told/" + d.String() + ".json.zst" }
+
+// ToldCount counts the manifests of the copy.
+func (f *Feed) ToldCount() int {
+	list, err := os.ReadDir(f.File("told"))
+	if err != nil {
+		return 0
+	}
+	return len(list)
+}
 
 // Told returns a manifest of the copy as it was told.
 func (f *Feed) Told(d digest.Digest) (*Told, error) {
@@ -438,37 +449,24 @@ func (f *Feed) fillIn(c *catalogue.Channel) {
 	}
 }
 
-// SignInByAdapter lets the adapter sign in, which asks what it needs to know. user may be empty.
+// SignInByAdapter lets the adapter sign in, which asks what it needs to know, and reads what there is for who has.
+// user may be empty.
 func (f *Feed) SignInByAdapter(ctx context.Context, user string, o Options) (string, error) {
-	const tries = 3
-	s, err := f.Speak(ctx, o)
-	if err != nil {
-		return "", err
-	}
-	defer s.Close()
-	for try := 1; ; try++ {
+	err := f.withSecrets(ctx, o, func(s *Spoken) error {
 		who, err := s.Client.SignIn(ctx, user)
-		if adapter.Is(err, adapter.CodeWrong) && try < tries {
-			o.Meter.Warn(fmt.Sprintf("%v; try again", err))
-			continue
-		}
-		if err != nil {
-			return "", f.Meant(err)
-		}
-		l, err := f.alone(ctx)
-		if err != nil {
-			return "", err
-		}
-		defer l.Close()
-		f.User = cmp.Or(who, user)
-		s.Said.User = f.User
-		// Who has signed in sees more.
-		return f.User, f.take(ctx, s, o)
-	}
+		s.Said.User = cmp.Or(who, user)
+		return err
+	})
+	return f.User, err
 }
 
 // UnlockByAdapter lets the adapter open a channel, and reads it.
 func (f *Feed) UnlockByAdapter(ctx context.Context, channel string, o Options) error {
+	return f.withSecrets(ctx, o, func(s *Spoken) error { return s.Client.Unlock(ctx, channel) })
+}
+
+// withSecrets lets the adapter ask for secrets, up to three times if they are wrong, and reads anew what there is.
+func (f *Feed) withSecrets(ctx context.Context, o Options, give func(*Spoken) error) error {
 	const tries = 3
 	s, err := f.Speak(ctx, o)
 	if err != nil {
@@ -476,20 +474,14 @@ func (f *Feed) UnlockByAdapter(ctx context.Context, channel string, o Options) e
 	}
 	defer s.Close()
 	for try := 1; ; try++ {
-		err := s.Client.Unlock(ctx, channel)
-		if adapter.Is(err, adapter.CodeWrong) && try < tries {
-			o.Meter.Warn(fmt.Sprintf("%v; try again", err))
-			continue
-		}
-		if err != nil {
+		err := give(s)
+		switch {
+		case err == nil:
+			return f.Reread(ctx, s, o)
+		case !adapter.Is(err, adapter.CodeWrong) || try == tries:
 			return f.Meant(err)
 		}
-		l, err := f.alone(ctx)
-		if err != nil {
-			return err
-		}
-		defer l.Close()
-		return f.take(ctx, s, o)
+		o.Meter.Warn(fmt.Sprintf("%v; try again", err))
 	}
 }
 

@@ -33,27 +33,57 @@ type toldPieces struct {
 	file *adapter.File
 }
 
-// unseenOf lists what the game's adapters have told of and nobody has seen.
-func unseenOf(l *Lane) *unseen {
-	u := &unseen{l, make(map[int64]map[string]bool), make(map[int64][]*toldPieces)}
-	for _, f := range Adapted(l) {
-		channels, err := f.Channels()
-		if err != nil {
-			continue // said where builds are listed
-		}
-		seen := make(map[digest.Digest]bool)
-		for _, c := range channels {
-			for _, b := range c.Builds {
-				for _, p := range b.Components {
-					if t, err := f.Told(p.Manifest); err == nil && !seen[p.Manifest] {
-						seen[p.Manifest] = true
-						u.add(t)
-					}
+// unseenOf lists what the game's adapters have told of and nobody has seen; nothing if the files of the tree have been
+// held against that already.
+func unseenOf(l *Lane, t *scan.Tree) *unseen {
+	u := &unseen{l: l, algs: make(map[int64]map[string]bool), pieces: make(map[int64][]*toldPieces)}
+	feeds := Adapted(l)
+	if len(feeds) == 0 {
+		return u
+	}
+	if was, known := l.Home.Aliases.Known(u.slot()); known && was == stateOf(feeds, t) {
+		return u
+	}
+	offered, err := l.Home.Offered(l.Game.Name)
+	if err != nil {
+		return u // said where builds are listed
+	}
+	seen := make(map[digest.Digest]bool)
+	for _, b := range offered {
+		for _, f := range b.Feeds {
+			for _, p := range b.Components {
+				if f.Adapter == "" || seen[p.Manifest] {
+					continue
+				}
+				if t, err := f.Told(p.Manifest); err == nil {
+					seen[p.Manifest] = true
+					u.add(t)
 				}
 			}
 		}
 	}
 	return u
+}
+
+// slot is where it is remembered which files have been held against what was told.
+func (u *unseen) slot() digest.Digest { return digest.Unseen("learnt from " + u.l.CacheKey()) }
+
+// stateOf names what the files of a tree are held against, and the files; zero where some have not been read.
+func stateOf(feeds []*feed.Feed, t *scan.Tree) digest.Digest {
+	h := digest.NewHasher()
+	for _, f := range feeds {
+		fmt.Fprintln(h, f.Name, f.Refreshed.UnixNano(), f.ToldCount())
+	}
+	for i := range t.Entries {
+		e := &t.Entries[i]
+		if e.Kind == scan.File && !e.Known {
+			return digest.Digest{}
+		}
+		if e.Kind == scan.File {
+			h.Write(e.Digest[:])
+		}
+	}
+	return h.Digest()
 }
 
 func (u *unseen) add(t *feed.Told) {
@@ -137,9 +167,9 @@ func (u *unseen) learnt(ctx context.Context, own digest.Digest, size int64, hash
 // learn finds out which files of a tree that has been read are those of distributors.
 func (u *unseen) learn(ctx context.Context, t *scan.Tree) error {
 	if u.empty() {
-		return nil
+		return u.learntAll(ctx, t)
 	}
-	g, ctx := errgroup.WithContext(ctx)
+	g, groupCtx := errgroup.WithContext(ctx)
 	g.SetLimit(store.Workers())
 	begun := sync.OnceFunc(func() { u.l.Meter.Begin("Reading as the distributor does", -1) })
 	done := make(map[digest.Digest]bool)
@@ -165,9 +195,25 @@ func (u *unseen) learn(ctx context.Context, t *scan.Tree) error {
 			continue
 		}
 		begun()
-		g.Go(func() error { return u.learnFile(ctx, e, algs, pieces) })
+		g.Go(func() error { return u.learnFile(groupCtx, e, algs, pieces) })
 	}
-	return g.Wait()
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	return u.learntAll(ctx, t)
+}
+
+// learntAll remembers that the files of a tree have been held against all that was told.
+func (u *unseen) learntAll(ctx context.Context, t *scan.Tree) error {
+	feeds := Adapted(u.l)
+	if len(feeds) == 0 {
+		return nil
+	}
+	state := stateOf(feeds, t)
+	if was, known := u.l.Home.Aliases.Known(u.slot()); state.IsZero() || known && was == state {
+		return nil
+	}
+	return u.l.Home.Aliases.Learn(ctx, map[digest.Digest]digest.Digest{u.slot(): state})
 }
 
 // learnFile reads a file whose digest is known. What cannot be read, or has changed, teaches nothing.

@@ -114,7 +114,7 @@ func (l *Lane) LookAt(ctx context.Context, root *os.Root, dir string) (*scan.Tre
 // interrupted: nothing is read twice.
 func (l *Lane) Read(ctx context.Context, t *scan.Tree, q scan.Request) error {
 	q.Meter, q.Now = l.Meter, l.Now
-	foreign := unseenOf(l)
+	foreign := unseenOf(l, t)
 	q.Sink = foreign.learning(q.Sink)
 	err := t.Read(ctx, l.Root, q)
 	if l.Strange != "" {

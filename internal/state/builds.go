@@ -143,7 +143,7 @@ func (b *Build) code() string {
 
 // Nameless reports whether the build has no label but one made of its date.
 func (b *Build) Nameless() bool {
-	return b.ID != "" && strings.HasPrefix(b.Label, b.Made.UTC().Format(time.DateOnly))
+	return b.ID != "" && catalogue.OfDate(b.Label, b.Made)
 }
 
 // uidOf names a feed's build with some of its components: the same on every

@@ -86,9 +86,13 @@ func OptionalNumber(c *cli.Command, of, where string) (int64, error) {
 func LineFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "limit", Usage: "fetch no faster than this `SPEED` (5MB/s)", Validator: func(s string) error { _, err := parseSpeed(s); return err }},
-		&cli.BoolFlag{Name: "unchecked", Usage: "also take what a distributor gives no digest of, so that damage goes unnoticed"},
 		&cli.DurationFlag{Name: "timeout", Usage: "give up on a server that has been silent for this long: `TIME`, as in 30s", Value: 30 * time.Second},
 	}
+}
+
+// FetchFlags are those of every command that may fetch content.
+func FetchFlags() []cli.Flag {
+	return append(LineFlags(), &cli.BoolFlag{Name: "unchecked", Usage: "also take what a distributor gives no digest of, so that damage goes unnoticed"})
 }
 
 // parseSpeed reads "5MB/s"; an empty text means no limit.

@@ -19,7 +19,7 @@ func (a commands) fetchCommand() *cli.Command {
 		Description: "Example: morvant fetch 1.1.1 --limit 5MB/s\n\n" +
 			"Downloads only what neither the store nor any file of the game has. What has arrived stays when the\n" +
 			"fetch is interrupted, and is not downloaded again.",
-		Flags: append(append(app.ChangeFlags(), app.LineFlags()...), app.ComponentFlag(), app.OnlyFlag()),
+		Flags: append(append(app.ChangeFlags(), app.FetchFlags()...), app.ComponentFlag(), app.OnlyFlag()),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 1, 1)
 			if err != nil {

@@ -34,7 +34,7 @@ func (a commands) pinCommand() *cli.Command {
 			"--plain takes them off. An edit that is taken off restores the value that it replaced.\n\n" +
 			"With --follow the launcher may go on updating the game. After each update (let-update, watch, status, launch) the\n" +
 			"overlays are laid over the new build, if it still has the files that they replace.",
-		Flags: append(append(append(app.ChangeFlags(), app.LineFlags()...), additionFlags()...), app.ComponentFlag(),
+		Flags: append(append(append(app.ChangeFlags(), app.FetchFlags()...), additionFlags()...), app.ComponentFlag(),
 			&cli.BoolFlag{Name: "clean", Usage: "also remove files that belong neither to the build nor to you"},
 			&cli.BoolFlag{Name: "exact", Usage: "restore the whole snapshot, your own files included"},
 			&cli.StringFlag{Name: "for", Usage: "the build that was current when this `FILE` was made: a replay, a save"},
@@ -163,7 +163,7 @@ func (a commands) unpinCommand() *cli.Command {
 	return &cli.Command{
 		Name: "unpin", Usage: "end the hold and restore the folder from before it", Category: app.GroupPin,
 		Description: "Example: morvant unpin\n         morvant unpin --stay\n         morvant unpin --to newest",
-		Flags: append(append(app.ChangeFlags(), app.LineFlags()...),
+		Flags: append(append(app.ChangeFlags(), app.FetchFlags()...),
 			&cli.BoolFlag{Name: "stay", Usage: "leave every file as it is"},
 			&cli.StringFlag{Name: "to", Usage: "go to this `BUILD` instead"},
 			wholeFlag(), recordedFlag(),

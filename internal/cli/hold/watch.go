@@ -29,7 +29,7 @@ func (a commands) watchCommand() *cli.Command {
 		Description: "Example: morvant watch --repair\n         morvant watch --once --quiet; echo $?\n\n" +
 			"Waits until the folder has been quiet for a moment, then tells in one line what has changed. Ctrl-C ends it. --install\n" +
 			"prints how to run it in the background (a systemd user unit, a Windows task); it installs nothing.",
-		Flags: append(app.LineFlags(),
+		Flags: append(app.FetchFlags(),
 			&cli.BoolFlag{Name: "repair", Usage: "restore the held build, and set the block again"},
 			&cli.BoolFlag{Name: "once", Usage: "look once and end, with exit code 3 if something differs: for schedulers"},
 			&cli.StringFlag{Name: "notice", Usage: "a `COMMAND` that shows a message, given as its last argument"},

@@ -293,7 +293,7 @@ func (a commands) laneNewCommand() *cli.Command {
 			"The new lane is parked beside the live folder and held at its build. Where the file system can, it shares disk space\n" +
 			"with the other lanes. --from ./FOLDER records a folder or an archive first. --like LANE also brings that lane's mods,\n" +
 			"maps and settings (its keep rules), and its shared folders.",
-		Flags: append(append(app.ChangeFlags(), app.LineFlags()...), app.ComponentFlag(),
+		Flags: append(append(app.ChangeFlags(), app.FetchFlags()...), app.ComponentFlag(),
 			&cli.StringFlag{Name: "from", Usage: "a `BUILD`, or lane/NAME for a copy of another lane (default: the build of the live lane)"},
 			&cli.BoolFlag{Name: "exact", Usage: "restore a whole snapshot, your own files included"},
 			&cli.StringFlag{Name: "adopt", Usage: "make a lane of this `FOLDER`, which stays where it is"},

@@ -24,7 +24,7 @@ func (a commands) verifyCommand() *cli.Command {
 		Name: "verify", Usage: "read every byte of the build's files and compare", ArgsUsage: "[BUILD]", Category: app.GroupRecord,
 		Description: "Example: morvant verify --repair\n\n" +
 			"Without BUILD it compares with the build that the game is held at. Exit code 3 means that something differs.",
-		Flags: append(append(app.ChangeFlags(), app.LineFlags()...), &cli.BoolFlag{Name: "repair", Usage: "restore what differs, after showing the plan"}),
+		Flags: append(append(app.ChangeFlags(), app.FetchFlags()...), &cli.BoolFlag{Name: "repair", Usage: "restore what differs, after showing the plan"}),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 0, 1)
 			if err != nil {

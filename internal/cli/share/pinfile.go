@@ -45,13 +45,13 @@ func (a commands) pinfileCommand() *cli.Command {
 			{
 				Name: "show", Usage: "say what a pin file would do here; nothing is changed", ArgsUsage: "FILE",
 				Description: "Example: morvant pinfile show race-night.pin.toml",
-				Flags:       app.LineFlags(),
+				Flags:       app.FetchFlags(),
 				Action:      a.pinfileAction(true),
 			},
 			{
 				Name: "apply", Usage: "bring the game to what a pin file says, and hold it there", ArgsUsage: "FILE",
 				Description: "Example: morvant pinfile apply race-night.pin.toml\n\nThe build is found by its content, not by its label alone. A pin file can run nothing.",
-				Flags:       append(app.ChangeFlags(), app.LineFlags()...),
+				Flags:       append(app.ChangeFlags(), app.FetchFlags()...),
 				Action:      a.pinfileAction(false),
 			},
 		},

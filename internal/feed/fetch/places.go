@@ -30,7 +30,7 @@ import (
 const (
 	// askAtOnce is how many pieces an adapter is asked for at once.
 	askAtOnce = 1000
-	// unknownLength is how much more than its size a piece may take where nobody tells: a 64th, and this.
+	// unknownLength is how much more than its size a piece may take where it is stored: a 64th, and this.
 	unknownLength = 1 << 20
 	// placeRounds is how often an adapter is asked where something is that has not come.
 	placeRounds = 3
@@ -72,11 +72,11 @@ type delivery struct {
 	reread  bool // the list of builds has been read anew, for want of one
 	putting *semaphore.Weighted
 	arrived atomic.Int64 // bytes
+	kept    atomic.Int64 // contents that were right
 	found   atomic.Int64
 
 	mu    sync.Mutex
-	wrong map[string]bool // files that came wrong
-	large []*large        // pieces whose parts are all here
+	large map[*piece]*large
 }
 
 // large is a piece that came in several parts.
@@ -84,11 +84,12 @@ type large struct {
 	piece  *piece
 	coding string
 	spans  []*span
+	left   int // of them, that are not here
 }
 
 // runTold is Run for a plan that an adapter has to do with.
 func (p *Plan) runTold(ctx context.Context, w *feed.Wire, result *Fetched, o feed.Options) (*Fetched, error) {
-	d := &delivery{plan: p, wire: w, meter: o.Meter, options: o, putting: semaphore.NewWeighted(int64(store.Workers())), wrong: make(map[string]bool)}
+	d := &delivery{plan: p, wire: w, meter: o.Meter, options: o, putting: semaphore.NewWeighted(int64(store.Workers())), large: make(map[*piece]*large)}
 	over := slices.DeleteFunc(slices.Clone(p.told.needs), func(q *piece) bool { return q.local != nil })
 	if len(over) > 0 {
 		var err error
@@ -154,6 +155,7 @@ func (d *delivery) put(ctx context.Context, name digest.Digest, r io.Reader, che
 	if err := d.plan.Feed.Known.Learn(ctx, map[digest.Digest]digest.Digest{name: own}); err != nil {
 		return &feed.StoreError{Err: err}
 	}
+	d.kept.Add(1)
 	return nil
 }
 
@@ -218,7 +220,11 @@ func (d *delivery) fetch(ctx context.Context, pieces []*piece) error {
 	}
 	for _, part := range slices.Sorted(maps.Keys(byPart)) {
 		var last error
+		kept := d.kept.Load()
 		for round := 0; ; round++ {
+			if now := d.kept.Load(); now > kept {
+				kept, round = now, 0 // places may expire any number of times, as long as something comes that is right
+			}
 			left := slices.DeleteFunc(slices.Clone(byPart[part]), func(q *piece) bool { return q.done })
 			if len(left) == 0 {
 				break
@@ -254,7 +260,7 @@ func (d *delivery) fetch(ctx context.Context, pieces []*piece) error {
 func (d *delivery) missing(left []*piece, last error) error {
 	wrong := make(map[string]bool)
 	for _, q := range left {
-		if q.bad > 0 {
+		if q.bad {
 			wrong[q.file.path] = true
 		}
 	}
@@ -305,11 +311,19 @@ func (d *delivery) some(ctx context.Context, part Part, pieces []*piece) ([]*pie
 	bySource := make(map[string][]*span)
 	sources := make(map[string]feed.Source)
 	var told []*piece
+	answered := make(map[*piece]bool)
 	for i := range places {
 		at := &places[i]
 		q := index[at.Path][at.Piece]
 		if q == nil {
 			return nil, fmt.Errorf("the adapter %s: %w: %s has no piece %d", d.spoken.Name(), adapter.ErrProtocol, at.Path, at.Piece)
+		}
+		if answered[q] {
+			continue // one place is enough
+		}
+		answered[q] = true
+		if at.Length > mostStored(q.size) {
+			return nil, fmt.Errorf("the adapter %s: %w: a piece of %s has %d bytes, and would take %d", d.spoken.Name(), adapter.ErrProtocol, at.Path, q.size, at.Length)
 		}
 		key, source, err := d.source(at)
 		if err != nil {
@@ -406,6 +420,9 @@ func (f *fixed) Open(ctx context.Context, _ string, from, to int64) (io.ReadClos
 	return f.Source.Open(ctx, f.path, from, to)
 }
 
+// mostStored is how much a piece of a size may take, however it is coded.
+func mostStored(size int64) int64 { return size + size/64 + unknownLength }
+
 // spansAt divides what is at a place, and leaves out the parts that have come before.
 func (d *delivery) spansAt(q *piece, at *adapter.Place) []*span {
 	length, open := at.Length, false
@@ -416,7 +433,7 @@ func (d *delivery) spansAt(q *piece, at *adapter.Place) []*span {
 		case len(q.file.file.Pieces) > 0 && q.file.file.Pieces[q.index].Stored > 0:
 			length = q.cost
 		default:
-			length, open = q.size+q.size/64+unknownLength, true
+			length, open = mostStored(q.size), true
 		}
 	}
 	if open {
@@ -433,8 +450,7 @@ func (d *delivery) spansAt(q *piece, at *adapter.Place) []*span {
 	q.done = len(left) == 0
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.large = slices.DeleteFunc(d.large, func(l *large) bool { return l.piece == q }) // told of anew
-	d.large = append(d.large, &large{q, at.Coding, all})
+	d.large[q] = &large{q, at.Coding, all, len(left)}
 	return left
 }
 
@@ -487,7 +503,7 @@ func (d *delivery) stream(ctx context.Context, s feed.Source, list *[]*span) err
 				return err
 			}
 			d.mu.Lock()
-			c.piece.bad++
+			c.piece.bad = true
 			d.mu.Unlock()
 		}
 		*list = (*list)[1:]
@@ -521,17 +537,9 @@ func (d *delivery) take(ctx context.Context, c *span, raw []byte) error {
 		}
 		d.mu.Lock()
 		defer d.mu.Unlock()
-		for _, l := range d.large {
-			if l.piece == c.piece {
-				here := 0
-				for _, o := range l.spans {
-					if _, ok := d.plan.Feed.Known.Known(o.name()); ok {
-						here++
-					}
-				}
-				c.piece.done = here == len(l.spans)
-			}
-		}
+		l := d.large[c.piece]
+		l.left--
+		c.piece.done = l.left == 0
 		return nil
 	}
 	r, done, err := decoded(c.place.Coding, bytes.NewReader(raw), c.piece.size)
@@ -603,6 +611,7 @@ func (d *delivery) joinLarge(ctx context.Context) error {
 // assemble puts files together of their pieces.
 func (d *delivery) assemble(ctx context.Context) error {
 	files := slices.DeleteFunc(slices.Clone(d.plan.told.files), func(f *toldFile) bool { return len(f.pieces) == 1 })
+	wrong := make(map[string]bool)
 	if len(files) == 0 {
 		return nil
 	}
@@ -626,7 +635,7 @@ func (d *delivery) assemble(ctx context.Context) error {
 			if errors.Is(err, pack.ErrChecksum) {
 				// Which of the pieces is wrong nobody knows.
 				d.mu.Lock()
-				d.wrong[f.path] = true
+				wrong[f.path] = true
 				d.mu.Unlock()
 				return d.plan.Feed.Known.Forget(ctx, names...)
 			}
@@ -637,8 +646,8 @@ func (d *delivery) assemble(ctx context.Context) error {
 	if err := g.Wait(); err != nil {
 		return err
 	}
-	if len(d.wrong) > 0 {
-		return &ContentError{slices.Sorted(maps.Keys(d.wrong))}
+	if len(wrong) > 0 {
+		return &ContentError{slices.Sorted(maps.Keys(wrong))}
 	}
 	return nil
 }

@@ -24,7 +24,6 @@ var ErrUnchecked = problem.New("the distributor gives no digest of it, so that d
 
 // told is what an adapter has to do with a plan.
 type told struct {
-	parts []Part
 	files []*toldFile
 	needs []*piece // that the store lacks
 }
@@ -40,8 +39,10 @@ func (t *told) names() []digest.Digest {
 	for _, f := range t.files {
 		for _, p := range f.pieces {
 			list = append(list, p.name)
-			for _, c := range p.spans(0, p.size) {
-				list = append(list, c.name())
+			if p.cost > runSize {
+				for _, c := range p.spans(0, p.cost) {
+					list = append(list, c.name())
+				}
 			}
 		}
 	}
@@ -68,12 +69,12 @@ type piece struct {
 	at    int64
 	cost  int64 // bytes that come over the line, as far as the distributor tells
 	done  bool
-	bad   int // how often it has come wrong
+	bad   bool // it has come wrong
 }
 
 // makeTold is Make for a feed that an adapter speaks for.
 func makeTold(ctx context.Context, f *feed.Feed, r Request, o feed.Options) (*Plan, error) {
-	p := &Plan{Feed: f, request: r, own: make(map[string]manifest.Attribute), told: &told{parts: r.Parts}}
+	p := &Plan{Feed: f, request: r, own: make(map[string]manifest.Attribute), told: &told{}}
 	// What a killed run has left counts in the plan.
 	session, err := r.Store.Resume(ctx, r.Owner)
 	if err == nil {

@@ -72,7 +72,7 @@ func Run(ctx context.Context, q Request, o feed.Options) (*Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	var log tail
+	var log adapter.Tail
 	o.Log = &log
 	o.Watch = func(sent bool, line []byte) {
 		w.watch(sent, line)
@@ -133,7 +133,7 @@ func (r *Report) builds(f *feed.Feed, c *catalogue.Channel) {
 	nameless, told, lacking := 0, make(map[digest.Digest]bool), make(map[digest.Digest]bool)
 	var files, unchecked, weak int
 	for _, b := range c.Builds {
-		if strings.HasPrefix(b.Label, b.Date.UTC().Format("2006-01-02")) {
+		if catalogue.OfDate(b.Label, b.Date) {
 			nameless++
 		}
 		for _, p := range b.Components {
@@ -162,7 +162,7 @@ func (r *Report) builds(f *feed.Feed, c *catalogue.Channel) {
 	}
 	r.step("builds of "+c.Channel, fmt.Sprintf("%d builds, %d of them without a label, %d manifests", len(c.Builds), nameless, len(told)), nil)
 	if len(lacking) > 0 {
-		r.Odd = append(r.Odd, fmt.Sprintf("%d manifests of %s could not be had: not owned, or not there any more", len(lacking), c.Channel))
+		r.Odd = append(r.Odd, fmt.Sprintf("%d manifests of %s did not come: the account does not own them, or the distributor has dropped them", len(lacking), c.Channel))
 	}
 	if unchecked > 0 {
 		r.Odd = append(r.Odd, fmt.Sprintf("%d of %d files have no digest: they can be fetched only with --unchecked, and are never found here", unchecked, files))
@@ -334,23 +334,3 @@ func (w *watcher) check(what, name string, raw json.RawMessage) {
 }
 
 var english = message.NewPrinter(language.English)
-
-// tail keeps the end of what is written to it.
-type tail struct {
-	mu sync.Mutex
-	b  []byte
-}
-
-func (t *tail) Write(b []byte) (int, error) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.b = append(t.b, b...)
-	t.b = t.b[max(0, len(t.b)-64<<10):]
-	return len(b), nil
-}
-
-func (t *tail) String() string {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	return string(t.b)
-}

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"morvant/internal/alias"
-	"morvant/internal/catalogue"
 	"morvant/internal/digest"
 	"morvant/internal/feed"
 	"morvant/internal/feed/fetch"
@@ -23,6 +22,7 @@ import (
 	"morvant/internal/scan"
 	"morvant/internal/state"
 	"morvant/internal/store"
+	"morvant/internal/volume"
 )
 
 // ErrComponent is returned for a component that a build does not have.
@@ -95,6 +95,15 @@ func Of(ctx context.Context, l *lane.Lane, b *state.Build, names []string) (*Com
 	}
 	if c.Parts, err = parts(ctx, l, b); err != nil {
 		return nil, err
+	}
+	if l.Root != nil && slices.ContainsFunc(c.Parts, func(p fetch.Part) bool { return alias.Unseen(p.Manifest) }) {
+		// Which of a distributor's files are those of the lane is known once those have been read.
+		if _, err := l.Glance(ctx, 0); err != nil {
+			return nil, err
+		}
+		for i := range c.Parts {
+			c.Parts[i].Manifest = l.Home.Aliases.Manifest(c.Parts[i].Manifest)
+		}
 	}
 	if len(c.Parts) < len(names) {
 		return nil, fmt.Errorf("%s of %s: %w", strings.Join(names, ", "), b.Label, ErrNotOffered)
@@ -171,12 +180,6 @@ func (c *Composed) merge() error {
 func parts(ctx context.Context, l *lane.Lane, b *state.Build) ([]fetch.Part, error) {
 	if len(b.Feeds) == 0 {
 		return nil, nil
-	}
-	// Which of a distributor's files are those of the lane is known once those have been read.
-	if l.Root != nil && slices.ContainsFunc(b.Components, func(p catalogue.Part) bool { return p.ID != "" }) {
-		if _, err := l.Glance(ctx, 0); err != nil {
-			return nil, err
-		}
 	}
 	var parts []fetch.Part
 	for _, p := range b.Parts(b.Chosen) {
@@ -491,6 +494,9 @@ func PlanFetch(ctx context.Context, l *lane.Lane, c *Composed, only map[digest.D
 // RunFetch carries out a fetch; when its feed fails, the next one that offers the
 // build goes on.
 func RunFetch(ctx context.Context, l *lane.Lane, c *Composed, p *fetch.Plan, only map[digest.Digest]bool, t *scan.Tree) (*fetch.Fetched, error) {
+	if err := volume.CheckFree(l.Store.Dir(), p.Grow); err != nil {
+		return nil, err
+	}
 	// Noted until all of it is here, so that no trim takes away what has come so far.
 	if err := noteFetch(ctx, l, p); err != nil {
 		return nil, err
