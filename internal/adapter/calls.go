@@ -1,6 +1,7 @@
 package adapter
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -29,7 +30,8 @@ func (c *Client) SignIn(ctx context.Context, user string) (string, error) {
 	if err := c.call(ctx, "signIn", SignInParams{user}, &r); err != nil {
 		return "", err
 	}
-	return printable(r.User), nil
+	c.User = cmp.Or(printable(r.User), user)
+	return c.User, nil
 }
 
 // SignOut forgets who is signed in.

@@ -117,6 +117,8 @@ type Client struct {
 	offered atomic.Bool   // to sign in
 	waiting atomic.Int32  // for answers of the player
 	unbound func() bool   // lets go of the context that ends it
+	// User is who has signed in in this talk; empty: nobody.
+	User string
 }
 
 // Start starts an adapter. folder is its own, and where it runs.

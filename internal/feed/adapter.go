@@ -156,7 +156,6 @@ func (f *Feed) take(ctx context.Context, s *Spoken, o Options) error {
 			titles[c.Name] = c
 		}
 	}
-	f.User = s.Said.User
 	var channels []*catalogue.Channel
 	var locked []string
 	var asked error
@@ -204,7 +203,7 @@ func (f *Feed) take(ctx context.Context, s *Spoken, o Options) error {
 	if err := f.Put(catalogue.FeedFile, b); err != nil {
 		return err
 	}
-	f.Locked, f.Refreshed = locked, o.Now()
+	f.Locked, f.Refreshed, f.User = locked, o.Now(), cmp.Or(s.User, s.Said.User)
 	if err := f.save(); err != nil {
 		return err
 	}
@@ -453,8 +452,7 @@ func (f *Feed) fillIn(c *catalogue.Channel) {
 // user may be empty.
 func (f *Feed) SignInByAdapter(ctx context.Context, user string, o Options) (string, error) {
 	err := f.withSecrets(ctx, o, func(s *Spoken) error {
-		who, err := s.Client.SignIn(ctx, user)
-		s.Said.User = cmp.Or(who, user)
+		_, err := s.Client.SignIn(ctx, user)
 		return err
 	})
 	return f.User, err
