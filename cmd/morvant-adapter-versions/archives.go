@@ -53,14 +53,7 @@ func walkZip(_ context.Context, in io.ReaderAt, size int64, visit func(*file) er
 		return err
 	}
 	for _, e := range z.File {
-		if e.FileInfo().IsDir() || !e.Mode().IsRegular() {
-			continue
-		}
-		p, err := clean(e.Name)
-		if err != nil {
-			return err
-		}
-		if err := visit(&file{path: p, size: int64(e.UncompressedSize64), when: e.Modified, program: program(p, e.Mode()), open: e.Open}); err != nil {
+		if err := entry(e.Name, e.Mode(), int64(e.UncompressedSize64), e.Modified, e.Open, visit); err != nil {
 			return err
 		}
 	}
@@ -73,14 +66,7 @@ func walkSeven(_ context.Context, in io.ReaderAt, size int64, visit func(*file) 
 		return err
 	}
 	for _, e := range z.File {
-		if e.FileInfo().IsDir() || !e.Mode().IsRegular() {
-			continue
-		}
-		p, err := clean(e.Name)
-		if err != nil {
-			return err
-		}
-		if err := visit(&file{path: p, size: int64(e.UncompressedSize), when: e.Modified, program: program(p, e.Mode()), open: e.Open}); err != nil {
+		if err := entry(e.Name, e.Mode(), int64(e.UncompressedSize), e.Modified, e.Open, visit); err != nil {
 			return err
 		}
 	}
@@ -118,19 +104,24 @@ func walkTar(unpack func(io.Reader) (io.Reader, func(), error)) func(context.Con
 			if err != nil {
 				return err
 			}
-			if h.Typeflag != tar.TypeReg {
-				continue
-			}
-			p, err := clean(h.Name)
-			if err != nil {
-				return err
-			}
 			open := func() (io.ReadCloser, error) { return io.NopCloser(t), nil }
-			if err := visit(&file{path: p, size: h.Size, when: h.ModTime, program: program(p, h.FileInfo().Mode()), open: open}); err != nil {
+			if err := entry(h.Name, h.FileInfo().Mode(), h.Size, h.ModTime, open, visit); err != nil {
 				return err
 			}
 		}
 	}
+}
+
+// entry visits what an archive has under a name, if that is a file.
+func entry(name string, mode fs.FileMode, size int64, when time.Time, open func() (io.ReadCloser, error), visit func(*file) error) error {
+	if !mode.IsRegular() || strings.HasSuffix(name, "/") {
+		return nil
+	}
+	p, err := clean(name)
+	if err != nil {
+		return err
+	}
+	return visit(&file{path: p, size: size, when: when, program: program(p, mode), open: open})
 }
 
 // program reports whether a file is to be executable. Archives from Windows do not say.

@@ -24,12 +24,7 @@ func (a commands) demoFeedCommand() *cli.Command {
 			"A stand-in for a distributor: it wants an account, a password and a one-time code, does not hand out what the\n" +
 			"account does not own, and has a locked channel. It misbehaves as --fault says: slow=BYTES_PER_SECOND, cut=BYTES,\n" +
 			"resets=N, busy=N, down=N, flip=N, wrong-length, no-ranges, unsigned, catalogue=FOLDER.",
-		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "size", Usage: "about how large a build is: `SIZE`", Value: demoSize},
-			&cli.IntFlag{Name: "port", Usage: "the `PORT` to listen on; 0: any that is free"},
-			&cli.BoolFlag{Name: "open", Usage: "ask nobody who they are"},
-			&cli.StringSliceFlag{Name: "fault", Usage: "what goes wrong, as `NAME=VALUE`"},
-		},
+		Flags: serviceFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := app.Arguments(c, 1, 1)
 			if err != nil {
@@ -68,6 +63,16 @@ func (a commands) demoFeed(ctx context.Context, c *cli.Command, dir string) erro
 	a.Say("Ctrl-C ends it.")
 	<-ctx.Done()
 	return nil
+}
+
+// serviceFlags are those of both stand-in distributors.
+func serviceFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "size", Usage: "about how large a build is: `SIZE`", Value: demoSize},
+		&cli.IntFlag{Name: "port", Usage: "the `PORT` to listen on; 0: any that is free"},
+		&cli.BoolFlag{Name: "open", Usage: "ask nobody who they are"},
+		&cli.StringSliceFlag{Name: "fault", Usage: "what goes wrong, as `NAME=VALUE`"},
+	}
 }
 
 // sizeAndFaults reads --size and --fault.

@@ -22,15 +22,11 @@ func (a commands) demoOfficeCommand() *cli.Command {
 			"Builds have numbers and dates there, and no names; pieces have SHA-1 digests; it wants an account, a password\n" +
 			"and a one-time code. An adapter speaks for it; its program is put into FOLDER. Faults are\n" +
 			"those of morvant demo feed.",
-		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "size", Usage: "about how large a build is: `SIZE`", Value: demoSize},
-			&cli.IntFlag{Name: "port", Usage: "the `PORT` to listen on; 0: any that is free"},
+		Flags: append(serviceFlags(),
 			&cli.IntFlag{Name: "listed", Usage: "list only the newest `N` builds of a line"},
 			&cli.StringFlag{Name: "upto", Usage: "the last `BUILD` that is out"},
 			&cli.StringSliceFlag{Name: "build", Usage: "serve this `FOLDER` as a build in the place of Cinder Quay's (repeat it, the oldest first)"},
-			&cli.BoolFlag{Name: "open", Usage: "ask nobody who they are"},
-			&cli.StringSliceFlag{Name: "fault", Usage: "what goes wrong, as `NAME=VALUE`"},
-		},
+		),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := app.Arguments(c, 1, 1)
 			if err != nil {
