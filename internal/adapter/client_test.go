@@ -15,8 +15,6 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
-
-	"morvant/internal/digest"
 )
 
 // asAdapter makes the test's own program an adapter that misbehaves as the variable says.
@@ -337,26 +335,4 @@ func TestAnEndedCommandEndsTheAdapter(t *testing.T) {
 	time.AfterFunc(100*time.Millisecond, cancel)
 	_, err = c.Builds(ctx, "public")
 	require.ErrorIs(t, err, context.Canceled)
-}
-
-func TestWhatContentIsKnownBy(t *testing.T) {
-	whole := File{Path: "a", Size: 3, Digest: "sha1:a9993e364706816aba3e25717850c26c9cd0d89d"}
-	name, checked := whole.Name("m")
-	require.True(t, checked && name.IsUnseen())
-	require.Equal(t, name, whole.PieceName("m", 0), "a file of one piece is that piece")
-	one := File{Path: "b", Size: 3, Pieces: []Piece{{Size: 3, Digest: whole.Digest}}}
-	same, _ := one.Name("n")
-	require.Equal(t, name, same, "wherever it is")
-	two := File{Path: "b", Size: 4, Pieces: []Piece{{Size: 3, Digest: whole.Digest}, {Size: 1}}}
-	_, checked = two.Name("n")
-	require.False(t, checked)
-	require.Equal(t, name, two.PieceName("n", 0))
-	require.NotEqual(t, two.PieceName("n", 1), two.PieceName("o", 1), "a piece without a digest is known by its place")
-	require.True(t, two.Weak())
-	require.False(t, whole.Weak())
-
-	tree, err := (&Manifest{Files: []File{whole, two, {Path: "c"}}, Folders: []string{"d"}}).Tree("m")
-	require.NoError(t, err)
-	require.Len(t, tree.Files, 3)
-	require.Equal(t, digest.Of(nil), tree.Files[2].Digest)
 }

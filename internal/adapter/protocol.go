@@ -354,7 +354,7 @@ func (f *File) check() error {
 	if len(f.Pieces) > 0 && sum != f.Size {
 		return fmt.Errorf("the pieces of %s add up to %d bytes, and it has %d", f.Path, sum, f.Size)
 	}
-	return nil
+	return f.contradicts()
 }
 
 // Time returns when the file was last changed; zero: that is not known.
@@ -363,71 +363,8 @@ func (f *File) Time() time.Time {
 	return t
 }
 
-// Split returns the pieces of the file: one for a file without.
-func (f *File) Split() []Piece {
-	if len(f.Pieces) > 0 {
-		return f.Pieces
-	}
-	return []Piece{{Size: f.Size, Digest: f.Digest}}
-}
-
-// Name returns what stands for the file's content as long as that has not been seen: by its digest, else by
-// those of its pieces. checked reports whether the bytes can be held against something.
-func (f *File) Name(m string) (name digest.Digest, checked bool) {
-	if f.Digest != "" {
-		d, err := digest.ParseForeign(f.Digest)
-		if err == nil {
-			return digest.Unseen(fmt.Sprintf("%s/%d", d, f.Size)), true
-		}
-	}
-	var b strings.Builder
-	checked = true
-	pieces := f.Split()
-	for _, p := range pieces {
-		d, err := digest.ParseForeign(p.Digest)
-		checked = checked && err == nil
-		fmt.Fprintf(&b, "%s/%d\n", d, p.Size)
-	}
-	if !checked {
-		return digest.Unseen(fmt.Sprintf("unchecked %s\n%s\n%d", m, f.Path, f.Size)), false
-	}
-	if len(pieces) == 1 {
-		return digest.Unseen(strings.TrimSuffix(b.String(), "\n")), true
-	}
-	return digest.Unseen("pieces\n" + b.String()), true
-}
-
-// PieceName returns what stands for the content of a piece. One without a digest is known by its place.
-func (f *File) PieceName(m string, i int) digest.Digest {
-	pieces := f.Split()
-	if len(pieces) == 1 {
-		name, _ := f.Name(m)
-		return name
-	}
-	p := pieces[i]
-	if d, err := digest.ParseForeign(p.Digest); err == nil {
-		return digest.Unseen(fmt.Sprintf("%s/%d", d, p.Size))
-	}
-	return digest.Unseen(fmt.Sprintf("piece %s\n%s\n%d", m, f.Path, i))
-}
-
-// Weak reports whether only a weak digest tells the file's content from other.
-func (f *File) Weak() bool {
-	d, err := digest.ParseForeign(f.Digest)
-	if err == nil && !d.Weak() {
-		return false
-	}
-	for _, p := range f.Split() {
-		if d, err := digest.ParseForeign(p.Digest); err != nil || d.Weak() {
-			return true
-		}
-	}
-	return false
-}
-
-// Tree makes a manifest of Morvant's of what an adapter says. Content stands under what Name returns. id is the
-// adapter's name for it.
-func (m *Manifest) Tree(id string) (*manifest.Manifest, error) {
+// Tree makes a manifest of Morvant's of what an adapter says. Content stands under what Teller.Name returns.
+func (m *Manifest) Tree(by Teller) (*manifest.Manifest, error) {
 	out := &manifest.Manifest{}
 	for i := range m.Files {
 		f := &m.Files[i]
@@ -435,8 +372,7 @@ func (m *Manifest) Tree(id string) (*manifest.Manifest, error) {
 			out.Files = append(out.Files, manifest.File{Path: f.Path, Digest: digest.Of(nil)})
 			continue
 		}
-		name, _ := f.Name(id)
-		out.Files = append(out.Files, manifest.File{Path: f.Path, Size: f.Size, Digest: name})
+		out.Files = append(out.Files, manifest.File{Path: f.Path, Size: f.Size, Digest: by.Name(f)})
 	}
 	for _, l := range m.Links {
 		out.Links = append(out.Links, manifest.Link(l))

@@ -131,6 +131,10 @@ func (t *Table) Learn(ctx context.Context, names map[digest.Digest]digest.Digest
 	return t.spare(tx.Commit())
 }
 
+// Came is the name under which it is remembered for content that came from a distributor by a weak digest, or by none,
+// for which subscription it came. It counts for no other.
+func Came(own digest.Digest) digest.Digest { return digest.Unseen("came by itself\n" + own.String()) }
+
 // Forget forgets what names mean.
 func (t *Table) Forget(ctx context.Context, names ...digest.Digest) error {
 	t.mu.Lock()

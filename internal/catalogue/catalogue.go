@@ -126,12 +126,31 @@ type Part struct {
 	// component: see Build.ID.
 	ID       string `json:"id,omitzero"`
 	NotOwned bool   `json:"not_owned,omitzero"`
+	// Established counts the files by what their identity rests on. It stands in copies and records, and is never
+	// published.
+	Established Established `json:"established,omitzero"`
+}
+
+// Established counts files by how it was established what their content is: the catalogue that names it is signed; a
+// distributor told a digest that names content wherever it comes from, a weak one (MD5, SHA-1), or none; or it was
+// recorded on this computer.
+type Established struct {
+	Signed    int `json:"signed,omitzero"`
+	Strong    int `json:"strong,omitzero"`
+	Weak      int `json:"weak,omitzero"`
+	Unchecked int `json:"unchecked,omitzero"`
+	Recorded  int `json:"recorded,omitzero"`
+}
+
+// Plus adds two counts.
+func (e Established) Plus(o Established) Established {
+	return Established{e.Signed + o.Signed, e.Strong + o.Strong, e.Weak + o.Weak, e.Unchecked + o.Unchecked, e.Recorded + o.Recorded}
 }
 
 // Published returns an error if a channel has what only the copy of an adapter's has.
 func (c *Channel) Published() error {
 	for _, b := range c.Builds {
-		if b.ID != "" || b.Unlisted || slices.ContainsFunc(b.Components, func(p Part) bool { return p.ID != "" || p.NotOwned }) {
+		if b.ID != "" || b.Unlisted || slices.ContainsFunc(b.Components, func(p Part) bool { return p.ID != "" || p.NotOwned || p.Established != Established{} }) {
 			return fmt.Errorf("%w: the build \"%s\" has an id of a distributor", ErrFormat, b.Label)
 		}
 	}

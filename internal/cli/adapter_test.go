@@ -279,6 +279,9 @@ func (s *shelf) address(dir string) (program, address string) {
 	if runtime.GOOS == "windows" {
 		program += ".exe"
 	}
+	if _, err := os.Lstat(program); err == nil {
+		return program, address
+	}
 	if runtime.GOOS == "windows" || os.Symlink(self, program) != nil {
 		b, err := os.ReadFile(self)
 		require.NoError(s.t, err)

@@ -48,9 +48,13 @@ func (f Foreign) String() string { return f.Alg + ":" + f.Hex }
 // IsZero reports whether f names nothing.
 func (f Foreign) IsZero() bool { return f == Foreign{} }
 
-// Weak reports whether other content can be made that has the same digest. SHA-1 counts as strong, since
-// content that was made to collide is detected (M. Stevens, Counter-cryptanalysis, 2013).
-func (f Foreign) Weak() bool { return f.Alg == "md5" }
+// Strong reports whether the digest names content wherever it comes from. SHA-1 and MD5 do not: content can be made
+// that shares them.
+func (f Foreign) Strong() bool { return f.Alg == "blake3" || f.Alg == "sha512" || f.Alg == "sha256" }
+
+// Forgeable reports whether content that was made to have another's digest goes unnoticed. With SHA-1 it is detected
+// (M. Stevens, Counter-cryptanalysis, 2013).
+func (f Foreign) Forgeable() bool { return f.Alg == "md5" }
 
 // ForeignHasher computes a digest of another kind.
 type ForeignHasher struct {

@@ -31,6 +31,18 @@ import (
 // ErrNotTold is returned for a manifest that the adapter has not told yet.
 var ErrNotTold = errors.New("the adapter has not told it yet")
 
+// SharedError says that two components of a build give the same path, so that they cannot be put together.
+type SharedError struct{ Build, Path, A, B string }
+
+func (e *SharedError) Error() string {
+	return fmt.Sprintf("%s: the components %s and %s both give %s", e.Build, e.A, e.B, e.Path)
+}
+
+// Advice says what helps.
+func (e *SharedError) Advice() string {
+	return "Whoever writes the feed or the adapter has to leave it out of one of them; until then, pin one of the two components alone"
+}
+
 // ErrLocked is returned where a channel's key has not been given.
 var ErrLocked = errors.New("the channel is locked")
 
@@ -159,6 +171,7 @@ func (f *Feed) take(ctx context.Context, s *Spoken, o Options) error {
 	var channels []*catalogue.Channel
 	var locked []string
 	var asked error
+	known := f.filled()
 	for _, line := range s.Said.Channels {
 		d.Channels = append(d.Channels, catalogue.Line{Name: line.Name, Locked: line.Locked})
 		builds, err := s.Builds(ctx, line.Name)
@@ -180,11 +193,11 @@ func (f *Feed) take(ctx context.Context, s *Spoken, o Options) error {
 	for _, name := range slices.Sorted(maps.Keys(titles)) {
 		d.Components = append(d.Components, titles[name])
 	}
-	if err := f.readManifests(ctx, s, channels, o); err != nil {
+	if err := f.readManifests(ctx, s, channels, known, o); err != nil {
 		return err
 	}
 	for _, c := range channels {
-		f.fillIn(c)
+		f.fillIn(c, known)
 		b, err := c.Encode()
 		if err != nil {
 			return err
@@ -254,11 +267,14 @@ func (f *Feed) channel(distributor, name string, builds []adapter.Build, compone
 		}
 		c.Builds = append(c.Builds, out)
 	}
-	for _, b := range known {
-		if b.Unlisted = true; !labels[b.Label] {
-			labels[b.Label] = true
-			c.Builds = append(c.Builds, b)
+	for _, id := range slices.Sorted(maps.Keys(known)) {
+		b := known[id]
+		b.Unlisted = true
+		if labels[b.Label] { // it is known by its id, and called by its date from now on
+			nameless = append(nameless, len(c.Builds))
 		}
+		labels[b.Label] = true
+		c.Builds = append(c.Builds, b)
 	}
 	slices.SortStableFunc(nameless, func(i, j int) int { return c.Builds[i].Date.Compare(c.Builds[j].Date) })
 	for _, i := range nameless {
@@ -282,12 +298,48 @@ type Told struct {
 	Component string            `json:"component"`
 	Manifest  *adapter.Manifest `json:"manifest"`
 	// Tree is the same as a manifest of Morvant's.
-	Tree  *manifest.Manifest `json:"-"`
-	files map[string]*adapter.File
+	Tree       *manifest.Manifest `json:"-"`
+	by         adapter.Teller
+	distrusted bool
+	files      map[string]*adapter.File
 }
 
 // File returns what was told of a file.
 func (t *Told) File(path string) *adapter.File { return t.files[path] }
+
+// Scope names the subscription within which weak digests of the manifest count.
+func (t *Told) Scope() string { return t.by.Scope }
+
+// Name returns what stands for a file's content as long as that has not been seen.
+func (t *Told) Name(f *adapter.File) digest.Digest { return t.by.Name(f) }
+
+// PieceName returns what stands for the content of a piece.
+func (t *Told) PieceName(f *adapter.File, i int) digest.Digest { return t.by.PieceName(f, i) }
+
+// Ground returns what the identity of a file rests on. Weak digests of a feed that is distrusted are none.
+func (t *Told) Ground(f *adapter.File) adapter.Ground {
+	if g := f.Ground(); g != adapter.Weak || !t.distrusted {
+		return g
+	}
+	return adapter.Unchecked
+}
+
+// Established counts the files by what their identity rests on.
+func (t *Told) Established() catalogue.Established {
+	var n catalogue.Established
+	for i := range t.Manifest.Files {
+		f := &t.Manifest.Files[i]
+		switch {
+		case f.Size == 0 || f.Ground() == adapter.Strong:
+			n.Strong++
+		case f.Ground() == adapter.Weak:
+			n.Weak++
+		default:
+			n.Unchecked++
+		}
+	}
+	return n
+}
 
 // Stored returns how many bytes come for all of it, as far as that was told.
 func (t *Told) Stored() int64 {
@@ -298,6 +350,21 @@ func (t *Told) Stored() int64 {
 		}
 	}
 	return n
+}
+
+// weight is about how much of memory it takes: entries and pieces.
+func (t *Told) weight() int {
+	n := len(t.Manifest.Links) + len(t.Manifest.Folders)
+	for i := range t.Manifest.Files {
+		n += 1 + len(t.Manifest.Files[i].Pieces)
+	}
+	return n
+}
+
+// scope names the subscription: what its distributor tells by weak digests, or by none, counts in it alone. Once it is
+// distrusted it is another one.
+func (f *Feed) scope() string {
+	return fmt.Sprintf("%s\n%s\n%d\n%d", f.Game, f.Adapter, f.Added.UnixNano(), f.Distrusted)
 }
 
 func toldFile(d digest.Digest) string { return "told/" + d.String() + ".json.zst" }
@@ -313,7 +380,7 @@ func (f *Feed) ToldCount() int {
 
 // Told returns a manifest of the copy as it was told.
 func (f *Feed) Told(d digest.Digest) (*Told, error) {
-	if t := f.told[d]; t != nil {
+	if t := f.told[d]; t != nil && t.by.Scope == f.scope() {
 		return t, nil
 	}
 	packed, err := volume.ReadFile(f.File(toldFile(d)), catalogue.MaxPacked)
@@ -332,7 +399,7 @@ func (f *Feed) Told(d digest.Digest) (*Told, error) {
 		err = ErrCopy
 	}
 	if err == nil {
-		err = t.index()
+		err = f.index(t)
 	}
 	if err != nil {
 		_ = os.Remove(f.File(toldFile(d)))
@@ -342,16 +409,32 @@ func (f *Feed) Told(d digest.Digest) (*Told, error) {
 	return t, nil
 }
 
+// mostRemembered is how many entries and pieces of manifests are kept in memory; the last one always is.
+const mostRemembered = 100_000
+
+// remember keeps a manifest in memory, and lets go of those that were used longest ago.
 func (f *Feed) remember(d digest.Digest, t *Told) {
 	if f.told == nil {
 		f.told = make(map[digest.Digest]*Told)
 	}
 	f.told[d] = t
+	f.lately = append(slices.DeleteFunc(f.lately, func(o digest.Digest) bool { return o == d }), d)
+	sum := 0
+	for i, o := range slices.Backward(f.lately) {
+		if sum += f.told[o].weight(); sum > mostRemembered && o != d {
+			for _, old := range f.lately[:i+1] {
+				delete(f.told, old)
+			}
+			f.lately = slices.Clone(f.lately[i+1:])
+			return
+		}
+	}
 }
 
-func (t *Told) index() error {
+func (f *Feed) index(t *Told) error {
+	t.by, t.distrusted = adapter.Teller{Scope: f.scope(), Manifest: t.ID}, f.Distrusted > 0
 	var err error
-	t.Tree, err = t.Manifest.Tree(t.ID)
+	t.Tree, err = t.Manifest.Tree(t.by)
 	t.files = make(map[string]*adapter.File, len(t.Manifest.Files))
 	for i := range t.Manifest.Files {
 		t.files[t.Manifest.Files[i].Path] = &t.Manifest.Files[i]
@@ -360,7 +443,7 @@ func (t *Told) index() error {
 }
 
 // readManifests asks for the manifests that are not here, those of the newest builds first.
-func (f *Feed) readManifests(ctx context.Context, s *Spoken, channels []*catalogue.Channel, o Options) error {
+func (f *Feed) readManifests(ctx context.Context, s *Spoken, channels []*catalogue.Channel, known map[digest.Digest]catalogue.Part, o Options) error {
 	begun := false
 	defer func() {
 		if begun {
@@ -370,6 +453,7 @@ func (f *Feed) readManifests(ctx context.Context, s *Spoken, channels []*catalog
 	asked := make(map[digest.Digest]bool)
 	for _, c := range channels {
 		for _, b := range slices.Backward(c.Builds) {
+			fresh := false
 			for _, p := range b.Components {
 				if asked[p.Manifest] {
 					continue
@@ -382,14 +466,38 @@ func (f *Feed) readManifests(ctx context.Context, s *Spoken, channels []*catalog
 					o.Meter.Begin("Reading manifests", -1)
 					begun = true
 				}
-				if _, err := f.readManifest(ctx, s, b, p); err != nil {
+				t, err := f.readManifest(ctx, s, b, p)
+				if err == nil {
+					known[p.Manifest], fresh = t.Fill(&p), true
+				} else {
 					if adapter.Is(err, adapter.CodeNotOwned) || adapter.Is(err, adapter.CodeNoBuild) || adapter.Is(err, adapter.CodeLocked) || adapter.Is(err, adapter.CodeSignIn) {
 						continue // the build is listed all the same
 					}
 					return f.Meant(err)
 				}
 			}
+			if err := f.Shared(b); fresh && err != nil {
+				o.Meter.Warn(err.Error())
+			}
 		}
+	}
+	return nil
+}
+
+// Shared returns a SharedError if two components of a build of an adapter's give the same path.
+func (f *Feed) Shared(b catalogue.Build) error {
+	if len(b.Components) < 2 {
+		return nil
+	}
+	var list []*manifest.Manifest
+	var of []catalogue.Part
+	for _, p := range b.Components {
+		if t, err := f.Told(p.Manifest); err == nil {
+			list, of = append(list, t.Tree), append(of, p)
+		}
+	}
+	if path, i, j, found := manifest.Shared(list...); found {
+		return &SharedError{b.Label, path, of[i].Name, of[j].Name}
 	}
 	return nil
 }
@@ -400,7 +508,7 @@ func (f *Feed) readManifest(ctx context.Context, s *Spoken, b catalogue.Build, p
 		return nil, err
 	}
 	t := &Told{ID: p.ID, Component: p.Name, Manifest: m}
-	if err := t.index(); err != nil {
+	if err := f.index(t); err != nil {
 		return nil, err
 	}
 	raw, err := json.Marshal(t)
@@ -436,16 +544,44 @@ func (f *Feed) Bring(ctx context.Context, build string, p catalogue.Part, o Opti
 	return errors.Join(f.Meant(err), s.Close())
 }
 
-// fillIn gives the components of a channel the numbers that their manifests tell.
-func (f *Feed) fillIn(c *catalogue.Channel) {
+// fillIn gives the components of a channel the numbers that their manifests tell. What was known of a manifest before is
+// known still.
+func (f *Feed) fillIn(c *catalogue.Channel, known map[digest.Digest]catalogue.Part) {
 	for i := range c.Builds {
 		for j := range c.Builds[i].Components {
 			p := &c.Builds[i].Components[j]
-			if t, err := f.Told(p.Manifest); err == nil {
-				p.Files, p.Bytes, p.Download = len(t.Tree.Files), t.Tree.Bytes(), cmp.Or(p.Download, t.Stored())
+			if was, ok := known[p.Manifest]; ok {
+				p.Files, p.Bytes, p.Download, p.Established = was.Files, was.Bytes, cmp.Or(p.Download, was.Download), was.Established
+			} else if t, err := f.Told(p.Manifest); err == nil {
+				known[p.Manifest] = t.Fill(p)
 			}
 		}
 	}
+}
+
+// Fill gives a component the numbers of its manifest.
+func (t *Told) Fill(p *catalogue.Part) catalogue.Part {
+	p.Files, p.Bytes, p.Download, p.Established = len(t.Tree.Files), t.Tree.Bytes(), cmp.Or(p.Download, t.Stored()), t.Established()
+	return *p
+}
+
+// filled lists the components of the copy whose numbers are known.
+func (f *Feed) filled() map[digest.Digest]catalogue.Part {
+	known := make(map[digest.Digest]catalogue.Part)
+	channels, err := f.Channels()
+	if err != nil {
+		return known // they are read anew
+	}
+	for _, c := range channels {
+		for _, b := range c.Builds {
+			for _, p := range b.Components {
+				if p.Established != (catalogue.Established{}) {
+					known[p.Manifest] = p
+				}
+			}
+		}
+	}
+	return known
 }
 
 // SignInByAdapter lets the adapter sign in, which asks what it needs to know, and reads what there is for who has.

@@ -69,6 +69,8 @@ type Subscription struct {
 	Adapter string `json:"adapter,omitempty"`
 	Game    string `json:"game,omitempty"`
 	User    string `json:"user,omitempty"`
+	// Distrusted counts how often all that rests on the feed alone was dropped. Its weak digests count for nothing then.
+	Distrusted int `json:"distrusted,omitempty"`
 }
 
 // Feed is a feed that has been added.
@@ -83,6 +85,7 @@ type Feed struct {
 	Programs string
 	dir      string
 	told     map[digest.Digest]*Told
+	lately   []digest.Digest // those of told, by when they were used
 }
 
 // List loads the feeds below base, by name.
@@ -254,6 +257,17 @@ func (f *Feed) Remove() error {
 		return errors.Join(f.secrets().forgetAll(), os.RemoveAll(f.dir))
 	}
 	return errors.Join(f.keep().forget(), os.RemoveAll(f.dir))
+}
+
+// Distrust drops what is known by the feed's weak digests, or by its word alone, for good.
+func (f *Feed) Distrust(ctx context.Context) error {
+	l, err := f.alone(ctx)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	f.Distrusted++
+	return f.save()
 }
 
 // keep is where the feed's token lives.

@@ -61,9 +61,16 @@ func (h *Home) Offered(name string) ([]*state.Build, error) {
 					continue
 				}
 				known[key] = b
-				for _, p := range b.Components {
+				for i := range b.Components {
+					p := &b.Components[i]
 					b.Files += p.Files
 					b.Bytes += p.Bytes
+					switch e := p.Established; {
+					case f.Adapter == "":
+						p.Established = catalogue.Established{Signed: p.Files}
+					case f.Distrusted > 0:
+						p.Established = catalogue.Established{Strong: e.Strong, Unchecked: e.Weak + e.Unchecked}
+					}
 				}
 				list = append(list, b)
 			}
@@ -119,6 +126,7 @@ func FindOffers(h *Home, b *state.Build) error {
 	}
 	if i := slices.IndexFunc(offered, b.Same); i >= 0 {
 		b.Feeds = offered[i].Feeds
+		b.Components = offered[i].Components // the same, and how they were established
 	}
 	return nil
 }
@@ -192,7 +200,7 @@ func putTogether(game string, f *feed.Feed, e *names.Entry) *state.Build {
 		}
 		p := catalogue.Part{Name: name, ID: e.Components[name], Manifest: feed.PartOf(d.Name, name, e.Components[name])}
 		if t, err := f.Told(p.Manifest); err == nil {
-			p.Files, p.Bytes, p.Download = len(t.Tree.Files), t.Tree.Bytes(), t.Stored()
+			t.Fill(&p)
 		}
 		b.Files += p.Files
 		b.Bytes += p.Bytes

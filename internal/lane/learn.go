@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"morvant/internal/adapter"
+	"morvant/internal/alias"
 	"morvant/internal/digest"
 	"morvant/internal/feed"
 	"morvant/internal/scan"
@@ -23,20 +24,28 @@ import (
 
 // unseen are files that adapters have told of and whose content has not been seen, for a lane to look for.
 type unseen struct {
-	l      *Lane
-	algs   map[int64]map[string]bool // algorithms, by size
-	pieces map[int64][]*toldPieces   // files that only their pieces have digests of
+	l *Lane
+	// ways are the ways to read files that a single digest tells, by size.
+	ways map[int64]map[way]bool
+	// several are files of which several digests were told, by size.
+	several map[int64][]*several
+	names   map[digest.Digest]bool // of all that is looked for
 }
 
-type toldPieces struct {
-	name digest.Digest
-	file *adapter.File
+// way is an algorithm to read files with. What a weak one finds counts for one subscription.
+type way struct{ alg, scope string }
+
+// several is a file of which several digests were told. All must hold.
+type several struct {
+	name  digest.Digest
+	scope string // that it counts for alone; empty: it counts anywhere
+	file  adapter.File
 }
 
 // unseenOf lists what the game's adapters have told of and nobody has seen; nothing if the files of the tree have been
 // held against that already.
 func unseenOf(l *Lane, t *scan.Tree) *unseen {
-	u := &unseen{l: l, algs: make(map[int64]map[string]bool), pieces: make(map[int64][]*toldPieces)}
+	u := &unseen{l: l, ways: make(map[int64]map[way]bool), several: make(map[int64][]*several), names: make(map[digest.Digest]bool)}
 	feeds := Adapted(l)
 	if len(feeds) == 0 {
 		return u
@@ -72,7 +81,7 @@ func (u *unseen) slot() digest.Digest { return digest.Unseen("learnt from " + u.
 func stateOf(feeds []*feed.Feed, t *scan.Tree) digest.Digest {
 	h := digest.NewHasher()
 	for _, f := range feeds {
-		fmt.Fprintln(h, f.Name, f.Refreshed.UnixNano(), f.ToldCount())
+		fmt.Fprintln(h, f.Name, f.Added.UnixNano(), f.Refreshed.UnixNano(), f.Distrusted, f.ToldCount())
 	}
 	for i := range t.Entries {
 		e := &t.Entries[i]
@@ -87,30 +96,37 @@ func stateOf(feeds []*feed.Feed, t *scan.Tree) digest.Digest {
 }
 
 func (u *unseen) add(t *feed.Told) {
-	listed := make(map[digest.Digest]bool)
 	for i := range t.Manifest.Files {
 		f := &t.Manifest.Files[i]
-		name, checked := f.Name(t.ID)
-		if f.Size == 0 || !checked || listed[name] {
+		ground := t.Ground(f)
+		if f.Size == 0 || ground == adapter.Unchecked {
 			continue
 		}
-		listed[name] = true
+		name := t.Name(f)
+		if u.names[name] {
+			continue
+		}
 		if _, known := u.l.Home.Aliases.Known(name); known {
 			continue
 		}
-		d, err := digest.ParseForeign(f.Digest)
-		if err != nil {
-			u.pieces[f.Size] = append(u.pieces[f.Size], &toldPieces{name, f})
+		u.names[name] = true
+		scope := ""
+		if ground == adapter.Weak {
+			scope = t.Scope()
+		}
+		claims := f.Claims()
+		if len(claims) > 1 {
+			u.several[f.Size] = append(u.several[f.Size], &several{name, scope, *f})
 			continue
 		}
-		if u.algs[f.Size] == nil {
-			u.algs[f.Size] = make(map[string]bool)
+		if u.ways[f.Size] == nil {
+			u.ways[f.Size] = make(map[way]bool)
 		}
-		u.algs[f.Size][d.Alg] = true
+		u.ways[f.Size][way{claims[0].Want.Alg, scope}] = true
 	}
 }
 
-func (u *unseen) empty() bool { return len(u.algs) == 0 && len(u.pieces) == 0 }
+func (u *unseen) empty() bool { return len(u.names) == 0 }
 
 // Adapted lists the feeds of the game that adapters speak for.
 func Adapted(l *Lane) []*feed.Feed {
@@ -121,47 +137,59 @@ func Adapted(l *Lane) []*feed.Feed {
 	return slices.DeleteFunc(feeds, func(f *feed.Feed) bool { return f.Adapter == "" || f.Broken != nil })
 }
 
-// looked is remembered of content that has been read with an algorithm.
-func looked(alg string, own digest.Digest) digest.Digest {
-	return digest.Unseen(fmt.Sprintf("looked at with %s\n%s", alg, own))
+// looked is remembered of content that has been read in a way.
+func looked(w way, own digest.Digest) digest.Digest {
+	if w.scope == "" {
+		return digest.Unseen(fmt.Sprintf("looked at with %s\n%s", w.alg, own))
+	}
+	return digest.Unseen(fmt.Sprintf("looked at with %s for %s\n%s", w.alg, w.scope, own))
 }
 
 // learning makes a sink learn what it is given goes by elsewhere, too.
 func (u *unseen) learning(sink scan.Sink) scan.Sink {
 	algs := make(map[string]bool)
-	for _, list := range u.algs {
-		maps.Copy(algs, list)
+	for _, list := range u.ways {
+		for w := range list {
+			algs[w.alg] = true
+		}
 	}
 	if len(algs) == 0 {
 		return sink
 	}
 	return func(ctx context.Context, r io.Reader, read func(int)) (digest.Digest, int64, error) {
-		var hashers []*digest.ForeignHasher
-		for _, alg := range slices.Sorted(maps.Keys(algs)) {
-			h := digest.NewForeignHasher(alg)
-			hashers = append(hashers, h)
-			r = io.TeeReader(r, h)
+		hashers := make(map[string]*digest.ForeignHasher)
+		for alg := range algs {
+			hashers[alg] = digest.NewForeignHasher(alg)
+			r = io.TeeReader(r, hashers[alg])
 		}
 		own, size, err := sink(ctx, r, read)
-		if err != nil || u.algs[size] == nil {
+		if err != nil || u.ways[size] == nil {
 			return own, size, err
 		}
-		return own, size, u.learnt(ctx, own, size, hashers)
+		return own, size, u.learnt(ctx, own, size, slices.Collect(maps.Keys(u.ways[size])), hashers)
 	}
 }
 
 // learnt remembers what content goes by elsewhere.
-func (u *unseen) learnt(ctx context.Context, own digest.Digest, size int64, hashers []*digest.ForeignHasher) error {
+func (u *unseen) learnt(ctx context.Context, own digest.Digest, size int64, ways []way, hashers map[string]*digest.ForeignHasher) error {
 	known := make(map[digest.Digest]digest.Digest)
-	for _, h := range hashers {
-		f, err := h.Foreign()
-		if err != nil {
+	for _, w := range ways {
+		known[looked(w, own)] = own
+		f, err := hashers[w.alg].Foreign()
+		if err != nil || !u.counts(own, w.scope) {
 			continue // made to be mistaken: it is known by its own digest alone
 		}
-		known[digest.Unseen(fmt.Sprintf("%s/%d", f, size))] = own
-		known[looked(f.Alg, own)] = own
+		told := adapter.File{Size: size, Digest: f.String()}
+		known[adapter.Teller{Scope: w.scope}.Name(&told)] = own
 	}
 	return u.l.Home.Aliases.Learn(ctx, known)
+}
+
+// counts reports whether content may stand for what weak digests of a subscription tell: what came by weak digests of
+// another one does not.
+func (u *unseen) counts(own digest.Digest, scope string) bool {
+	came, weakly := u.l.Home.Aliases.Known(alias.Came(own))
+	return scope == "" || !weakly || came == digest.Of([]byte(scope))
 }
 
 // learn finds out which files of a tree that has been read are those of distributors.
@@ -179,23 +207,23 @@ func (u *unseen) learn(ctx context.Context, t *scan.Tree) error {
 			continue
 		}
 		done[e.Digest] = true
-		var algs []string
-		for alg := range u.algs[e.Stamp.Size] {
-			if _, known := u.l.Home.Aliases.Known(looked(alg, e.Digest)); !known {
-				algs = append(algs, alg)
+		var ways []way
+		for w := range u.ways[e.Stamp.Size] {
+			if _, known := u.l.Home.Aliases.Known(looked(w, e.Digest)); !known {
+				ways = append(ways, w)
 			}
 		}
-		var pieces []*toldPieces
-		for _, p := range u.pieces[e.Stamp.Size] {
-			if _, known := u.l.Home.Aliases.Known(looked(p.name.String(), e.Digest)); !known {
-				pieces = append(pieces, p)
+		var list []*several
+		for _, p := range u.several[e.Stamp.Size] {
+			if _, known := u.l.Home.Aliases.Known(looked(way{alg: p.name.String()}, e.Digest)); !known {
+				list = append(list, p)
 			}
 		}
-		if len(algs)+len(pieces) == 0 {
+		if len(ways)+len(list) == 0 {
 			continue
 		}
 		begun()
-		g.Go(func() error { return u.learnFile(groupCtx, e, algs, pieces) })
+		g.Go(func() error { return u.learnFile(groupCtx, e, ways, list) })
 	}
 	if err := g.Wait(); err != nil {
 		return err
@@ -217,52 +245,39 @@ func (u *unseen) learntAll(ctx context.Context, t *scan.Tree) error {
 }
 
 // learnFile reads a file whose digest is known. What cannot be read, or has changed, teaches nothing.
-func (u *unseen) learnFile(ctx context.Context, e *scan.Entry, algs []string, pieces []*toldPieces) error {
+func (u *unseen) learnFile(ctx context.Context, e *scan.Entry, ways []way, list []*several) error {
 	f, err := scan.OpenFile(u.l.Root, e.Path)
 	if err != nil {
 		return nil
 	}
 	defer f.Close()
 	own := digest.NewHasher()
-	var hashers []*digest.ForeignHasher
 	out := []io.Writer{own}
-	for _, alg := range algs {
-		h := digest.NewForeignHasher(alg)
-		hashers, out = append(hashers, h), append(out, h)
+	hashers := make(map[string]*digest.ForeignHasher)
+	for _, w := range ways {
+		if hashers[w.alg] == nil {
+			hashers[w.alg] = digest.NewForeignHasher(w.alg)
+			out = append(out, hashers[w.alg])
+		}
+	}
+	verifiers := make([]*adapter.Verifier, len(list))
+	for i, p := range list {
+		verifiers[i] = p.file.Verifier()
+		out = append(out, verifiers[i])
 	}
 	if _, err := io.Copy(io.MultiWriter(out...), f); err != nil || own.Digest() != e.Digest {
 		return ctx.Err()
 	}
 	u.l.Meter.Advance(e.Stamp.Size, e.Path)
-	if err := u.learnt(ctx, e.Digest, e.Stamp.Size, hashers); err != nil {
+	if err := u.learnt(ctx, e.Digest, e.Stamp.Size, ways, hashers); err != nil {
 		return err
 	}
 	known := make(map[digest.Digest]digest.Digest)
-	for _, p := range pieces {
-		known[looked(p.name.String(), e.Digest)] = e.Digest
-		if p.fits(f) {
+	for i, p := range list {
+		known[looked(way{alg: p.name.String()}, e.Digest)] = e.Digest
+		if verifiers[i].Fits() && u.counts(e.Digest, p.scope) {
 			known[p.name] = e.Digest
 		}
 	}
 	return u.l.Home.Aliases.Learn(ctx, known)
-}
-
-// fits reports whether the pieces of a file have the digests that were told.
-func (p *toldPieces) fits(f io.ReaderAt) bool {
-	var at int64
-	for _, piece := range p.file.Split() {
-		want, err := digest.ParseForeign(piece.Digest)
-		if err != nil {
-			return false
-		}
-		h := digest.NewForeignHasher(want.Alg)
-		if _, err := io.Copy(h, io.NewSectionReader(f, at, piece.Size)); err != nil {
-			return false
-		}
-		if got, err := h.Foreign(); err != nil || got != want {
-			return false
-		}
-		at += piece.Size
-	}
-	return true
 }

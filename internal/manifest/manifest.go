@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -229,6 +230,48 @@ func Merge(list ...*Manifest) (*Manifest, error) {
 	out.EmptyDirs = slices.DeleteFunc(slices.Compact(out.EmptyDirs), func(d string) bool { return filled[d] })
 	out.Sort()
 	return out, out.Validate()
+}
+
+// Shared returns a path that two manifests of a list give, or that one gives and another needs as a folder, and which
+// two; found is false where they can be merged.
+func Shared(list ...*Manifest) (at string, a, b int, found bool) {
+	owner := make(map[string]int)
+	each := func(visit func(i int, p string)) {
+		for i, m := range list {
+			for _, f := range m.Files {
+				visit(i, f.Path)
+			}
+			for _, l := range m.Links {
+				visit(i, l.Path)
+			}
+		}
+	}
+	clash := func(i int, p string) {
+		if o, ok := owner[p]; ok && o != i && !found {
+			at, a, b, found = p, min(i, o), max(i, o), true
+		}
+	}
+	each(func(i int, p string) {
+		clash(i, p)
+		owner[p] = i
+	})
+	for i, m := range list {
+		dirs := make(map[string]bool)
+		for _, f := range m.Files {
+			addParents(dirs, f.Path)
+		}
+		for _, l := range m.Links {
+			addParents(dirs, l.Path)
+		}
+		for _, d := range m.EmptyDirs {
+			dirs[d] = true
+			addParents(dirs, d)
+		}
+		for _, d := range slices.Sorted(maps.Keys(dirs)) {
+			clash(i, d)
+		}
+	}
+	return at, a, b, found
 }
 
 // addParents adds the folders above p to dirs.

@@ -76,6 +76,21 @@ func (b *Build) RecordedHere() bool {
 	return b.Channel == "" || b.Channel == ImportedLine || b.IsMods()
 }
 
+// Established counts the build's files, of the components chosen or of all, by how it was established what they are. All
+// zero: that was not recorded.
+func (b *Build) Established() catalogue.Established {
+	if b.RecordedHere() {
+		return catalogue.Established{Recorded: b.Files}
+	}
+	var sum catalogue.Established
+	for _, p := range b.Components {
+		if len(b.Chosen) == 0 || slices.Contains(b.Chosen, p.Name) {
+			sum = sum.Plus(p.Established)
+		}
+	}
+	return sum
+}
+
 // IsMods reports whether it is a set of mods. A feed may have a channel of that name; its builds are none.
 func (b *Build) IsMods() bool { return b.Channel == ModsLine && b.Fragment }
 

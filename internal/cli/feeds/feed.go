@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,6 +14,7 @@ import (
 	"morvant/internal/cli/view"
 	"morvant/internal/feed"
 	"morvant/internal/game"
+	"morvant/internal/state"
 )
 
 func (a commands) feedCommand() *cli.Command {
@@ -80,6 +82,26 @@ func (a commands) feedCommand() *cli.Command {
 					}
 					return a.Done(c, "The feed "+f.Name+" is forgotten.")
 				}),
+			},
+			{
+				Name: "distrust", Usage: "drop what only this feed vouches for, by weak digests or none", ArgsUsage: "FEED",
+				Description: "Example: morvant feed distrust shelf\n\n" +
+					"MD5 and SHA-1 name content that can be forged, and some distributors tell no digest at all (morvant builds\n" +
+					"lists it under \"Known by\"). Morvant forgets which content such files of the feed have, no longer finds them among\n" +
+					"your files, and fetches them again only with --unchecked. Files with strong digests stay as they are.",
+				Flags: app.ChangeFlags(),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := app.Arguments(c, 1, 1)
+					if err != nil {
+						return err
+					}
+					home, name, err := a.OpenGame(ctx, c)
+					if err != nil {
+						return err
+					}
+					defer home.Close()
+					return a.distrust(ctx, c, home, name, args[0])
+				},
 			},
 			{
 				Name: "sign-in", Usage: "sign in to a feed", ArgsUsage: "[FEED]",
@@ -185,6 +207,56 @@ func (a commands) feedAdd(ctx context.Context, c *cli.Command, home *game.Home, 
 		a.Say("  %s", view.Faint("Compare it with the key that the publisher shows; from now on Morvant accepts only this one."))
 	}
 	return a.describeFeed(f)
+}
+
+// distrust drops what rests on a feed's weak digests alone.
+func (a commands) distrust(ctx context.Context, c *cli.Command, home *game.Home, name, feedName string) error {
+	f, err := game.Feed(home, name, feedName)
+	if err != nil {
+		return err
+	}
+	if f.Adapter == "" {
+		return app.Refusef("%s is signed and names content by strong digests: nothing rests on it alone; morvant feed remove forgets it", f.Name)
+	}
+	builds, err := home.Builds(ctx, name)
+	if err != nil {
+		return err
+	}
+	lanes, err := home.Lanes(ctx, name)
+	if err != nil {
+		return err
+	}
+	files, of := 0, []*state.Build{}
+	for _, b := range builds {
+		if e := b.Established(); len(b.Feeds) == 1 && b.Feeds[0].Name == f.Name && e.Weak+e.Unchecked > 0 {
+			files, of = files+e.Weak+e.Unchecked, append(of, b)
+		}
+	}
+	recorded, err := home.Recorded(ctx, name)
+	if err != nil {
+		return err
+	}
+	recorded = slices.DeleteFunc(recorded, func(r *state.Build) bool { return !slices.ContainsFunc(of, r.Same) })
+	for _, l := range lanes {
+		for _, r := range recorded {
+			if r.Is(l.Pin) || l.Pin.Lays(r) {
+				return app.Refusef("lane %s is held at %s, and some of its files rest on %s alone; morvant unpin it, or pin another build first", l.Name, r.Label, f.Name)
+			}
+		}
+	}
+	if err := a.Ask(c, fmt.Sprintf("Drop what rests on %s alone: %s of %s?", f.Name, view.Count(files, "file"), view.Count(len(of), "build"))); err != nil {
+		return err
+	}
+	if err := f.Distrust(ctx); err != nil {
+		return err
+	}
+	for _, r := range recorded {
+		if err := home.ForgetBuild(ctx, r); err != nil {
+			return err
+		}
+	}
+	return a.Done(c, fmt.Sprintf("%s of %s no longer count%s as seen. To fetch them again: --unchecked. To free their space: morvant store trim.",
+		view.Count(files, "file"), view.Count(len(of), "build"), map[bool]string{true: "s"}[files == 1]))
 }
 
 // describeFeed lists channels and says what is needed to get at them.

@@ -364,7 +364,11 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 		if c.Bool("verbose") && feeds {
 			row = append(row, "="+b.Digest().Short()[:8])
 		}
-		rows = append(rows, append(row, state, note))
+		row = append(row, state, note)
+		if feeds {
+			row = append(row, view.EstablishedWord(b.Established()))
+		}
+		rows = append(rows, row)
 	}
 	columns := []view.Column{
 		{Head: "Build", Cut: view.CutMiddle},
@@ -387,6 +391,7 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 			{Head: "Components", Spare: 3, Cut: view.CutEnd},
 			{Head: "State", Cut: view.CutEnd},
 			{Head: "Note", Spare: 1, Cut: view.CutEnd, Least: 28},
+			{Head: "Known by", Spare: 6},
 		}
 		if c.Bool("verbose") {
 			columns = slices.Insert(columns, 7, view.Column{Head: "Digest"})

@@ -65,8 +65,11 @@ func (a commands) showStatus(c *cli.Command, s *status.Status) error {
 	if s.Last != nil {
 		last = fmt.Sprintf("%s, %s", lane.Describe(s.Last), view.Day(s.Last.Made))
 	}
-	held, doubt := "", ""
+	held, doubt, how := "", "", ""
 	if s.Build != nil {
+		if c.Bool("verbose") {
+			how = view.Established(s.Build.Established())
+		}
 		held = fmt.Sprintf("%s since %s", s.Build.Label, view.Day(s.Pin.Since))
 		if s.Build.Doubt != "" {
 			doubt = s.Build.Doubt + "; if it is complete: morvant builds whole " + view.Quoted(s.Build.Label)
@@ -84,7 +87,7 @@ func (a commands) showStatus(c *cli.Command, s *status.Status) error {
 		says = fmt.Sprintf("version %s (%s)", s.Says, s.SaysBy.Source)
 	}
 	a.Say("%s", view.Fields(append([]string{"lane", view.LaneLine(s), view.FolderWord(s), s.Dir, "holds", view.Count(s.Files, "file") + ", " + view.Size(s.Bytes),
-		"held at", held, "incomplete?", doubt, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", view.BlockLine(s), "waiting", view.WaitingLine(s), "tied to", view.TiedLine(s), "reports", says, "running", running, "links out", view.LinksLine(s.Links), "hard links", view.HardLinksLine(s), "doubled", view.DoublesLine(s.Doubles, s.Game.IgnoreCase)},
+		"held at", held, "incomplete?", doubt, "known by", how, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", view.BlockLine(s), "waiting", view.WaitingLine(s), "tied to", view.TiedLine(s), "reports", says, "running", running, "links out", view.LinksLine(s.Links), "hard links", view.HardLinksLine(s), "doubled", view.DoublesLine(s.Doubles, s.Game.IgnoreCase)},
 		view.AdditionLines(s.Pin)...)...))
 	a.noteRestless(s.Restless, false)
 	a.NoteOdd(s.Odd)

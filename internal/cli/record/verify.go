@@ -79,7 +79,9 @@ func (a commands) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home
 			Build   string          `json:"build"`
 			Drifted bool            `json:"drifted"`
 			Drift   *view.DriftJSON `json:"drift"`
-		}{"morvant-verify/1", l.Game.Name, b.Label, d.Any(), view.ToDrift(d)})
+			// Established counts the build's files by how it was established what they are.
+			Established *view.EstablishedJSON `json:"established,omitempty"`
+		}{"morvant-verify/1", l.Game.Name, b.Label, d.Any(), view.ToDrift(d), view.ToEstablished(b.Established())})
 	} else if !d.Any() && !mends {
 		what := "every byte of it"
 		if d.Yielded > 0 {
@@ -89,6 +91,9 @@ func (a commands) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home
 		if len(d.Extra)+len(d.Retimed) > 0 || d.Kept+d.Yielded+d.LeftOut > 0 {
 			a.showDrift(c, d)
 			a.NoteOdd(d.Odd)
+		}
+		if how := view.Established(b.Established()); how != "" {
+			a.Say("  %s", view.Faint("What they must be is known: "+how+"."))
 		}
 	} else {
 		if !c.Bool("json") && d.Any() {

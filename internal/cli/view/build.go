@@ -3,8 +3,10 @@ package view
 import (
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
+	"morvant/internal/catalogue"
 	"morvant/internal/names"
 	"morvant/internal/state"
 )
@@ -17,6 +19,57 @@ type partJSON struct {
 	Download  int64  `json:"download_bytes"`
 	ID        string `json:"id,omitempty"`        // its distributor's, of the manifest
 	NotOwned  bool   `json:"not_owned,omitempty"` // the account does not have it
+	// Established counts its files by how it was established what they are.
+	Established *EstablishedJSON `json:"established,omitempty"`
+}
+
+// EstablishedJSON counts files by how it was established what they are.
+type EstablishedJSON struct {
+	Signed    int `json:"signed"`    // a signed catalogue names them
+	Strong    int `json:"strong"`    // by digests that name content wherever it comes from
+	Weak      int `json:"weak"`      // by MD5 or SHA-1 alone
+	Unchecked int `json:"unchecked"` // by nothing
+	Recorded  int `json:"recorded"`  // recorded on this computer
+}
+
+// ToEstablished makes it; nil where it is not known.
+func ToEstablished(e catalogue.Established) *EstablishedJSON {
+	if e == (catalogue.Established{}) {
+		return nil
+	}
+	j := EstablishedJSON(e)
+	return &j
+}
+
+// Established says how it was established what files are.
+func Established(e catalogue.Established) string {
+	var list []string
+	for _, of := range []struct {
+		n    int
+		what string
+	}{{e.Signed, "signed"}, {e.Strong, "by a strong digest"}, {e.Weak, "by a weak digest (MD5 or SHA-1)"}, {e.Unchecked, "unchecked"}, {e.Recorded, "recorded here"}} {
+		if of.n > 0 {
+			list = append(list, Count(of.n, "file")+" "+of.what)
+		}
+	}
+	return strings.Join(list, ", ")
+}
+
+// EstablishedWord is that in a word or two: what holds for all files, or what the worst rest on, and how many.
+func EstablishedWord(e catalogue.Established) string {
+	all := e.Signed + e.Strong + e.Weak + e.Unchecked + e.Recorded
+	for _, of := range []struct {
+		n    int
+		what string
+	}{{e.Unchecked, "unchecked"}, {e.Weak, "weak"}, {e.Strong, "strong"}, {e.Signed, "signed"}, {e.Recorded, "recorded"}} {
+		switch {
+		case of.n == all && all > 0:
+			return of.what
+		case of.n > 0:
+			return Comma(of.n) + " " + of.what
+		}
+	}
+	return ""
 }
 
 // BuildJSON is a build in documents.
@@ -42,6 +95,8 @@ type BuildJSON struct {
 	Download   int64      `json:"download_bytes,omitempty"`
 	Here       *int64     `json:"here_bytes,omitempty"`    // of the components that the lane has
 	HereOf     *int64     `json:"here_of_bytes,omitempty"` // all of these
+	// Established counts its files by how it was established what they are.
+	Established *EstablishedJSON `json:"established,omitempty"`
 }
 
 // Named is a build's label, and what has to be said with it.
@@ -56,7 +111,7 @@ func Named(b *state.Build) string {
 func ToBuildJSON(b *state.Build, pin state.Pin) BuildJSON {
 	j := BuildJSON{
 		Label: b.Label, ID: b.ID, Channel: b.Line(), Date: b.Made, Digest: b.Digest().String(), Files: b.Files, Bytes: b.Bytes,
-		Note: b.Note, OwnNote: b.Own, Also: b.Also, Doubt: b.Doubt, Fragment: b.Fragment, Held: b.Is(pin), Pinned: b.Is(pin), Download: Download(b),
+		Note: b.Note, OwnNote: b.Own, Also: b.Also, Doubt: b.Doubt, Fragment: b.Fragment, Held: b.Is(pin), Pinned: b.Is(pin), Download: Download(b), Established: ToEstablished(b.Established()),
 	}
 	if !b.Manifest.IsZero() {
 		j.Content = b.Manifest.String()
@@ -65,7 +120,7 @@ func ToBuildJSON(b *state.Build, pin state.Pin) BuildJSON {
 		j.Feeds = append(j.Feeds, f.Name)
 	}
 	for _, p := range b.Components {
-		j.Components = append(j.Components, partJSON{p.Name, p.Manifest.String(), p.Files, p.Bytes, p.Download, p.ID, p.NotOwned})
+		j.Components = append(j.Components, partJSON{p.Name, p.Manifest.String(), p.Files, p.Bytes, p.Download, p.ID, p.NotOwned, ToEstablished(p.Established)})
 	}
 	return j
 }

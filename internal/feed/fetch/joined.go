@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"slices"
 
 	"golang.org/x/sync/errgroup"
@@ -37,7 +36,7 @@ func (d *delivery) joinLarge(ctx context.Context) error {
 	}
 	d.meter.Begin("Checking", -1)
 	defer d.meter.End()
-	wrong := make(map[string]bool)
+	var wrong []*toldFile
 	for _, l := range d.large {
 		var names, list []digest.Digest
 		for _, c := range l.spans {
@@ -47,7 +46,7 @@ func (d *delivery) joinLarge(ctx context.Context) error {
 		in := d.content(ctx, list)
 		r, done, err := decoded(l.coding, in, l.piece.size)
 		if err == nil {
-			err = d.put(ctx, l.piece.name, r, l.piece.checks()...)
+			err = d.put(ctx, l.piece.file, l.piece.name, r, l.piece.checks()...)
 		}
 		done()
 		in.Close()
@@ -59,22 +58,22 @@ func (d *delivery) joinLarge(ctx context.Context) error {
 			return forgetErr
 		}
 		if err != nil {
-			wrong[l.piece.file.path] = true
+			l.piece.file.contradicts = errors.Is(err, errContradicts)
+			wrong = append(wrong, l.piece.file)
 		}
 		d.meter.Advance(l.piece.size, l.piece.file.path)
 	}
+	clear(d.large)
 	if len(wrong) > 0 {
-		return &ContentError{slices.Sorted(maps.Keys(wrong))}
+		return contentError(wrong)
 	}
 	return nil
 }
 
-// assemble puts files together of their pieces.
-func (d *delivery) assemble(ctx context.Context) error {
-	files := slices.DeleteFunc(slices.Clone(d.plan.told.files), func(f *toldFile) bool { return len(f.pieces) == 1 })
-	wrong := make(map[string]bool)
+// assemble puts files together of their pieces, and returns those that come out wrong.
+func (d *delivery) assemble(ctx context.Context, files []*toldFile) (wrong []*toldFile, err error) {
 	if len(files) == 0 {
-		return nil
+		return nil, nil
 	}
 	d.meter.Begin("Checking", d.plan.Bytes)
 	defer d.meter.End()
@@ -92,11 +91,12 @@ func (d *delivery) assemble(ctx context.Context) error {
 			}
 			in := d.content(ctx, list)
 			defer in.Close()
-			err := d.put(ctx, f.name, in, f.file.Digest)
+			err := d.put(ctx, f, f.name, in, f.file.Digest)
 			if errors.Is(err, pack.ErrChecksum) {
 				// Which of the pieces is wrong nobody knows.
 				d.mu.Lock()
-				wrong[f.path] = true
+				f.contradicts = !slices.ContainsFunc(f.pieces, func(q *piece) bool { return q.check == "" })
+				wrong = append(wrong, f)
 				d.mu.Unlock()
 				return d.plan.Feed.Known.Forget(ctx, names...)
 			}
@@ -104,11 +104,5 @@ func (d *delivery) assemble(ctx context.Context) error {
 			return err
 		})
 	}
-	if err := g.Wait(); err != nil {
-		return err
-	}
-	if len(wrong) > 0 {
-		return &ContentError{slices.Sorted(maps.Keys(wrong))}
-	}
-	return nil
+	return wrong, g.Wait()
 }

@@ -20,6 +20,7 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"morvant/internal/adapter"
+	"morvant/internal/alias"
 	"morvant/internal/digest"
 	"morvant/internal/feed"
 	"morvant/internal/pack"
@@ -91,12 +92,15 @@ type large struct {
 func (p *Plan) runTold(ctx context.Context, w *feed.Wire, result *Fetched, o feed.Options) (*Fetched, error) {
 	d := &delivery{plan: p, wire: w, meter: o.Meter, options: o, putting: semaphore.NewWeighted(int64(store.Workers())), large: make(map[*piece]*large)}
 	over := slices.DeleteFunc(slices.Clone(p.told.needs), func(q *piece) bool { return q.local != nil })
+	defer func() {
+		if d.spoken != nil {
+			d.spoken.Close()
+		}
+	}()
 	if len(over) > 0 {
-		var err error
-		if d.spoken, err = p.Feed.Speak(ctx, o); err != nil {
+		if err := d.speak(ctx); err != nil {
 			return result, err
 		}
-		defer d.spoken.Close()
 	}
 	err := d.inSession(ctx, func() error {
 		if err := d.takeLocal(ctx); err != nil {
@@ -109,9 +113,69 @@ func (p *Plan) runTold(ctx context.Context, w *feed.Wire, result *Fetched, o fee
 		err = d.inSession(ctx, func() error { return d.joinLarge(ctx) })
 	}
 	if err == nil {
-		err = d.inSession(ctx, func() error { return d.assemble(ctx) })
+		err = d.assembleAll(ctx)
 	}
+	result.Received = w.Received.Load()
 	return result, err
+}
+
+// assembleAll puts files together of their pieces. Where pieces that were here before make a wrong file, they come once
+// more.
+func (d *delivery) assembleAll(ctx context.Context) error {
+	files := slices.DeleteFunc(slices.Clone(d.plan.told.files), func(f *toldFile) bool { return len(f.pieces) == 1 })
+	for {
+		var wrong []*toldFile
+		err := d.inSession(ctx, func() (err error) { wrong, err = d.assemble(ctx, files); return err })
+		if err != nil || len(wrong) == 0 {
+			return err
+		}
+		var again []*piece
+		for _, f := range wrong {
+			for _, q := range f.pieces {
+				if !q.done && !f.contradicts { // it was here, or in another file
+					again = append(again, q)
+				}
+			}
+		}
+		if len(again) == 0 {
+			return contentError(wrong)
+		}
+		if err := d.speak(ctx); err != nil {
+			return err
+		}
+		if err := d.inSession(ctx, func() error { return d.fetch(ctx, again) }); err != nil {
+			return err
+		}
+		if err := d.inSession(ctx, func() error { return d.joinLarge(ctx) }); err != nil {
+			return err
+		}
+		for _, q := range again {
+			q.done = true
+		}
+		files = wrong
+	}
+}
+
+// speak begins to talk with the adapter, once.
+func (d *delivery) speak(ctx context.Context) (err error) {
+	if d.spoken == nil {
+		d.spoken, err = d.plan.Feed.Speak(ctx, d.options)
+	}
+	return err
+}
+
+// contentError is the error for files whose content is wrong.
+func contentError(files []*toldFile) error {
+	wrong, contradicting := make(map[string]bool), make(map[string]bool)
+	for _, f := range files {
+		if wrong[f.path] = true; f.contradicts {
+			contradicting[f.path] = true
+		}
+	}
+	if len(contradicting) > 0 {
+		return fmt.Errorf("%w: %s", ErrContradiction, strings.Join(slices.Sorted(maps.Keys(contradicting)), ", "))
+	}
+	return &ContentError{slices.Sorted(maps.Keys(wrong))}
 }
 
 // inSession does something that puts content into the store. What has been put is findable afterwards.
@@ -123,8 +187,12 @@ func (d *delivery) inSession(ctx context.Context, do func() error) error {
 	return errors.Join(do(), d.session.Close())
 }
 
-// put brings bytes into the store, and remembers what they are known by. check, if any, is the distributor's digest.
-func (d *delivery) put(ctx context.Context, name digest.Digest, r io.Reader, checks ...string) error {
+// errContradicts is wrapped where content has one of the digests that were told of it and lacks another.
+var errContradicts = errors.New("it has one of the digests that were told of it, and not another")
+
+// put brings bytes into the store, and remembers what they are known by. checks are the distributor's digests: all
+// must hold.
+func (d *delivery) put(ctx context.Context, f *toldFile, name digest.Digest, r io.Reader, checks ...string) error {
 	if err := d.putting.Acquire(ctx, 1); err != nil {
 		return err
 	}
@@ -146,13 +214,25 @@ func (d *delivery) put(ctx context.Context, name digest.Digest, r io.Reader, che
 		}
 		return &feed.StoreError{Err: err}
 	}
+	right := 0
 	for i, h := range hashers {
-		got, err := h.Foreign()
-		if err != nil || got != want[i] {
-			return errors.Join(pack.ErrChecksum, err)
+		got, hashErr := h.Foreign()
+		if hashErr == nil && got == want[i] {
+			right++
 		}
+		err = errors.Join(err, hashErr)
 	}
-	if err := d.plan.Feed.Known.Learn(ctx, map[digest.Digest]digest.Digest{name: own}); err != nil {
+	switch {
+	case right < len(want) && right > 0:
+		return errors.Join(pack.ErrChecksum, errContradicts, err)
+	case right < len(want):
+		return errors.Join(pack.ErrChecksum, err)
+	}
+	facts := map[digest.Digest]digest.Digest{name: own}
+	if name == f.name && f.file.Ground() != adapter.Strong {
+		facts[alias.Came(own)] = digest.Of([]byte(f.scope))
+	}
+	if err := d.plan.Feed.Known.Learn(ctx, facts); err != nil {
 		return &feed.StoreError{Err: err}
 	}
 	d.kept.Add(1)
@@ -161,7 +241,7 @@ func (d *delivery) put(ctx context.Context, name digest.Digest, r io.Reader, che
 
 // checks lists the digests that tell whether the bytes of a piece are right.
 func (p *piece) checks() []string {
-	if len(p.file.pieces) == 1 {
+	if len(p.file.pieces) == 1 && p.check != p.file.file.Digest {
 		return []string{p.check, p.file.file.Digest}
 	}
 	return []string{p.check}
@@ -191,7 +271,7 @@ func (d *delivery) takeLocal(ctx context.Context) error {
 			defer f.Close()
 			slices.SortFunc(pieces, func(a, b *piece) int { return cmp.Compare(a.at, b.at) })
 			for _, q := range pieces {
-				err := d.put(ctx, q.name, io.NewSectionReader(f, q.at, q.size), q.checks()...)
+				err := d.put(ctx, q.file, q.name, io.NewSectionReader(f, q.at, q.size), q.checks()...)
 				if errors.Is(err, pack.ErrChecksum) {
 					return fmt.Errorf("%s: %w; run the command again", l.Path, errMoved)
 				}
@@ -258,14 +338,14 @@ func (d *delivery) fetch(ctx context.Context, pieces []*piece) error {
 
 // missing is the error for pieces that have not come.
 func (d *delivery) missing(left []*piece, last error) error {
-	wrong := make(map[string]bool)
+	var wrong []*toldFile
 	for _, q := range left {
 		if q.bad {
-			wrong[q.file.path] = true
+			wrong = append(wrong, q.file)
 		}
 	}
 	if len(wrong) > 0 {
-		return &ContentError{slices.Sorted(maps.Keys(wrong))}
+		return contentError(wrong)
 	}
 	if last != nil {
 		return last
@@ -293,7 +373,7 @@ func (d *delivery) some(ctx context.Context, part Part, pieces []*piece) ([]*pie
 	}
 	places, until, err := d.spoken.Content(ctx, ask, func(path string) bool {
 		for _, q := range index[path] {
-			return !q.file.file.Weak()
+			return !q.file.file.Forgeable()
 		}
 		return false
 	})
@@ -504,6 +584,7 @@ func (d *delivery) stream(ctx context.Context, s feed.Source, list *[]*span) err
 			}
 			d.mu.Lock()
 			c.piece.bad = true
+			c.piece.file.contradicts = errors.Is(err, errContradicts)
 			d.mu.Unlock()
 		}
 		*list = (*list)[1:]
@@ -532,7 +613,7 @@ func (d *delivery) read(in io.Reader, c *span) (n int, err error) {
 // take brings what has come of a piece into the store.
 func (d *delivery) take(ctx context.Context, c *span, raw []byte) error {
 	if c.of > 1 {
-		if err := d.put(ctx, c.name(), bytes.NewReader(raw)); err != nil {
+		if err := d.put(ctx, c.piece.file, c.name(), bytes.NewReader(raw)); err != nil {
 			return err
 		}
 		d.mu.Lock()
@@ -547,7 +628,7 @@ func (d *delivery) take(ctx context.Context, c *span, raw []byte) error {
 	if err != nil {
 		return err
 	}
-	if err := d.put(ctx, c.piece.name, r, c.piece.checks()...); err != nil {
+	if err := d.put(ctx, c.piece.file, c.piece.name, r, c.piece.checks()...); err != nil {
 		return err
 	}
 	c.piece.done = true

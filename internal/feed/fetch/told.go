@@ -22,6 +22,9 @@ import (
 // ErrUnchecked is returned for files that nothing tells from other content.
 var ErrUnchecked = problem.New("the distributor gives no digest of it, so that damage on the way would not be noticed", "To take it all the same: --unchecked")
 
+// ErrContradiction is returned for files of which digests were told that no content has at once.
+var ErrContradiction = problem.New("the distributor tells digests that contradict each other, so nothing can be what it tells", "Ask whoever wrote the adapter")
+
 // told is what an adapter has to do with a plan.
 type told struct {
 	files []*toldFile
@@ -54,8 +57,11 @@ type toldFile struct {
 	path   string
 	name   digest.Digest
 	file   *adapter.File
+	scope  string // of the subscription that tells it
 	part   int
 	pieces []*piece
+	// contradicts says that content has come that has one of the digests that were told, and lacks another.
+	contradicts bool
 }
 
 // piece is a part of a file.
@@ -142,17 +148,21 @@ func (p *Plan) addTold(ctx context.Context, i int, part Part, t *feed.Told, o fe
 			continue
 		}
 		listed[file.Digest] = true
-		name, checked := said.Name(t.ID)
-		switch {
-		case !checked:
+		if here, err := p.recognise(ctx, said, t.Name(said)); err != nil {
+			return err
+		} else if here {
+			continue
+		}
+		switch ground := t.Ground(said); {
+		case ground == adapter.Unchecked:
 			p.Unchecked++
 			unchecked = file.Path
-		case said.Weak():
+		case said.Forgeable():
 			p.Weak++
 		}
-		out := &toldFile{path: file.Path, name: name, file: said, part: i}
+		out := &toldFile{path: file.Path, name: t.Name(said), file: said, part: i, scope: t.Scope()}
 		for j, q := range said.Split() {
-			out.pieces = append(out.pieces, &piece{file: out, index: j, name: said.PieceName(t.ID, j), size: q.Size, check: q.Digest, cost: cmp.Or(q.Stored, q.Size)})
+			out.pieces = append(out.pieces, &piece{file: out, index: j, name: t.PieceName(said, j), size: q.Size, check: q.Digest, cost: cmp.Or(q.Stored, q.Size)})
 		}
 		p.told.files = append(p.told.files, out)
 		p.Files++
@@ -162,6 +172,31 @@ func (p *Plan) addTold(ctx context.Context, i int, part Part, t *feed.Told, o fe
 		return fmt.Errorf("%s: %w", unchecked, ErrUnchecked)
 	}
 	return nil
+}
+
+// recognise reports whether the store has the content of a file that several digests were told of: that of one of them
+// is known, and all the others hold for it.
+func (p *Plan) recognise(ctx context.Context, f *adapter.File, name digest.Digest) (bool, error) {
+	claims := f.Claims()
+	if len(claims) < 2 {
+		return false, nil
+	}
+	for _, c := range claims {
+		own, known := p.Feed.Known.Known(adapter.NameOf(c.Want, c.Size))
+		if c.Size != f.Size || !c.Want.Strong() || !known {
+			continue
+		}
+		has, err := p.request.Store.Has(ctx, own)
+		if err != nil || !has {
+			return false, err
+		}
+		v := f.Verifier()
+		if err := p.request.Store.WriteTo(ctx, v, own); err != nil || !v.Fits() {
+			return false, ctx.Err() // damaged, or other content: it comes from the distributor
+		}
+		return true, p.Feed.Known.Learn(ctx, map[digest.Digest]digest.Digest{name: own})
+	}
+	return false, nil
 }
 
 // findTold finds out which pieces are here: in the store, or in files of this computer.
@@ -245,15 +280,14 @@ func (p *Plan) installed(ctx context.Context, locals map[digest.Digest]*Local, f
 		}
 		for i := range t.Manifest.Files {
 			f := &t.Manifest.Files[i]
-			name, _ := f.Name(t.ID)
-			own, ok := p.Feed.Known.Known(name)
+			own, ok := p.Feed.Known.Known(t.Name(f))
 			l := locals[own]
 			if !ok || l == nil || l.Size != f.Size {
 				continue
 			}
 			var at int64
 			for j, q := range f.Split() {
-				found(f.PieceName(t.ID, j), l, at)
+				found(t.PieceName(f, j), l, at)
 				at += q.Size
 			}
 		}

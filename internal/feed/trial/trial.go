@@ -82,7 +82,7 @@ func Run(ctx context.Context, q Request, o feed.Options) (*Report, error) {
 	}
 	r := &Report{}
 	r.run(ctx, q, dir, o)
-	r.Wrong, r.Odd, r.Log = w.wrong, append(r.Odd, w.odd...), log.String()
+	r.Wrong, r.Odd, r.Log = append(r.Wrong, w.wrong...), append(r.Odd, w.odd...), log.String()
 	if q.Record != nil {
 		return r, q.Record.Err()
 	}
@@ -136,6 +136,9 @@ func (r *Report) builds(f *feed.Feed, c *catalogue.Channel) {
 		if catalogue.OfDate(b.Label, b.Date) {
 			nameless++
 		}
+		if err := f.Shared(b); err != nil {
+			r.Wrong = append(r.Wrong, err.Error())
+		}
 		for _, p := range b.Components {
 			if told[p.Manifest] || lacking[p.Manifest] {
 				continue
@@ -152,9 +155,9 @@ func (r *Report) builds(f *feed.Feed, c *catalogue.Channel) {
 					continue
 				}
 				files++
-				if _, checked := file.Name(t.ID); !checked {
+				if t.Ground(file) == adapter.Unchecked {
 					unchecked++
-				} else if file.Weak() {
+				} else if file.Forgeable() {
 					weak++
 				}
 			}

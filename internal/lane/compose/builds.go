@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"morvant/internal/alias"
+	"morvant/internal/catalogue"
 	"morvant/internal/digest"
 	"morvant/internal/feed"
 	"morvant/internal/feed/fetch"
@@ -116,7 +117,7 @@ func (c *Composed) imported(ctx context.Context, l *lane.Lane) error {
 		return err
 	}
 	for _, p := range list {
-		c.Parts = append(c.Parts, fetch.Part{Manifest: p.Manifest})
+		c.Parts = append(c.Parts, fetch.Part{Part: catalogue.Part{Name: p.Name}, Manifest: p.Manifest})
 	}
 	if err := c.merge(); err != nil {
 		return err
@@ -162,6 +163,9 @@ func (c *Composed) merge() error {
 		list = append(list, p.Manifest)
 	}
 	var err error
+	if path, i, j, found := manifest.Shared(list...); found {
+		return &feed.SharedError{Build: c.Build.Label, Path: path, A: c.Parts[i].Name, B: c.Parts[j].Name}
+	}
 	if c.Base, err = manifest.Merge(list...); err != nil {
 		return fmt.Errorf("the components of %s: %w", c.Build.Label, err)
 	}
