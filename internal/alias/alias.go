@@ -8,6 +8,7 @@ package alias
 import (
 	"context"
 	"database/sql"
+	"encoding/binary"
 	"errors"
 	"io/fs"
 	"os"
@@ -16,68 +17,66 @@ import (
 	"morvant/internal/database"
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
-	"morvant/internal/problem"
 )
 
-var schema = database.Schema{Steps: []string{`CREATE TABLE alias (name BLOB PRIMARY KEY, own BLOB NOT NULL) WITHOUT ROWID;`}}
+var schema = database.Schema{Steps: []string{
+	`CREATE TABLE alias (name BLOB PRIMARY KEY, own BLOB NOT NULL) WITHOUT ROWID;`,
+	`ALTER TABLE alias ADD COLUMN sum INTEGER NOT NULL DEFAULT 0;`,
+}}
 
-// Table is what is remembered. It is opened when it is first needed. Several goroutines may use it at once.
+// sum tells a row that is as it was written; one of an earlier version has 0.
+func sum(name, own digest.Digest) int64 {
+	h := digest.Of(append(name[:], own[:]...))
+	return int64(binary.LittleEndian.Uint64(h[:8]) | 1)
+}
+
+// Table is what is remembered. It is read when it is first needed. Several goroutines may use it at once.
 type Table struct {
 	file string
+	kept *database.Kept
 
 	mu  sync.Mutex
-	db  *sql.DB
 	own map[digest.Digest]digest.Digest
-	err error
 }
 
 // At returns the table that is kept in a file.
-func At(file string) *Table { return &Table{file: file} }
+func At(file string) *Table { return &Table{file: file, kept: database.Keep(file, schema)} }
 
 // read reads the table once. The caller has locked it.
-func (t *Table) read(ctx context.Context, making bool) error {
-	if t.own != nil && (t.db != nil || !making) {
-		return t.err
-	}
-	if t.own == nil {
-		t.own = make(map[digest.Digest]digest.Digest)
-	}
-	if _, err := os.Stat(t.file); errors.Is(err, fs.ErrNotExist) && !making {
+func (t *Table) read(ctx context.Context) error {
+	if t.own != nil {
 		return nil
 	}
-	t.db, t.err = database.Open(ctx, t.file, schema)
-	if errors.Is(t.err, problem.ErrNewer) || database.Damaged(t.err) {
-		if t.err = database.Remove(t.file); t.err == nil {
-			t.db, t.err = database.Open(ctx, t.file, schema)
+	own := make(map[digest.Digest]digest.Digest)
+	if _, err := os.Stat(t.file); errors.Is(err, fs.ErrNotExist) {
+		t.own = own
+		return nil
+	}
+	err := t.kept.Do(ctx, func(db *sql.DB) error {
+		clear(own)
+		rows, err := db.QueryContext(ctx, `SELECT name, own, sum FROM alias`)
+		if err != nil {
+			return err
 		}
-	}
-	if t.err != nil {
-		return t.err
-	}
-	t.db.SetMaxOpenConns(1)
-	// What a power cut takes is read again.
-	if _, t.err = t.db.ExecContext(ctx, "PRAGMA synchronous = NORMAL"); t.err != nil {
-		return t.err
-	}
-	rows, err := t.db.QueryContext(ctx, `SELECT name, own FROM alias`)
-	if err != nil {
-		t.err = err
-		return err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var name, own []byte
-		if t.err = rows.Scan(&name, &own); t.err != nil {
-			return t.err
+		defer rows.Close()
+		for rows.Next() {
+			var name, is []byte
+			var check int64
+			if err := rows.Scan(&name, &is, &check); err != nil {
+				return err
+			}
+			n, nameErr := digest.FromBytes(name)
+			o, ownErr := digest.FromBytes(is)
+			if nameErr == nil && ownErr == nil && (check == 0 || check == sum(n, o)) {
+				own[n] = o
+			}
 		}
-		n, nameErr := digest.FromBytes(name)
-		o, ownErr := digest.FromBytes(own)
-		if nameErr == nil && ownErr == nil {
-			t.own[n] = o
-		}
+		return rows.Err()
+	})
+	if err == nil {
+		t.own = own
 	}
-	t.err = rows.Err()
-	return t.err
+	return err
 }
 
 // Own returns the digest of the content that d means: d itself, or what is known for it.
@@ -95,7 +94,7 @@ func (t *Table) Own(d digest.Digest) digest.Digest {
 func (t *Table) Known(name digest.Digest) (digest.Digest, bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	_ = t.read(context.Background(), false) // then it is not known
+	_ = t.read(context.Background()) // else it is not known
 	own, ok := t.own[name]
 	return own, ok
 }
@@ -104,7 +103,7 @@ func (t *Table) Known(name digest.Digest) (digest.Digest, bool) {
 func (t *Table) Learn(ctx context.Context, names map[digest.Digest]digest.Digest) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if err := t.read(ctx, true); err != nil {
+	if err := t.read(ctx); err != nil {
 		return err
 	}
 	var fresh []digest.Digest
@@ -117,18 +116,30 @@ func (t *Table) Learn(ctx context.Context, names map[digest.Digest]digest.Digest
 	if len(fresh) == 0 {
 		return nil
 	}
-	tx, err := t.db.BeginTx(ctx, nil)
-	if err != nil {
-		return t.spare(err)
-	}
-	defer tx.Rollback()
-	for _, name := range fresh {
-		own := t.own[name]
-		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO alias (name, own) VALUES (?, ?)`, name[:], own[:]); err != nil {
-			return t.spare(err)
+	return t.change(ctx, func(tx *sql.Tx) error {
+		for _, name := range fresh {
+			own := t.own[name]
+			if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO alias (name, own, sum) VALUES (?, ?, ?)`, name[:], own[:], sum(name, own)); err != nil {
+				return err
+			}
 		}
-	}
-	return t.spare(tx.Commit())
+		return nil
+	})
+}
+
+// change changes the table as a whole.
+func (t *Table) change(ctx context.Context, do func(*sql.Tx) error) error {
+	return t.kept.Do(ctx, func(db *sql.DB) error {
+		tx, err := db.BeginTx(ctx, nil)
+		if err != nil {
+			return err
+		}
+		defer tx.Rollback()
+		if err := do(tx); err != nil {
+			return err
+		}
+		return tx.Commit()
+	})
 }
 
 // Came is the name under which it is remembered for content that came from a distributor by a weak digest, or by none,
@@ -139,24 +150,26 @@ func Came(own digest.Digest) digest.Digest { return digest.Unseen("came by itsel
 func (t *Table) Forget(ctx context.Context, names ...digest.Digest) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if err := t.read(ctx, true); err != nil {
+	if err := t.read(ctx); err != nil {
 		return err
 	}
-	for _, name := range names {
-		delete(t.own, name)
-		if _, err := t.db.ExecContext(ctx, `DELETE FROM alias WHERE name = ?`, name[:]); err != nil {
-			return t.spare(err)
+	return t.change(ctx, func(tx *sql.Tx) error {
+		for _, name := range names {
+			delete(t.own, name)
+			if _, err := tx.ExecContext(ctx, `DELETE FROM alias WHERE name = ?`, name[:]); err != nil {
+				return err
+			}
 		}
-	}
-	return nil
+		return nil
+	})
 }
 
-// spare passes over a table that cannot be written to: this process knows all the same.
-func (t *Table) spare(err error) error {
-	if database.Unwritable(err) {
-		return nil
+// Check looks through all of the table, and reports whether it was damaged and had to be begun anew.
+func (t *Table) Check(ctx context.Context) (replaced bool, err error) {
+	if _, err := os.Stat(t.file); errors.Is(err, fs.ErrNotExist) {
+		return false, nil
 	}
-	return err
+	return t.kept.Check(ctx)
 }
 
 // Manifest returns m with the digests of content that has been seen in place of what stands for them.
@@ -187,10 +200,6 @@ func Unseen(m *manifest.Manifest) bool {
 func (t *Table) Close() error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if t.db == nil {
-		return nil
-	}
-	err := t.db.Close()
-	t.db, t.own, t.err = nil, nil, nil
-	return err
+	t.own = nil
+	return t.kept.Close()
 }

@@ -259,7 +259,9 @@ func TestADamagedCopyOfAFeedIsLeftOut(t *testing.T) {
 			require.NoError(t, os.CopyFS(copyDir, os.DirFS(kept)))
 		}
 	}
-	require.NoError(t, os.WriteFile(filepath.Join(copyDir, "subscription.json"), []byte("{"), 0o644))
+	for _, both := range []string{"subscription.json", "subscription.copy.json"} {
+		require.NoError(t, os.WriteFile(filepath.Join(copyDir, both), []byte("{"), 0o644))
+	}
 	require.Contains(t, w.ok("status").err, "its subscription cannot be read")
 	w.ok("feed", "remove", list[0].Name(), "--yes")
 	w.ok("feed", "add", w.feed)

@@ -48,6 +48,7 @@ var (
 
 const (
 	subscriptionFile = "subscription.json"
+	subscriptionCopy = "subscription.copy.json"
 	tokenFile        = "token.json"
 )
 
@@ -79,6 +80,8 @@ type Feed struct {
 	Subscription
 	// Broken says why the subscription cannot be read; such a feed can only be removed.
 	Broken error
+	// Mended says that the subscription was damaged, and is restored from its second copy.
+	Mended bool
 	// Known tells which content is meant by the digests of distributors; nil: nothing is known. Programs is the
 	// folder of adapters that are called by name.
 	Known    *alias.Table
@@ -140,24 +143,60 @@ func Find(base, name string) (*Feed, error) {
 	return nil, fmt.Errorf("there is no feed \"%s\"; there is %s: %w", name, strings.Join(names, ", "), ErrUnknown)
 }
 
+// load reads a subscription: from its second copy where the first is damaged, which is then put right.
 func load(dir, name string) (*Feed, error) {
-	b, err := volume.ReadFile(filepath.Join(dir, subscriptionFile), volume.Small)
-	if err != nil {
+	f := &Feed{Name: name, dir: dir}
+	err := f.read(subscriptionFile)
+	if err == nil {
+		return f, nil
+	}
+	if copyErr := f.read(subscriptionCopy); copyErr != nil {
 		return nil, err
 	}
-	f := &Feed{Name: name, dir: dir}
-	if err := json.Unmarshal(b, &f.Subscription); err != nil {
-		return nil, fmt.Errorf("%s: %w", filepath.Join(dir, subscriptionFile), err)
-	}
+	f.Mended = true
+	_ = f.save() // it is read from the copy again, else
 	return f, nil
 }
 
-func (f *Feed) save() error {
-	b, err := json.MarshalIndent(f.Subscription, "", "  ")
+// read reads a copy of the subscription.
+func (f *Feed) read(file string) error {
+	b, err := volume.ReadFile(f.File(file), volume.Small)
 	if err != nil {
 		return err
 	}
-	return f.Put(subscriptionFile, b)
+	var s sealedSubscription
+	if err := json.Unmarshal(b, &s); err != nil {
+		return fmt.Errorf("%s: %w", f.File(file), err)
+	}
+	if s.Seal != "" && s.Seal != s.Subscription.seal() {
+		return fmt.Errorf("%s: %w", f.File(file), ErrCopy)
+	}
+	f.Subscription = s.Subscription
+	return nil
+}
+
+// sealedSubscription is a subscription as it is written. Earlier versions wrote no seal.
+type sealedSubscription struct {
+	Subscription
+	Seal string `json:"seal,omitempty"`
+}
+
+// seal tells a subscription that is as it was written.
+func (s *Subscription) seal() string {
+	b, err := json.Marshal(s)
+	if err != nil {
+		return ""
+	}
+	return digest.Of(b).Short()
+}
+
+// save writes both copies.
+func (f *Feed) save() error {
+	b, err := json.MarshalIndent(sealedSubscription{f.Subscription, f.seal()}, "", "  ")
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Put(subscriptionFile, b), f.Put(subscriptionCopy, b))
 }
 
 // File returns where a file of the copy stands.

@@ -473,10 +473,7 @@ func (h *Home) Forget(ctx context.Context, name string) error {
 			return err
 		}
 	}
-	cache, err := scan.OpenCache(ctx, h.CacheFile())
-	if err != nil {
-		return err
-	}
+	cache := scan.OpenCache(h.CacheFile())
 	err = errors.Join(cache.Forget(ctx, state.CacheKey(name, "")), cache.Close())
 	return errors.Join(err, os.RemoveAll(h.FeedsDir(name)), os.Remove(h.settingsFile(name)))
 }

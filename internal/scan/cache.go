@@ -6,13 +6,13 @@ import (
 	"database/sql"
 	"encoding/binary"
 	"errors"
+	"maps"
 	"path"
 	"time"
 
 	"morvant/internal/database"
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
-	"morvant/internal/problem"
 )
 
 var cacheSchema = database.Schema{Steps: []string{`
@@ -28,8 +28,7 @@ var tables = []string{"dir", "other", "restless"}
 // Cache remembers what was read of which files. Losing it costs time only, so
 // one that is damaged or of another version is replaced.
 type Cache struct {
-	db   *sql.DB
-	file string
+	kept *database.Kept
 	// recalled is what the rows of a root said when they were last read or
 	// written, so that Remember need not read them again.
 	recalled map[string]map[string][]byte
@@ -40,46 +39,39 @@ type Cache struct {
 	restless map[string]map[string]restless // what was found of a root in this run
 }
 
-// OpenCache opens or creates the cache at file.
-func OpenCache(ctx context.Context, file string) (*Cache, error) {
-	db, err := database.Open(ctx, file, cacheSchema)
-	if errors.Is(err, problem.ErrNewer) || database.Damaged(err) {
-		if err := database.Remove(file); err != nil {
-			return nil, err
-		}
-		db, err = database.Open(ctx, file, cacheSchema)
-	}
-	if err != nil {
-		return nil, err
-	}
+// OpenCache returns the cache at file.
+func OpenCache(file string) *Cache {
 	return &Cache{
-		db: db, file: file, recalled: make(map[string]map[string][]byte), lost: make(map[string]map[string]cached),
+		kept: database.Keep(file, cacheSchema), recalled: make(map[string]map[string][]byte), lost: make(map[string]map[string]cached),
 		moved: make(map[string]int), restless: make(map[string]map[string]restless),
-	}, nil
+	}
 }
 
-// heal replaces a cache that has turned out to be damaged by an empty one, and passes
-// over one that cannot be written to: it costs time only.
-func (c *Cache) heal(ctx context.Context, err error) error {
-	if database.Unwritable(err) {
-		return nil
-	}
-	if !database.Damaged(err) {
+// exec changes what is remembered.
+func (c *Cache) exec(ctx context.Context, statement string, args ...any) error {
+	return c.kept.Do(ctx, func(db *sql.DB) error {
+		_, err := db.ExecContext(ctx, statement, args...)
 		return err
-	}
-	c.recalled = make(map[string]map[string][]byte)
-	if err := c.db.Close(); err != nil {
-		return err
-	}
-	if err := database.Remove(c.file); err != nil {
-		return err
-	}
-	c.db, err = database.Open(ctx, c.file, cacheSchema)
-	return err
+	})
 }
+
+// one reads the only row of a root; nil if there is none.
+func (c *Cache) one(ctx context.Context, query, root string) (blob []byte, err error) {
+	err = c.kept.Do(ctx, func(db *sql.DB) error {
+		err := db.QueryRowContext(ctx, query, root).Scan(&blob)
+		if errors.Is(err, sql.ErrNoRows) {
+			blob, err = nil, nil
+		}
+		return err
+	})
+	return blob, err
+}
+
+// Check looks through all of the cache, and reports whether it was damaged and had to be begun anew.
+func (c *Cache) Check(ctx context.Context) (replaced bool, err error) { return c.kept.Check(ctx) }
 
 // Close closes the cache.
-func (c *Cache) Close() error { return c.db.Close() }
+func (c *Cache) Close() error { return c.kept.Close() }
 
 // cached is what is remembered of one file, in this order and size on disk:
 // the length of the name (2 bytes) and the name, then
@@ -98,7 +90,7 @@ const cachedSize = 6*8 + digest.Size
 func (c *Cache) Recall(ctx context.Context, root string, t *Tree) error {
 	rows, err := c.rows(ctx, root)
 	if err != nil {
-		return c.heal(ctx, err)
+		return err
 	}
 	c.recalled[root] = rows
 	remembered := make(map[string]cached, len(t.Entries))
@@ -146,7 +138,7 @@ func (c *Cache) Lost(root string, t *Tree) []manifest.File {
 func (c *Cache) Files(ctx context.Context, root string) (map[string]int64, error) {
 	rows, err := c.rows(ctx, root)
 	if err != nil {
-		return nil, c.heal(ctx, err)
+		return nil, err
 	}
 	files := make(map[string]int64)
 	for dir, row := range rows {
@@ -165,8 +157,8 @@ func (c *Cache) Forget(ctx context.Context, root string) error {
 	delete(c.recalled, root)
 	delete(c.restless, root)
 	for _, table := range tables {
-		if _, err := c.db.ExecContext(ctx, `DELETE FROM `+table+` WHERE root = ?1 OR substr(?1, -1) = '/' AND substr(root, 1, length(?1)) = ?1`, root); err != nil {
-			return c.heal(ctx, err)
+		if err := c.exec(ctx, `DELETE FROM `+table+` WHERE root = ?1 OR substr(?1, -1) = '/' AND substr(root, 1, length(?1)) = ?1`, root); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -177,8 +169,8 @@ func (c *Cache) Rename(ctx context.Context, from, to string) error {
 	delete(c.recalled, from)
 	delete(c.restless, from)
 	for _, table := range tables {
-		if _, err := c.db.ExecContext(ctx, `UPDATE OR REPLACE `+table+` SET root = ? WHERE root = ?`, to, from); err != nil {
-			return c.heal(ctx, err)
+		if err := c.exec(ctx, `UPDATE OR REPLACE `+table+` SET root = ? WHERE root = ?`, to, from); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -187,16 +179,15 @@ func (c *Cache) Rename(ctx context.Context, from, to string) error {
 // Remember saves what is known of the tree; folders that say what they said
 // before are not written again.
 func (c *Cache) Remember(ctx context.Context, root string, t *Tree) error {
-	return c.heal(ctx, c.remember(ctx, root, t))
-}
-
-func (c *Cache) remember(ctx context.Context, root string, t *Tree) error {
 	dirs := make(map[string][]byte)
 	for i := range t.Entries {
 		if e := &t.Entries[i]; e.Kind == File && e.Known {
 			dir := path.Dir(e.Path)
 			dirs[dir] = appendCached(dirs[dir], path.Base(e.Path), cached{e.Stamp, e.Looked, e.Digest})
 		}
+	}
+	for dir, blob := range dirs {
+		dirs[dir] = sealed(blob)
 	}
 	old, known := c.recalled[root]
 	if !known {
@@ -219,42 +210,59 @@ func (c *Cache) remember(ctx context.Context, root string, t *Tree) error {
 	if len(write)+len(drop) == 0 {
 		return nil
 	}
-	tx, err := c.db.BeginTx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	for _, dir := range write {
-		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO dir (root, dir, files) VALUES (?, ?, ?)`, root, dir, dirs[dir]); err != nil {
+	err := c.kept.Do(ctx, func(db *sql.DB) error {
+		tx, err := db.BeginTx(ctx, nil)
+		if err != nil {
 			return err
 		}
-	}
-	for _, dir := range drop {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM dir WHERE root = ? AND dir = ?`, root, dir); err != nil {
-			return err
+		defer tx.Rollback()
+		for _, dir := range write {
+			if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO dir (root, dir, files) VALUES (?, ?, ?)`, root, dir, dirs[dir]); err != nil {
+				return err
+			}
 		}
+		for _, dir := range drop {
+			if _, err := tx.ExecContext(ctx, `DELETE FROM dir WHERE root = ? AND dir = ?`, root, dir); err != nil {
+				return err
+			}
+		}
+		return tx.Commit()
+	})
+	if err == nil {
+		c.recalled[root] = dirs
 	}
-	c.recalled[root] = dirs
-	return tx.Commit()
+	return err
 }
 
 // rows returns the row of each folder below root.
 func (c *Cache) rows(ctx context.Context, root string) (map[string][]byte, error) {
-	rows, err := c.db.QueryContext(ctx, `SELECT dir, files FROM dir WHERE root = ?`, root)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	m := make(map[string][]byte)
-	for rows.Next() {
-		var dir string
-		var blob []byte
-		if err := rows.Scan(&dir, &blob); err != nil {
-			return nil, err
+	return m, c.kept.Do(ctx, func(db *sql.DB) error {
+		clear(m)
+		rows, err := db.QueryContext(ctx, `SELECT dir, files FROM dir WHERE root = ?`, root)
+		if err != nil {
+			return err
 		}
-		m[dir] = blob
-	}
-	return m, rows.Err()
+		defer rows.Close()
+		for rows.Next() {
+			var dir string
+			var blob []byte
+			if err := rows.Scan(&dir, &blob); err != nil {
+				return err
+			}
+			m[dir] = blob
+		}
+		return rows.Err()
+	})
+}
+
+// sealSize is that of what stands behind the files of a row: the beginning of its digest. Rows of earlier versions have
+// none.
+const sealSize = 8
+
+func sealed(b []byte) []byte {
+	sum := digest.Of(b)
+	return append(b, sum[:sealSize]...)
 }
 
 func appendCached(b []byte, name string, c cached) []byte {
@@ -266,12 +274,15 @@ func appendCached(b []byte, name string, c cached) []byte {
 	return append(b, c.digest[:]...)
 }
 
-// decodeDir adds what a row says to m. A row cut short says nothing further.
-func decodeDir(dir string, b []byte, m map[string]cached) {
+// decodeDir adds what a row says to m. A row cut short says nothing further, and one that is not as it was written
+// nothing at all.
+func decodeDir(dir string, row []byte, m map[string]cached) {
+	found := make(map[string]cached)
+	b := row
 	for len(b) >= 2 {
 		n := int(binary.LittleEndian.Uint16(b))
 		if len(b) < 2+n+cachedSize {
-			return
+			break
 		}
 		name := string(b[2 : 2+n])
 		b = b[2+n:]
@@ -279,11 +290,15 @@ func decodeDir(dir string, b []byte, m map[string]cached) {
 		for i := range f {
 			f[i] = binary.LittleEndian.Uint64(b[8*i:])
 		}
-		m[path.Join(dir, name)] = cached{
+		found[path.Join(dir, name)] = cached{
 			stamp:  Stamp{Size: int64(f[0]), MTime: int64(f[1]), CTime: int64(f[2]), Dev: f[3], Ino: f[4]},
 			looked: time.Unix(0, int64(f[5])),
 			digest: digest.Digest(b[48 : 48+digest.Size]),
 		}
 		b = b[cachedSize:]
 	}
+	if len(b) > 0 && !bytes.Equal(sealed(bytes.Clone(row[:len(row)-len(b)])), row) {
+		return
+	}
+	maps.Copy(m, found)
 }

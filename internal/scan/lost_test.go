@@ -17,8 +17,7 @@ func TestWhatIsLostIsWhatWasThereAtTheLastLook(t *testing.T) {
 	root, err := os.OpenRoot(dir)
 	require.NoError(t, err)
 	defer root.Close()
-	c, err := OpenCache(t.Context(), filepath.Join(t.TempDir(), "cache.db"))
-	require.NoError(t, err)
+	c := OpenCache(filepath.Join(t.TempDir(), "cache.db"))
 	defer c.Close()
 	for _, p := range []string{"a", "b", "c", "d"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, p), []byte("content of "+p), 0o644))

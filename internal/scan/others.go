@@ -2,9 +2,7 @@ package scan
 
 import (
 	"context"
-	"database/sql"
 	"encoding/json"
-	"errors"
 	"os"
 	"path/filepath"
 	"slices"
@@ -128,7 +126,7 @@ func (c *Cache) Others(ctx context.Context, root string, t *Tree, n *Names) erro
 	}
 	was, err := c.names(ctx, root)
 	if err != nil {
-		return c.heal(ctx, err)
+		return err
 	}
 	remembered := make(map[file]rememberedName, len(was.Names))
 	if slices.Equal(was.Folders, n.Folders) {
@@ -166,18 +164,13 @@ func (c *Cache) Others(ctx context.Context, root string, t *Tree, n *Names) erro
 	if err != nil {
 		return err
 	}
-	_, err = c.db.ExecContext(ctx, `INSERT OR REPLACE INTO other (root, names) VALUES (?, ?)`, root, blob)
-	return c.heal(ctx, err)
+	return c.exec(ctx, `INSERT OR REPLACE INTO other (root, names) VALUES (?, ?)`, root, blob)
 }
 
 func (c *Cache) names(ctx context.Context, root string) (rememberedNames, error) {
 	var was rememberedNames
-	var blob []byte
-	err := c.db.QueryRowContext(ctx, `SELECT names FROM other WHERE root = ?`, root).Scan(&blob)
-	if errors.Is(err, sql.ErrNoRows) {
-		return was, nil
-	}
-	if err == nil && json.Unmarshal(blob, &was) != nil {
+	blob, err := c.one(ctx, `SELECT names FROM other WHERE root = ?`, root)
+	if err == nil && blob != nil && json.Unmarshal(blob, &was) != nil {
 		was = rememberedNames{}
 	}
 	return was, err

@@ -17,8 +17,7 @@ func TestOtherNamesAreFoundAgainOnceTheirFolderIsBack(t *testing.T) {
 	require.NoError(t, os.Link(filepath.Join(dir, "a"), filepath.Join(mods, "a.pak")))
 	away := mods + "-away"
 	require.NoError(t, os.Rename(mods, away))
-	c, err := OpenCache(t.Context(), filepath.Join(t.TempDir(), "cache.db"))
-	require.NoError(t, err)
+	c := OpenCache(filepath.Join(t.TempDir(), "cache.db"))
 	defer c.Close()
 	name := func(key string) string {
 		tree, err := Walk(t.Context(), root, rules.Rules{})
@@ -49,8 +48,7 @@ func TestALargeFileThatChangesAtEachLookIsTold(t *testing.T) {
 	large := filepath.Join(dir, "large.bin")
 	file := filepath.Join(t.TempDir(), "cache.db")
 	look := func() *Entry {
-		c, err := OpenCache(t.Context(), file)
-		require.NoError(t, err)
+		c := OpenCache(file)
 		defer c.Close()
 		var e *Entry
 		for n := range 3 { // in one run, the first counts

@@ -2,9 +2,7 @@ package scan
 
 import (
 	"context"
-	"database/sql"
 	"encoding/json"
-	"errors"
 )
 
 // RestlessFrom is from which size on, in bytes, it is remembered how often a file has changed.
@@ -37,7 +35,7 @@ func (c *Cache) Restless(ctx context.Context, root string, t *Tree) error {
 	if !counted {
 		var err error
 		if was, err = c.restlessOf(ctx, root); err != nil {
-			return c.heal(ctx, err)
+			return err
 		}
 	}
 	is, changed := make(map[string]restless, len(large)), false
@@ -66,18 +64,13 @@ func (c *Cache) Restless(ctx context.Context, root string, t *Tree) error {
 	if err != nil {
 		return err
 	}
-	_, err = c.db.ExecContext(ctx, `INSERT OR REPLACE INTO restless (root, files) VALUES (?, ?)`, root, blob)
-	return c.heal(ctx, err)
+	return c.exec(ctx, `INSERT OR REPLACE INTO restless (root, files) VALUES (?, ?)`, root, blob)
 }
 
 func (c *Cache) restlessOf(ctx context.Context, root string) (map[string]restless, error) {
-	var blob []byte
-	err := c.db.QueryRowContext(ctx, `SELECT files FROM restless WHERE root = ?`, root).Scan(&blob)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil, nil
-	}
+	blob, err := c.one(ctx, `SELECT files FROM restless WHERE root = ?`, root)
 	var was map[string]restless
-	if err == nil && json.Unmarshal(blob, &was) != nil {
+	if err == nil && blob != nil && json.Unmarshal(blob, &was) != nil {
 		was = nil
 	}
 	return was, err

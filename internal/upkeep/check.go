@@ -38,6 +38,9 @@ type Health struct {
 	Unread    int
 	UnreadWhy string
 	Again     int // records that had been dropped and are taken in again
+	// Anew names what was damaged and is begun anew, for it can be found out again; Mended what was put right from a
+	// second copy.
+	Anew, Mended []string
 
 	damaged []store.Damage
 }
@@ -80,6 +83,9 @@ func Check(ctx context.Context, home *game.Home, recoverBuilds bool, meter progr
 		s = fresh
 		h = &Health{Rebuilt: true, Recovered: h.Recovered}
 	}
+	if err := h.others(ctx, home); err != nil {
+		return nil, err
+	}
 	if recoverBuilds {
 		if err := home.SetFact(ctx, state.FactLost, ""); err != nil {
 			return nil, err
@@ -89,6 +95,41 @@ func Check(ctx context.Context, home *game.Home, recoverBuilds bool, meter progr
 		return h, h.mend(ctx, home, s, h.damaged, meter)
 	}
 	return h, nil
+}
+
+// others looks through what else the home has.
+func (h *Health) others(ctx context.Context, home *game.Home) error {
+	cache := scan.OpenCache(home.CacheFile())
+	cacheAnew, err := cache.Check(ctx)
+	if err := errors.Join(err, cache.Close()); err != nil {
+		return err
+	}
+	aliasesAnew, err := home.Aliases.Check(ctx)
+	if err != nil {
+		return err
+	}
+	if cacheAnew {
+		h.Anew = append(h.Anew, "cache.db")
+	}
+	if aliasesAnew {
+		h.Anew = append(h.Anew, "aliases.db")
+	}
+	names, err := home.Names()
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		feeds, err := home.Feeds(name)
+		if err != nil {
+			return err
+		}
+		for _, f := range feeds {
+			if f.Mended {
+				h.Mended = append(h.Mended, "the subscription of the feed "+f.Name)
+			}
+		}
+	}
+	return nil
 }
 
 // MendIndex makes the index of the store anew from the packs if it is damaged.
@@ -304,10 +345,7 @@ func mendNotes(ctx context.Context, home *game.Home, session *store.Session, wan
 
 // mendFromLanes looks through every lane of every game.
 func mendFromLanes(ctx context.Context, home *game.Home, session *store.Session, wanted map[digest.Digest]bool, meter progress.Meter) error {
-	cache, err := scan.OpenCache(ctx, home.CacheFile())
-	if err != nil {
-		return err
-	}
+	cache := scan.OpenCache(home.CacheFile())
 	defer cache.Close()
 	games, _, err := home.Games()
 	if err != nil {

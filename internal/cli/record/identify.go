@@ -154,10 +154,7 @@ func (a commands) identifyOther(ctx context.Context, home *game.Home, g *game.Ga
 	if err != nil {
 		return nil, err
 	}
-	cache, err := scan.OpenCache(ctx, home.CacheFile())
-	if err != nil {
-		return nil, err
-	}
+	cache := scan.OpenCache(home.CacheFile())
 	defer cache.Close()
 	return identify.Folder(ctx, identify.Request{Dir: dir, Rules: g.Rules(), Known: known, Cache: cache, Meter: a.Meter, Now: a.Now})
 }

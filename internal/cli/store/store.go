@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -129,7 +130,9 @@ func (a commands) storeCheck(ctx context.Context, c *cli.Command, home *game.Hom
 			Again     int           `json:"taken_in_again"`
 			Unmended  int           `json:"unmended"`
 			Losses    []upkeep.Loss `json:"losses"`
-		}{"morvant-check/1", h.Rebuilt, h.Recovered, h.Packs, h.Records, h.Bytes, h.Damaged, h.Unread, h.Again, left, losses})
+			Anew      []string      `json:"begun_anew,omitempty"`
+			Mended    []string      `json:"mended,omitempty"`
+		}{"morvant-check/1", h.Rebuilt, h.Recovered, h.Packs, h.Records, h.Bytes, h.Damaged, h.Unread, h.Again, left, losses, h.Anew, h.Mended})
 	} else {
 		a.showHealth(c, h)
 	}
@@ -148,6 +151,12 @@ func (a commands) showHealth(c *cli.Command, h *upkeep.Health) {
 	}
 	if c.Bool("recover-builds") {
 		a.Say("%s found again in the packs.", view.Count(h.Recovered, "snapshot"))
+	}
+	for _, file := range h.Anew {
+		a.Say("%s was damaged; Morvant has begun it anew, and finds out again what was in it.", file)
+	}
+	for _, what := range h.Mended {
+		a.Say("%s was damaged; it is restored from its copy.", strings.ToUpper(what[:1])+what[1:])
 	}
 	a.Say("%s read: %s in %s.", view.Size(h.Bytes), view.Count(h.Records, "chunk"), view.Count(h.Packs, "pack"))
 	if h.Again > 0 {

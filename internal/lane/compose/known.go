@@ -246,10 +246,7 @@ func liveContent(ctx context.Context, home *game.Home, g *game.Game) (*held, err
 		return nil, err
 	}
 	defer root.Close()
-	cache, err := scan.OpenCache(ctx, home.CacheFile())
-	if err != nil {
-		return nil, err
-	}
+	cache := scan.OpenCache(home.CacheFile())
 	defer cache.Close()
 	if h.tree, err = scan.Walk(ctx, root, g.Rules()); err != nil {
 		return nil, err

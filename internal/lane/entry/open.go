@@ -47,9 +47,7 @@ func open(ctx context.Context, l *lane.Lane, o lane.Options, unsettled bool) err
 	if l.Store.Rebuilt {
 		l.Tell("The index of the store was lost or damaged; Morvant has rebuilt it from the packs.")
 	}
-	if l.Cache, err = scan.OpenCache(ctx, l.Home.CacheFile()); err != nil {
-		return err
-	}
+	l.Cache = scan.OpenCache(l.Home.CacheFile())
 	if !unsettled {
 		if err := lanes.RecoverSwitch(ctx, l); err != nil {
 			return err
