@@ -24,6 +24,7 @@ import (
 	"github.com/creachadair/jrpc2"
 
 	"morvant/internal/problem"
+	"morvant/internal/process"
 	"morvant/internal/progress"
 )
 
@@ -59,6 +60,7 @@ type Options struct {
 	Meter   progress.Meter
 	Log     io.Writer                    // what it writes to its standard error, as it comes; nil: kept only
 	Watch   func(sent bool, line []byte) // is shown every message; nil: nobody looks
+	Self    string                       // this program, for process.StartGroup; empty: the adapter may outlive it
 }
 
 // Find returns the program that a player named: a path, or a name.
@@ -131,7 +133,7 @@ func Start(ctx context.Context, program, folder string, o Options) (*Client, err
 	}
 	c := newClient(filepath.Base(program), o)
 	c.cmd = command(program)
-	c.cmd.Dir, c.cmd.Stderr = folder, c.log
+	c.cmd.Dir, c.cmd.Stderr, c.cmd.Env = folder, c.log, process.Environment()
 	in, err := c.cmd.StdinPipe()
 	if err != nil {
 		return nil, err
@@ -142,7 +144,7 @@ func Start(ctx context.Context, program, folder string, o Options) (*Client, err
 	}
 	c.cmd.Stdout = outEnd
 	c.cmd.WaitDelay = time.Second
-	g, err := startGroup(c.cmd)
+	g, err := process.StartGroup(c.cmd, o.Self)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w: %v", program, ErrProgram, errors.Join(err, in.Close(), out.Close(), outEnd.Close()))
 	}
@@ -158,8 +160,8 @@ func Start(ctx context.Context, program, folder string, o Options) (*Client, err
 
 // ending ends what is on the other side.
 type ending interface {
-	kill()
-	close() error
+	Kill()
+	Close() error
 }
 
 func newClient(name string, o Options) *Client {
@@ -174,7 +176,7 @@ func (c *Client) talk(ctx context.Context, in io.WriteCloser, out io.ReadCloser)
 	c.line = &lines{in: bufio.NewReaderSize(out, 64<<10), out: in, close: out, pending: make(map[string]bool), watch: c.o.Watch}
 	c.line.touch()
 	c.rpc = jrpc2.NewClient(c.line, &jrpc2.ClientOptions{OnCallback: c.callback, OnNotify: c.notified})
-	c.unbound = context.AfterFunc(ctx, func() { c.group.kill() })
+	c.unbound = context.AfterFunc(ctx, func() { c.group.Kill() })
 }
 
 // Log returns the last of what the adapter has written to its standard error.
@@ -191,17 +193,17 @@ func (c *Client) Close() error {
 	}
 	_ = c.line.out.Close()
 	if c.line.failure() != nil {
-		c.group.kill() // nothing more is to be expected of it
+		c.group.Kill() // nothing more is to be expected of it
 	}
 	select {
 	case <-c.ended:
 	case <-time.After(exitTime):
 	}
-	c.group.kill()
+	c.group.Kill()
 	<-c.ended
 	_ = c.line.close.Close()
 	_ = c.rpc.Close()
-	return c.group.close()
+	return c.group.Close()
 }
 
 // wrong returns the error for an adapter that does what it must not.
@@ -225,7 +227,7 @@ func (c *Client) call(ctx context.Context, method string, params, result any) er
 			}
 			if left <= 0 {
 				cancel(ErrSilent)
-				c.group.kill()
+				c.group.Kill()
 				return
 			}
 			select {
@@ -345,7 +347,7 @@ const MaxSecret = 16 << 10
 // fail ends the talk for a reason.
 func (c *Client) fail(err error) {
 	c.line.fail(err)
-	c.group.kill()
+	c.group.Kill()
 }
 
 // notified shows how far a long request is.

@@ -18,7 +18,7 @@ import (
 )
 
 // asAdapter makes the test's own program an adapter that misbehaves as the variable says.
-const asAdapter = "MORVANT_TEST_ADAPTER"
+const asAdapter = "LC_MORVANT_TEST_ADAPTER"
 
 func TestMain(m *testing.M) {
 	if how := os.Getenv(asAdapter); how != "" {

@@ -171,8 +171,8 @@ func plainParams(v any) any {
 // noProgram ends nothing.
 type noProgram struct{ out io.Closer }
 
-func (n noProgram) kill()        { _ = n.out.Close() }
-func (n noProgram) close() error { return nil }
+func (n noProgram) Kill()        { _ = n.out.Close() }
+func (n noProgram) Close() error { return nil }
 
 // play answers as a recording has it: a request like one that was recorded gets its answer, the first that has not
 // been given yet, else the last.

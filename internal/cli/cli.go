@@ -31,6 +31,8 @@ import (
 	"morvant/internal/cli/share"
 	"morvant/internal/cli/store"
 	"morvant/internal/cli/view"
+	"morvant/internal/exchange"
+	"morvant/internal/process"
 	"morvant/internal/standin/clerk"
 	"morvant/internal/state"
 )
@@ -47,6 +49,12 @@ func Main(args []string, stdin, stdout, stderr *os.File) (code int) {
 func MainAt(now func() time.Time, args []string, stdin, stdout, stderr *os.File) (code int) {
 	if clerk.Is(args[0]) {
 		return clerk.Run(stdin, stdout, stderr)
+	}
+	switch {
+	case process.Is(args, process.KeeperName):
+		return process.Keeper(args[1:])
+	case process.Is(args, process.ContainedName):
+		return process.ContainedMain(exchange.Memory, exchange.Unpack)
 	}
 	debug.SetMemoryLimit(memoryLimit)
 	debug.SetTraceback("none") // of what cannot be caught below, a player sees one line

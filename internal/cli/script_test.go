@@ -24,7 +24,7 @@ import (
 var update = flag.Bool("update", false, "write what the program says now into the scripts")
 
 // scriptClock is where a script says what time it is: each run of the program takes that time.
-const scriptClock = "CLOCK"
+const scriptClock = "LC_CLOCK"
 
 // byClock is the program in scripts: it is what cli.Main is, by the script's clock.
 func byClock() {

@@ -13,15 +13,13 @@ import (
 	"io/fs"
 	"os"
 	"regexp"
-	"slices"
 	"strings"
 
 	"github.com/bodgit/sevenzip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/nwaples/rardecode/v2"
-	"github.com/ulikunitz/xz"
+	"github.com/therootcompany/xz"
 
-	"morvant/internal/manifest"
 	"morvant/internal/problem"
 	"morvant/internal/volume"
 )
@@ -50,8 +48,11 @@ const maxDictionary = 256 << 20
 // ErrParts is returned for a part of an archive that is in several.
 var ErrParts = problem.New("this is one part of an archive in several parts", "Name the first part; the others must be beside it. A zip in parts has to be put together first, or unpacked: import the folder then")
 
-// file reads an archive of any format.
-func (r *reading) file(src string) error {
+// errLockedZip is returned for a zip that asking for the password does not open.
+var errLockedZip = fmt.Errorf("%w, and Morvant cannot open a zip with one: unpack it yourself and import the folder", ErrPassword)
+
+// file reads an archive of any format. password is for one that is encrypted.
+func (r *reading) file(src, password string) error {
 	f, err := volume.Open(src)
 	if err != nil {
 		return err
@@ -73,9 +74,9 @@ func (r *reading) file(src string) error {
 	case starts(zipMagics[0]), starts(zipMagics[1]):
 		return r.zip(f)
 	case starts(sevenMagic):
-		return r.withPassword(src, r.sevenZip)
+		return guarded(func() error { return r.sevenZip(src, password) })
 	case starts(rarMagic):
-		return r.withPassword(src, r.rar)
+		return guarded(func() error { return r.rar(src, password) })
 	case starts(zipParts):
 		return ErrParts
 	case len(head) == headSize && head[tarMagicAt:] == tarMagic:
@@ -111,7 +112,7 @@ func ungzip(in io.Reader) (io.Reader, func(), error) {
 func unbzip2(in io.Reader) (io.Reader, func(), error) { return bzip2.NewReader(in), func() {}, nil }
 
 func unxz(in io.Reader) (io.Reader, func(), error) {
-	z, err := xz.NewReader(in)
+	z, err := xz.NewReader(in, maxDictionary)
 	return z, func() {}, err
 }
 
@@ -144,7 +145,7 @@ func (r *reading) tar(f *os.File, unpack func(io.Reader) (io.Reader, func(), err
 		}
 		switch h.Typeflag {
 		case tar.TypeDir:
-			r.dirs = append(r.dirs, p)
+			err = r.to.dir(p)
 		case tar.TypeSymlink:
 			err = r.link(p, h.Linkname)
 		case tar.TypeReg:
@@ -158,33 +159,6 @@ func (r *reading) tar(f *os.File, unpack func(io.Reader) (io.Reader, func(), err
 		if err != nil {
 			return err
 		}
-	}
-}
-
-// passwordTries is how often a password is asked for.
-const passwordTries = 3
-
-// withPassword reads an archive that may be encrypted: without a password first, then with those
-// that are given.
-func (r *reading) withPassword(src string, read func(src, password string) error) error {
-	before := *r.out
-	password := ""
-	for try := 0; ; try++ {
-		err := guarded(func() error { return read(src, password) })
-		if !errors.Is(err, ErrPassword) {
-			return err
-		}
-		if r.Password == nil || try == passwordTries {
-			return err
-		}
-		if password, err = r.Password(try > 0); err != nil {
-			return err
-		}
-		// From the beginning: what has been read is in the sink, and costs no space again.
-		fresh := newImported()
-		fresh.Private = before.Private
-		*r.out = *fresh
-		r.dirs, r.entries, r.bytes, r.bomb = nil, 0, 0, nil
 	}
 }
 
@@ -322,15 +296,10 @@ func (r *reading) rarEntry(h *rardecode.FileHeader, p string, in io.Reader) erro
 		if err != nil {
 			return err
 		}
-		i := slices.IndexFunc(r.out.Manifest.Files, func(f manifest.File) bool { return f.Path == from })
-		if !ok || i < 0 {
+		if !ok {
 			return fmt.Errorf("%w: %s is a copy of %s, which is not in it", ErrCut, p, h.LinkTarget)
 		}
-		f := r.out.Manifest.Files[i]
-		f.Path = p
-		r.out.Manifest.Files = append(r.out.Manifest.Files, f)
-		r.out.Attributes.Files[p] = r.out.Attributes.Files[from]
-		return nil
+		return r.to.same(p, from)
 	}
 	mode := h.Mode()
 	if h.IsDir {
@@ -402,7 +371,7 @@ func (r *reading) zip(f *os.File) error {
 			continue
 		}
 		if e.Flags&1 != 0 {
-			return fmt.Errorf("%s: %w, and Morvant cannot open a zip with one: unpack it yourself and import the folder", p, ErrPassword)
+			return fmt.Errorf("%s: %w", p, errLockedZip)
 		}
 		if err := r.zipEntry(e, p, strings.HasSuffix(raw, "/")); err != nil {
 			return err

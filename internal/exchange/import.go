@@ -58,6 +58,8 @@ type Import struct {
 	Doubles bool
 	// Password asks for the password of an archive, again if that was wrong; nil: nobody can be asked.
 	Password func(again bool) (string, error)
+	// Self is this program, in a process of which archives are unpacked, see process.Contained; empty: in this one.
+	Self string
 }
 
 // Imported is what was read.
@@ -108,8 +110,7 @@ func private(p string) bool {
 type reading struct {
 	*Import
 	ctx     context.Context
-	out     *Imported
-	dirs    []string
+	to      taker
 	entries int
 	bytes   int64        // unpacked so far
 	packed  func() int64 // read so far
@@ -117,10 +118,18 @@ type reading struct {
 	bomb    error        // it unpacks to too much: nothing more is read
 }
 
+// taker takes what is found in a source, in its order. Paths and targets have been checked.
+type taker interface {
+	file(p string, in io.Reader, a manifest.Attribute) error
+	link(l manifest.Link) error
+	dir(p string) error
+	same(p, from string) error // a file with the content of one before it
+	private() error            // an entry that is Morvant's own, and left out
+}
+
 // Read reads the archive or bag at src. Its content is in the sink afterwards; if it
 // returns an error, what is there belongs to nobody.
 func (i *Import) Read(ctx context.Context, src string) (*Imported, error) {
-	r := &reading{Import: i, ctx: ctx, out: newImported()}
 	info, err := os.Stat(src)
 	if err != nil {
 		return nil, err
@@ -128,19 +137,97 @@ func (i *Import) Read(ctx context.Context, src string) (*Imported, error) {
 	i.Meter.Begin("Reading", info.Size())
 	defer i.Meter.End()
 	if info.IsDir() {
-		err = r.bag(src)
-	} else {
-		err = r.file(src)
+		into := i.into(ctx)
+		if err := (&reading{Import: i, ctx: ctx, to: into}).bag(src); err != nil {
+			return nil, err
+		}
+		return into.finish()
 	}
-	if err != nil {
-		return nil, err
+	password := ""
+	for try := 0; ; try++ {
+		into := i.into(ctx)
+		if i.Self != "" {
+			err = i.contained(ctx, src, password, into)
+		} else {
+			err = (&reading{Import: i, ctx: ctx, to: into}).file(src, password)
+		}
+		if err == nil {
+			return into.finish()
+		}
+		if !errors.Is(err, ErrPassword) || errors.Is(err, errLockedZip) || i.Password == nil || try == passwordTries {
+			return nil, err
+		}
+		// From the beginning: what has been read is in the sink, and costs no space again.
+		if password, err = i.Password(try > 0); err != nil {
+			return nil, err
+		}
 	}
-	return r.finish()
+}
+
+// passwordTries is how often a password is asked for.
+const passwordTries = 3
+
+// into takes what is found into an Imported.
+type into struct {
+	*Import
+	ctx  context.Context
+	out  *Imported
+	dirs []string
+	at   map[string]int // of the files in the manifest
+}
+
+func (i *Import) into(ctx context.Context) *into {
+	return &into{Import: i, ctx: ctx, out: newImported(), at: make(map[string]int)}
+}
+
+func (t *into) file(p string, in io.Reader, a manifest.Attribute) error {
+	d, size, err := t.Sink(t.ctx, in, func(int) {})
+	var said *told
+	switch {
+	case errors.As(err, &said):
+		return said // it names the file
+	case err != nil:
+		return fmt.Errorf("%s: %w", p, cut(err))
+	}
+	t.add(manifest.File{Path: p, Size: size, Digest: d}, a)
+	return t.ctx.Err()
+}
+
+func (t *into) add(f manifest.File, a manifest.Attribute) {
+	t.at[f.Path] = len(t.out.Manifest.Files)
+	t.out.Manifest.Files = append(t.out.Manifest.Files, f)
+	t.out.Attributes.Files[f.Path] = a
+}
+
+func (t *into) same(p, from string) error {
+	i, ok := t.at[from]
+	if !ok {
+		return fmt.Errorf("%w: %s is a copy of %s, which is not in it", ErrCut, p, from)
+	}
+	f := t.out.Manifest.Files[i]
+	f.Path = p
+	t.add(f, t.out.Attributes.Files[from])
+	return nil
+}
+
+func (t *into) link(l manifest.Link) error {
+	t.out.Manifest.Links = append(t.out.Manifest.Links, l)
+	return nil
+}
+
+func (t *into) dir(p string) error {
+	t.dirs = append(t.dirs, p)
+	return nil
+}
+
+func (t *into) private() error {
+	t.out.Private++
+	return nil
 }
 
 // finish checks what was read as a whole.
-func (r *reading) finish() (*Imported, error) {
-	m := r.out.Manifest
+func (t *into) finish() (*Imported, error) {
+	m := t.out.Manifest
 	if len(m.Files)+len(m.Links) == 0 {
 		return nil, fmt.Errorf("%w: there are no files in it", ErrFormat)
 	}
@@ -156,11 +243,11 @@ func (r *reading) finish() (*Imported, error) {
 	for _, l := range m.Links {
 		add(l.Path)
 	}
-	for _, d := range r.dirs {
+	for _, d := range t.dirs {
 		add(d)
 	}
-	slices.Sort(r.dirs)
-	for _, d := range slices.Compact(r.dirs) {
+	slices.Sort(t.dirs)
+	for _, d := range slices.Compact(t.dirs) {
 		if !filled[d] {
 			m.EmptyDirs = append(m.EmptyDirs, d)
 		}
@@ -169,10 +256,10 @@ func (r *reading) finish() (*Imported, error) {
 	if err := m.Validate(); err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrHostile, err)
 	}
-	if a, b, found := m.CaseConflict(); found && !r.Doubles {
+	if a, b, found := m.CaseConflict(); found && !t.Doubles {
 		return nil, fmt.Errorf("%w: %s and %s differ by letter case only, which this disk cannot tell apart", ErrHostile, a, b)
 	}
-	return r.out, nil
+	return t.out, nil
 }
 
 // name returns the path of an entry; ok is false for what lies outside of Inside.
@@ -185,8 +272,7 @@ func (r *reading) name(raw string) (p string, ok bool, err error) {
 		return "", false, nil
 	}
 	if private(p) {
-		r.out.Private++
-		return "", false, nil
+		return "", false, r.to.private()
 	}
 	if err := manifest.CheckPath(p); err != nil {
 		return "", false, fmt.Errorf("%w: %w", ErrHostile, err)
@@ -201,11 +287,6 @@ func (r *reading) name(raw string) (p string, ok bool, err error) {
 
 // take reads the content of a file.
 func (r *reading) take(p string, in io.Reader, mode fs.FileMode, when time.Time) error {
-	d, size, err := r.Sink(r.ctx, &bounded{r, in}, func(int) {})
-	if err != nil {
-		return fmt.Errorf("%s: %w", p, cut(err))
-	}
-	r.out.Manifest.Files = append(r.out.Manifest.Files, manifest.File{Path: p, Size: size, Digest: d})
 	a := manifest.Attribute{Mode: 0o644}
 	if mode&0o111 != 0 {
 		a.Mode = 0o755
@@ -213,16 +294,14 @@ func (r *reading) take(p string, in io.Reader, mode fs.FileMode, when time.Time)
 	if when.Unix() > 0 && when.Year() < endOfTime {
 		a.MTime = when
 	}
-	r.out.Attributes.Files[p] = a
-	return r.ctx.Err()
+	return r.to.file(p, &bounded{r, in}, a)
 }
 
 func (r *reading) link(p, target string) error {
 	if err := manifest.CheckTarget(p, target); err != nil {
 		return fmt.Errorf("%w: %w", ErrHostile, err)
 	}
-	r.out.Manifest.Links = append(r.out.Manifest.Links, manifest.Link{Path: p, Target: target})
-	return nil
+	return r.to.link(manifest.Link{Path: p, Target: target})
 }
 
 // bounded refuses content that grows out of all proportion to what it came from.
@@ -305,8 +384,7 @@ func apart(files []*zip.File) error {
 
 func (r *reading) zipEntry(e *zip.File, p string, dir bool) error {
 	if dir {
-		r.dirs = append(r.dirs, p)
-		return nil
+		return r.to.dir(p)
 	}
 	if err := r.announced(p, int64(e.UncompressedSize64)); err != nil {
 		return err
@@ -323,8 +401,7 @@ func (r *reading) zipEntry(e *zip.File, p string, dir bool) error {
 func (r *reading) entry(p string, mode fs.FileMode, in io.Reader, when time.Time) error {
 	switch {
 	case mode.IsDir():
-		r.dirs = append(r.dirs, p)
-		return nil
+		return r.to.dir(p)
 	case mode&fs.ModeSymlink != 0:
 		target, err := io.ReadAll(io.LimitReader(in, maxLink))
 		if err != nil {

@@ -68,7 +68,7 @@ func (f *Feed) Speak(ctx context.Context, o Options) (*Spoken, error) {
 	if err != nil {
 		return nil, err
 	}
-	c, err := adapter.Start(ctx, program, folder, adapter.Options{Silence: o.Silence, Ask: o.Ask, Offer: o.Offer, Secrets: f.secrets(), Meter: o.Meter, Log: o.Log, Watch: o.Watch})
+	c, err := adapter.Start(ctx, program, folder, adapter.Options{Silence: o.Silence, Ask: o.Ask, Offer: o.Offer, Secrets: f.secrets(), Meter: o.Meter, Log: o.Log, Watch: o.Watch, Self: o.Self})
 	if err != nil {
 		return nil, err
 	}

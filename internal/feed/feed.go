@@ -17,6 +17,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -421,6 +422,8 @@ func (f *Feed) SignedIn() (user string, ok bool) {
 func (f *Feed) Connect(o Options) (*Wire, []Source, error) {
 	w := newWire(o)
 	if f.Adapter != "" {
+		w.fence = fenceFor(context.Background(), f.Addresses[0])
+		w.fence.around(w.client.Transport.(*http.Transport))
 		return w, nil, nil // it names places as they are needed
 	}
 	if err := w.useToken(f); err != nil {

@@ -16,13 +16,17 @@ type placed struct {
 	wire   *Wire
 }
 
-// Place returns the source at an address that an adapter has named. It has one file, whatever the path.
-func (w *Wire) Place(u *url.URL, headers map[string]string) Source {
+// Place returns the source at an address that an adapter has named. It has one file, whatever the path. An address that
+// is nearer than the distributor is ErrNear.
+func (w *Wire) Place(ctx context.Context, u *url.URL, headers map[string]string) (Source, error) {
+	if err := w.fence.check(ctx, u); err != nil {
+		return nil, err
+	}
 	h := http.Header{}
 	for k, v := range headers {
 		h.Set(k, v)
 	}
-	return &placed{u, h, w}
+	return &placed{u, h, w}, nil
 }
 
 // Within returns the source of files in a folder of this computer.

@@ -51,6 +51,8 @@ type Options struct {
 	// Version is Morvant's, for adapters. Unchecked lets content come that no digest tells from other.
 	Version   string
 	Unchecked bool
+	// Self is this program, which is started once more to hold what is not trusted, see package process; empty: nothing is.
+	Self string
 }
 
 const (
@@ -86,6 +88,7 @@ type Wire struct {
 	Rounds   int          // how often every address is tried
 	Answered atomic.Bool  // somebody is there
 	quiet    atomic.Int64 // no warning before this time, in nanoseconds since 1970
+	fence    *fence       // around what an adapter names; nil: there is no adapter
 }
 
 // newWire returns a line, to be closed at the end.
@@ -284,7 +287,7 @@ func temporary(err error) bool {
 	}
 	for _, lasting := range []error{
 		adapter.ErrProtocol, adapter.ErrProgram, adapter.ErrSilent, adapter.ErrEnded,
-		ErrMissing, ErrSignIn, ErrInsecure, ErrAddress, errCertificate, ErrHostile, ErrNoRanges, context.Canceled, fs.ErrPermission,
+		ErrMissing, ErrSignIn, ErrInsecure, ErrAddress, ErrNear, errCertificate, ErrHostile, ErrNoRanges, context.Canceled, fs.ErrPermission,
 		ErrKey, ErrRollback, ErrExpired, catalogue.ErrSignature, catalogue.ErrFormat, problem.ErrNewer, catalogue.ErrName,
 		manifest.ErrFormat, problem.ErrNewer, manifest.ErrPath,
 	} {

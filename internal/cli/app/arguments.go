@@ -13,6 +13,7 @@ import (
 
 	"morvant/internal/cli/view"
 	"morvant/internal/feed"
+	"morvant/internal/process"
 )
 
 // ForceFlag is --force of the commands that take a block off.
@@ -139,7 +140,7 @@ func Date(text string) (time.Time, error) {
 // FeedOptions says how a command talks to feeds.
 func (a *App) FeedOptions(c *cli.Command) feed.Options {
 	limit, _ := parseSpeed(c.String("limit")) // checked when the flag was read
-	o := feed.Options{Limit: limit, Silence: c.Duration("timeout"), Meter: a.Meter, Now: a.Now, Ask: a.asker(c), Version: a.Version, Unchecked: c.Bool("unchecked")}
+	o := feed.Options{Limit: limit, Silence: c.Duration("timeout"), Meter: a.Meter, Now: a.Now, Ask: a.asker(c), Version: a.Version, Unchecked: c.Bool("unchecked"), Self: process.Self()}
 	o.Offer = o.Ask != nil && !c.Bool("answers-stdin")
 	if c.Bool("verbose") {
 		o.Log = a.Err

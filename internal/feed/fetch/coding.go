@@ -9,7 +9,7 @@ import (
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zlib"
 	"github.com/klauspost/compress/zstd"
-	"github.com/ulikunitz/xz"
+	"github.com/therootcompany/xz"
 
 	"morvant/internal/pack"
 )
@@ -37,7 +37,11 @@ func decoded(coding string, in io.Reader, size int64) (io.Reader, func(), error)
 	case "brotli":
 		out = brotli.NewReader(in)
 	case "xz":
-		out, err = xz.ReaderConfig{DictCap: maxWindow, SingleStream: true}.NewReader(bufio.NewReader(in))
+		var x *xz.Reader
+		if x, err = xz.NewReader(bufio.NewReader(in), maxWindow); err == nil {
+			x.Multistream(false)
+			out = x
+		}
 	default:
 		err = fmt.Errorf("the coding \"%s\" is not known", coding)
 	}

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sync/semaphore"
@@ -26,6 +27,7 @@ import (
 	"morvant/internal/pack"
 	"morvant/internal/progress"
 	"morvant/internal/store"
+	"morvant/internal/volume"
 )
 
 const (
@@ -45,6 +47,7 @@ type span struct {
 	part, of int
 	open     bool   // to is a guess: the bytes end where the file does
 	got      []byte // what had come when the line broke
+	spooled  int    // of an open one: how many parts of the answer the spool has
 }
 
 // spans divides a piece whose stored bytes lie between from and to.
@@ -76,6 +79,11 @@ type delivery struct {
 	kept    atomic.Int64 // contents that were right
 	found   atomic.Int64
 
+	clock   sync.Once // says that the clock may be wrong
+	spools  sync.Once
+	spool   *volume.Spool // of answers whose length nobody knows
+	noSpool error
+
 	mu    sync.Mutex
 	large map[*piece]*large
 }
@@ -95,6 +103,9 @@ func (p *Plan) runTold(ctx context.Context, w *feed.Wire, result *Fetched, o fee
 	defer func() {
 		if d.spoken != nil {
 			d.spoken.Close()
+		}
+		if d.spool != nil {
+			d.spool.Close()
 		}
 	}()
 	if len(over) > 0 {
@@ -371,7 +382,7 @@ func (d *delivery) some(ctx context.Context, part Part, pieces []*piece) ([]*pie
 	for _, path := range slices.Sorted(maps.Keys(byPath)) {
 		ask.Want = append(ask.Want, *byPath[path])
 	}
-	places, until, err := d.spoken.Content(ctx, ask, func(path string) bool {
+	places, until, err := d.places(ctx, ask, func(path string) bool {
 		for _, q := range index[path] {
 			return !q.file.file.Forgeable()
 		}
@@ -405,7 +416,7 @@ func (d *delivery) some(ctx context.Context, part Part, pieces []*piece) ([]*pie
 		if at.Length > mostStored(q.size) {
 			return nil, fmt.Errorf("the adapter %s: %w: a piece of %s has %d bytes, and would take %d", d.spoken.Name(), adapter.ErrProtocol, at.Path, q.size, at.Length)
 		}
-		key, source, err := d.source(at)
+		key, source, err := d.source(ctx, at)
 		if err != nil {
 			return nil, err
 		}
@@ -453,6 +464,24 @@ func (d *delivery) some(ctx context.Context, part Part, pieces []*piece) ([]*pie
 
 var errExpired = errors.New("the places have expired")
 
+// places asks where pieces are, and once more where the answer has expired when it comes. If that has expired as well,
+// most likely this computer's clock is wrong: the places are tried all the same.
+func (d *delivery) places(ctx context.Context, ask adapter.ContentParams, strong func(path string) bool) ([]adapter.Place, time.Time, error) {
+	for try := 0; ; try++ {
+		places, until, err := d.spoken.Content(ctx, ask, strong)
+		ago := time.Since(until)
+		if err != nil || until.IsZero() || ago < 0 {
+			return places, until, err
+		}
+		if try > 0 {
+			d.clock.Do(func() {
+				d.meter.Warn(fmt.Sprintf("what the adapter %s answers has expired %s ago by the clock of this computer; is the clock right? Morvant tries it all the same", d.spoken.Name(), ago.Round(time.Second)))
+			})
+			return places, time.Time{}, nil
+		}
+	}
+}
+
 // buildOf returns the id of a build that has a part, for the adapter; empty if none is listed.
 func (d *delivery) buildOf(part Part) string {
 	channels, err := d.plan.Feed.Channels()
@@ -472,7 +501,7 @@ func (d *delivery) buildOf(part Part) string {
 }
 
 // source returns where a place is. What is the same place has the same key.
-func (d *delivery) source(at *adapter.Place) (string, feed.Source, error) {
+func (d *delivery) source(ctx context.Context, at *adapter.Place) (string, feed.Source, error) {
 	if at.File != "" {
 		// Links out of the folder are not followed, see volume.OpenIn.
 		dir, err := filepath.Abs(d.plan.Feed.File("adapter"))
@@ -487,7 +516,11 @@ func (d *delivery) source(at *adapter.Place) (string, feed.Source, error) {
 	for _, k := range slices.Sorted(maps.Keys(at.Headers)) {
 		fmt.Fprintf(&key, "\n%s: %s", k, at.Headers[k])
 	}
-	return key.String(), d.wire.Place(u, at.Headers), nil
+	source, err := d.wire.Place(ctx, u, at.Headers)
+	if err != nil {
+		err = fmt.Errorf("the adapter %s: %s: %w", d.spoken.Name(), at.Path, err)
+	}
+	return key.String(), source, err
 }
 
 // fixed is a source of one file.
@@ -576,7 +609,10 @@ func (d *delivery) stream(ctx context.Context, s feed.Source, list *[]*span) err
 		if at = next + int64(more); err != nil {
 			return short(err)
 		}
-		raw := c.got
+		var raw io.Reader = bytes.NewReader(c.got)
+		if c.open {
+			raw = &unspooling{d: d, c: c}
+		}
 		c.got = nil
 		if err := d.take(ctx, c, raw); err != nil {
 			if !errors.Is(err, pack.ErrChecksum) {
@@ -595,25 +631,83 @@ func (d *delivery) stream(ctx context.Context, s feed.Source, list *[]*span) err
 // read reads the rest of a span, and keeps what has come where that breaks off.
 func (d *delivery) read(in io.Reader, c *span) (n int, err error) {
 	if c.open {
-		c.got, err = io.ReadAll(io.LimitReader(in, c.to-c.from))
-		n = len(c.got)
-		if err != nil {
-			c.got = nil // nobody knows how much there is: from the beginning
-		}
-	} else {
-		rest := make([]byte, c.to-c.from-int64(len(c.got)))
-		n, err = io.ReadFull(in, rest)
-		c.got = append(c.got, rest[:n]...)
+		return d.readOpen(in, c)
 	}
+	rest := make([]byte, c.to-c.from-int64(len(c.got)))
+	n, err = io.ReadFull(in, rest)
+	c.got = append(c.got, rest[:n]...)
 	d.arrived.Add(int64(n))
 	d.meter.Advance(int64(n), c.piece.file.path)
 	return n, err
 }
 
+// spoolPart is how much of an answer of unknown length is in memory at a time, in bytes.
+const spoolPart = 256 << 10
+
+// readOpen reads an answer to its end, into the spool. Nobody knows how much there is: where the line breaks, it comes
+// from the beginning.
+func (d *delivery) readOpen(in io.Reader, c *span) (n int, err error) {
+	d.spools.Do(func() { d.spool, d.noSpool = volume.NewSpool(d.plan.request.Store.Dir()) })
+	if d.noSpool != nil {
+		return 0, &feed.StoreError{Err: d.noSpool}
+	}
+	in = io.LimitReader(in, c.to-c.from)
+	buf := make([]byte, spoolPart)
+	for c.spooled = 0; ; c.spooled++ {
+		k := 0
+		var err error
+		for k < len(buf) && err == nil { // io.ReadFull would not tell the end from a line that breaks
+			var more int
+			more, err = in.Read(buf[k:])
+			k += more
+		}
+		n += k
+		d.arrived.Add(int64(k))
+		d.meter.Advance(int64(k), c.piece.file.path)
+		if err := d.spool.Put(c.spoolName(c.spooled), buf[:k]); err != nil {
+			return n, &feed.StoreError{Err: err}
+		}
+		switch {
+		case err == io.EOF:
+			c.spooled++
+			return n, nil
+		case err != nil:
+			return n, err
+		}
+	}
+}
+
+// spoolName names a part of an answer in the spool.
+func (c *span) spoolName(i int) string { return fmt.Sprintf("%s %d", c.piece.name, i) }
+
+// unspooling reads an answer that is in the spool.
+type unspooling struct {
+	d    *delivery
+	c    *span
+	next int
+	rest []byte
+}
+
+func (u *unspooling) Read(b []byte) (int, error) {
+	for len(u.rest) == 0 {
+		if u.next == u.c.spooled {
+			return 0, io.EOF
+		}
+		var err error
+		if u.rest, err = u.d.spool.Get(u.c.spoolName(u.next)); err != nil {
+			return 0, &feed.StoreError{Err: err}
+		}
+		u.next++
+	}
+	n := copy(b, u.rest)
+	u.rest = u.rest[n:]
+	return n, nil
+}
+
 // take brings what has come of a piece into the store.
-func (d *delivery) take(ctx context.Context, c *span, raw []byte) error {
+func (d *delivery) take(ctx context.Context, c *span, raw io.Reader) error {
 	if c.of > 1 {
-		if err := d.put(ctx, c.piece.file, c.name(), bytes.NewReader(raw)); err != nil {
+		if err := d.put(ctx, c.piece.file, c.name(), raw); err != nil {
 			return err
 		}
 		d.mu.Lock()
@@ -623,7 +717,7 @@ func (d *delivery) take(ctx context.Context, c *span, raw []byte) error {
 		c.piece.done = l.left == 0
 		return nil
 	}
-	r, done, err := decoded(c.place.Coding, bytes.NewReader(raw), c.piece.size)
+	r, done, err := decoded(c.place.Coding, raw, c.piece.size)
 	defer done()
 	if err != nil {
 		return err

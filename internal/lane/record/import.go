@@ -279,7 +279,7 @@ func (im *importing) sink() exchange.Sink {
 }
 
 func (im *importing) archive(src string) (*exchange.Imported, error) {
-	i := &exchange.Import{Inside: im.Inside, Sink: im.sink(), Meter: im.l.Meter, Doubles: !im.l.DiskIgnoresCase()}
+	i := &exchange.Import{Inside: im.Inside, Sink: im.sink(), Meter: im.l.Meter, Doubles: !im.l.DiskIgnoresCase(), Self: im.l.Feed.Self}
 	if im.Ask.Password != nil {
 		i.Password = func(again bool) (string, error) { return im.Ask.Password(src, again) }
 	}

@@ -93,7 +93,7 @@ func (t *taking) source(src string) error {
 	if info.IsDir() {
 		return t.folder(src, rules.Rules{})
 	}
-	i := &exchange.Import{Inside: ".", Sink: t.session.Put, Meter: t.l.Meter}
+	i := &exchange.Import{Inside: ".", Sink: t.session.Put, Meter: t.l.Meter, Self: t.l.Feed.Self}
 	_, err = i.Read(t.ctx, src)
 	return err
 }
