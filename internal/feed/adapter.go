@@ -410,7 +410,7 @@ func (f *Feed) Told(d digest.Digest) (*Told, error) {
 }
 
 // mostRemembered is how many entries and pieces of manifests are kept in memory; the last one always is.
-const mostRemembered = 100_000
+const mostRemembered = 30_000
 
 // remember keeps a manifest in memory, and lets go of those that were used longest ago.
 func (f *Feed) remember(d digest.Digest, t *Told) {
