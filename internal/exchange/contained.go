@@ -26,6 +26,7 @@ const (
 	frameContent = 'c'
 	frameEnd     = 'e' // of the content of a file
 	frameLink    = 'l' // a manifest.Link
+	frameLost    = 'o' // a manifest.Link that is left out
 	frameDir     = 'd' // the path
 	frameSame    = 's' // paths: of the file, and of the one before that it is like
 	framePrivate = 'p'
@@ -122,6 +123,7 @@ func (f *frames) file(p string, in io.Reader, a manifest.Attribute) error {
 }
 
 func (f *frames) link(l manifest.Link) error { return f.writeJSON(frameLink, l) }
+func (f *frames) lost(l manifest.Link) error { return f.writeJSON(frameLost, l) }
 func (f *frames) dir(p string) error         { return f.write(frameDir, []byte(p)) }
 func (f *frames) same(p, from string) error  { return f.writeJSON(frameSame, []string{p, from}) }
 func (f *frames) private() error             { return f.write(framePrivate, nil) }
@@ -249,6 +251,11 @@ func (u *unframing) run(to taker) error {
 			var l manifest.Link
 			if decode(&l); err == nil {
 				err = to.link(l)
+			}
+		case frameLost:
+			var l manifest.Link
+			if decode(&l); err == nil {
+				err = to.lost(l)
 			}
 		case frameSame:
 			var s [2]string

@@ -69,6 +69,8 @@ type Imported struct {
 	// Private counts entries that were left out, as they are Morvant's own: it was made of a
 	// folder that is managed.
 	Private int
+	// Lost are links of the part that was taken, to what is outside of it: they are left out.
+	Lost []manifest.Link
 }
 
 func newImported() *Imported {
@@ -79,6 +81,7 @@ func newImported() *Imported {
 func (i *Imported) In(folder string) *Imported {
 	out := newImported()
 	out.Private = i.Private
+	out.Lost = i.Lost
 	for _, f := range i.Manifest.Files {
 		if rest, ok := strings.CutPrefix(f.Path, folder+"/"); ok {
 			out.Attributes.Files[rest] = i.Attributes.Files[f.Path]
@@ -87,7 +90,12 @@ func (i *Imported) In(folder string) *Imported {
 		}
 	}
 	for _, l := range i.Manifest.Links {
-		if rest, ok := strings.CutPrefix(l.Path, folder+"/"); ok && manifest.CheckTarget(rest, l.Target) == nil {
+		rest, ok := strings.CutPrefix(l.Path, folder+"/")
+		switch {
+		case !ok:
+		case manifest.CheckTarget(rest, l.Target) != nil:
+			out.Lost = append(out.Lost, l)
+		default:
 			l.Path = rest
 			out.Manifest.Links = append(out.Manifest.Links, l)
 		}
@@ -122,6 +130,7 @@ type reading struct {
 type taker interface {
 	file(p string, in io.Reader, a manifest.Attribute) error
 	link(l manifest.Link) error
+	lost(l manifest.Link) error // a link to what is outside of the part that is taken
 	dir(p string) error
 	same(p, from string) error // a file with the content of one before it
 	private() error            // an entry that is Morvant's own, and left out
@@ -215,6 +224,11 @@ func (t *into) link(l manifest.Link) error {
 	return nil
 }
 
+func (t *into) lost(l manifest.Link) error {
+	t.out.Lost = append(t.out.Lost, l)
+	return nil
+}
+
 func (t *into) dir(p string) error {
 	t.dirs = append(t.dirs, p)
 	return nil
@@ -299,6 +313,9 @@ func (r *reading) take(p string, in io.Reader, mode fs.FileMode, when time.Time)
 
 func (r *reading) link(p, target string) error {
 	if err := manifest.CheckTarget(p, target); err != nil {
+		if inside := strings.Trim(r.Inside, "/"); inside != "" && inside != "." && manifest.CheckTarget(inside+"/"+p, target) == nil {
+			return r.to.lost(manifest.Link{Path: p, Target: target})
+		}
 		return fmt.Errorf("%w: %w", ErrHostile, err)
 	}
 	return r.to.link(manifest.Link{Path: p, Target: target})

@@ -327,8 +327,11 @@ func (f *Feed) alone(ctx context.Context) (*flock.Flock, error) {
 
 // lock keeps others from refreshing the same feed.
 func (f *Feed) lock(ctx context.Context) (*flock.Flock, error) {
-	l := flock.New(f.File(".lock"))
-	_, err := l.TryLockContext(ctx, 50*time.Millisecond)
+	l, err := volume.NewLock(f.File(".lock"))
+	if err != nil {
+		return nil, err
+	}
+	_, err = l.TryLockContext(ctx, 50*time.Millisecond)
 	return l, err
 }
 

@@ -111,7 +111,9 @@ func OpenHomeWith(ctx context.Context, dir string, o HomeOptions) (*Home, error)
 	closeToOthers(dir, fresh)
 	h := &Home{dir: dir, warned: make(map[string]bool)}
 	if os.MkdirAll(h.file("locks"), 0o755) == nil {
-		h.open = flock.New(h.file("locks/.state"))
+		if h.open, err = volume.NewLock(h.file("locks/.state")); err != nil {
+			return nil, err
+		}
 		waiting, cancel := context.WithTimeout(ctx, statePatience)
 		_, lockErr := h.open.TryRLockContext(waiting, 20*time.Millisecond)
 		cancel()
@@ -430,7 +432,10 @@ func (h *Home) Lock(ctx context.Context, name, who string, patience time.Duratio
 		return nil, err
 	}
 	file := filepath.Join(h.dir, "locks", name)
-	f := flock.New(file)
+	f, err := volume.NewLock(file)
+	if err != nil {
+		return nil, err
+	}
 	waiting, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	if ok, err := f.TryLockContext(waiting, 50*time.Millisecond); !ok {

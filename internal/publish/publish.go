@@ -115,7 +115,10 @@ func Do(ctx context.Context, r Request) (*Result, error) {
 			return nil, err
 		}
 	}
-	d.lock = flock.New(filepath.Join(r.Dest, ".publish.lock"))
+	var err error
+	if d.lock, err = volume.NewLock(filepath.Join(r.Dest, ".publish.lock")); err != nil {
+		return nil, err
+	}
 	switch ok, err := d.lock.TryLock(); {
 	case err != nil:
 		return nil, fmt.Errorf("lock %s: %w", r.Dest, err)

@@ -143,6 +143,39 @@ func (f Finder) Find() (places []Place, none []string, err error) {
 	return places, none, f.apart(places)
 }
 
+// Led is a place of saves that is reached by a link.
+type Led struct{ Named, Real string }
+
+// Led lists the places that patterns name and that lie elsewhere, for a link is on the way. Links on the way to the home
+// folder and to the lane's folder are the player's everyday paths.
+func (f Finder) Led(patterns []string) []Led {
+	var list []Led
+	for _, pattern := range patterns {
+		if len(userpath.Unset(pattern, f.Home)) > 0 {
+			continue
+		}
+		matches, _ := f.glob(pattern) // said by Find
+		if len(matches) == 0 && !strings.ContainsAny(pattern, "*?[") {
+			matches = []string{userpath.Expand(pattern, f.Home, f.Dir)}
+		}
+		for _, m := range matches {
+			usual := filepath.Clean(m)
+			for _, base := range []string{f.Home, f.Dir} {
+				if real, err := volume.Real(base); base != "" && err == nil && userpath.Within(usual, base) {
+					if rel, err := filepath.Rel(base, usual); err == nil {
+						usual = filepath.Join(real, rel)
+					}
+				}
+			}
+			real, err := volume.Real(m)
+			if err == nil && real != usual && !slices.Contains(list, Led{m, real}) {
+				list = append(list, Led{m, real})
+			}
+		}
+	}
+	return list
+}
+
 // apart returns an error if one of the places lies in another: then a change of the one
 // would be a change of the other.
 func (f Finder) apart(places []Place) error {

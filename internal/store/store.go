@@ -76,7 +76,10 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	if err := os.MkdirAll(filepath.Join(dir, packsDir), 0o755); err != nil && !isDir(filepath.Join(dir, packsDir)) {
 		return nil, err
 	}
-	lock := flock.New(filepath.Join(dir, lockFile))
+	lock, err := volume.NewLock(filepath.Join(dir, lockFile))
+	if err != nil {
+		return nil, err
+	}
 	waiting, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	if _, err := lock.TryRLockContext(waiting, 50*time.Millisecond); err != nil {
@@ -114,7 +117,10 @@ func OpenAlone(ctx context.Context, dir string) (s *Store, rebuilt bool, err err
 	if err := os.MkdirAll(filepath.Join(dir, packsDir), 0o755); err != nil {
 		return nil, false, err
 	}
-	lock := flock.New(filepath.Join(dir, lockFile))
+	lock, err := volume.NewLock(filepath.Join(dir, lockFile))
+	if err != nil {
+		return nil, false, err
+	}
 	switch ok, err := lock.TryLock(); {
 	case err != nil:
 		return nil, false, fmt.Errorf("lock the store: %w", err)

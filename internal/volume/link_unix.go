@@ -12,6 +12,9 @@ import (
 // noWait keeps an open from waiting for the other end of a named pipe.
 const noWait = syscall.O_NONBLOCK
 
+// noFollow makes an open fail where the name is a link.
+const noFollow = syscall.O_NOFOLLOW
+
 func link(target, name string) error { return os.Symlink(target, name) }
 
 func symlinkIn(root *os.Root, target, path string) error { return root.Symlink(target, path) }

@@ -15,6 +15,9 @@ import (
 // noWait is not needed where no named pipe lies among files.
 const noWait = 0
 
+// noFollow is not known to the system.
+const noFollow = 0
+
 // The structure REPARSE_DATA_BUFFER of a mount point: tag, length, then offsets and
 // lengths of two names in bytes, and the names.
 const (

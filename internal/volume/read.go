@@ -7,6 +7,9 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
+
+	"github.com/gofrs/flock"
 
 	"morvant/internal/process"
 )
@@ -24,6 +27,49 @@ var (
 // place, which somebody may have put there, is ErrNotRegular.
 func Open(name string) (*os.File, error) {
 	return regular(name, func() (*os.File, error) { return os.OpenFile(name, os.O_RDONLY|noWait, 0) })
+}
+
+// OpenNamed is Open for a file that the player names. What a shell puts in its place, /dev/stdin and /dev/fd/N, may be a
+// pipe; any other pipe, device or socket is ErrNotRegular.
+func OpenNamed(name string) (*os.File, error) {
+	for _, prefix := range []string{"/dev/fd/", "/proc/self/fd/"} {
+		if n, ok := strings.CutPrefix(name, prefix); ok && n != "" && strings.Trim(n, "0123456789") == "" {
+			return os.Open(name)
+		}
+	}
+	if name == "/dev/stdin" {
+		return os.Open(name)
+	}
+	return Open(name)
+}
+
+// WriteNamed writes a file that the player names: a new one, or over one that is there. What is no regular file is
+// ErrNotRegular.
+func WriteNamed(name string, content []byte, over bool) error {
+	flags := os.O_WRONLY | os.O_CREATE | noWait
+	if over {
+		flags |= os.O_TRUNC
+	} else {
+		flags |= os.O_EXCL
+	}
+	if info, err := os.Stat(name); err == nil && over && !info.Mode().IsRegular() {
+		return &fs.PathError{Op: "write", Path: name, Err: ErrNotRegular}
+	}
+	f, err := os.OpenFile(name, flags, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(content)
+	return errors.Join(err, f.Close())
+}
+
+// NewLock returns the lock that a file is. No link is followed to it, and it never waits for the other end of a pipe:
+// whatever is no regular file there, which somebody may have put there, is ErrNotRegular.
+func NewLock(file string) (*flock.Flock, error) {
+	if info, err := os.Lstat(file); err == nil && !info.Mode().IsRegular() {
+		return nil, &fs.PathError{Op: "lock", Path: file, Err: ErrNotRegular}
+	}
+	return flock.New(file, flock.SetFlag(os.O_CREATE|os.O_RDONLY|noFollow|noWait)), nil
 }
 
 // OpenIn is Open for a file below root, which it does not leave.

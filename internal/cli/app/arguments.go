@@ -3,7 +3,6 @@ package app
 import (
 	"fmt"
 	"io"
-	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -14,6 +13,7 @@ import (
 	"morvant/internal/cli/view"
 	"morvant/internal/feed"
 	"morvant/internal/process"
+	"morvant/internal/volume"
 )
 
 // ForceFlag is --force of the commands that take a block off.
@@ -112,7 +112,7 @@ func parseSpeed(s string) (int64, error) {
 func (a *App) ReadNamed(name string, limit int64) ([]byte, error) {
 	in := a.In
 	if name != "-" {
-		f, err := os.Open(name)
+		f, err := volume.OpenNamed(name)
 		if err != nil {
 			return nil, err
 		}

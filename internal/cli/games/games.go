@@ -71,7 +71,7 @@ func (a commands) add(ctx context.Context, c *cli.Command, home *game.Home, name
 	if err := g.Rules().Check(); err != nil {
 		return err
 	}
-	if err := checkSaves(ctx, home, g, nil, g.Saves); err != nil {
+	if err := a.checkSaves(ctx, c, home, g, nil, g.Saves); err != nil {
 		return err
 	}
 	found, err := countFolder(ctx, g)
@@ -125,8 +125,8 @@ func (a commands) add(ctx context.Context, c *cli.Command, home *game.Home, name
 	return nil
 }
 
-// checkSaves checks patterns for saves before they are added to the old ones.
-func checkSaves(ctx context.Context, home *game.Home, g *game.Game, old, added []string) error {
+// checkSaves checks patterns for saves before they are added to the old ones, and asks about those that lead elsewhere.
+func (a commands) checkSaves(ctx context.Context, c *cli.Command, home *game.Home, g *game.Game, old, added []string) error {
 	f, err := backup.Finder(ctx, home, g, state.MainLane, g.Live)
 	if err != nil {
 		return err
@@ -134,6 +134,15 @@ func checkSaves(ctx context.Context, home *game.Home, g *game.Game, old, added [
 	f.Patterns = old
 	if err := f.Check(added); err != nil {
 		return app.AsUsage(err)
+	}
+	for _, l := range f.Led(added) {
+		where := fmt.Sprintf("%s leads to %s by a link", view.Quoted(l.Named), view.Quoted(l.Real))
+		if !c.Bool("yes") && !a.Interactive() {
+			return app.Refusef("%s; if the saves are there, add --yes", where)
+		}
+		if err := a.Ask(c, where+". Are the saves there?"); err != nil {
+			return err
+		}
 	}
 	return nil
 }

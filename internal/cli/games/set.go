@@ -209,7 +209,7 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 	if added := c.StringSlice("saves"); len(added) > 0 {
 		dropped := c.StringSlice("no-saves")
 		old := slices.DeleteFunc(slices.Clone(g.Saves), func(p string) bool { return slices.Contains(dropped, p) })
-		if err := checkSaves(ctx, home, g, old, added); err != nil {
+		if err := a.checkSaves(ctx, c, home, g, old, added); err != nil {
 			return err
 		}
 	}

@@ -2,9 +2,7 @@ package mods
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"os"
 
 	"github.com/urfave/cli/v3"
 
@@ -14,6 +12,7 @@ import (
 	"morvant/internal/lane/record"
 	"morvant/internal/modlist"
 	"morvant/internal/state"
+	"morvant/internal/volume"
 )
 
 func (a commands) shareCommand() *cli.Command {
@@ -52,16 +51,7 @@ func (a commands) share(ctx context.Context, c *cli.Command, l *lane.Lane, args 
 	if err != nil {
 		return err
 	}
-	flags := os.O_WRONLY | os.O_CREATE | os.O_EXCL
-	if c.Bool("force") {
-		flags = os.O_WRONLY | os.O_CREATE | os.O_TRUNC
-	}
-	out, err := os.OpenFile(args[1], flags, 0o644)
-	if err != nil {
-		return err
-	}
-	_, err = out.Write(text)
-	if err := errors.Join(err, out.Close()); err != nil {
+	if err := volume.WriteNamed(args[1], text, c.Bool("force")); err != nil {
 		return err
 	}
 	return a.Done(c, fmt.Sprintf("%s says which files the mods %s have.", args[1], b.Label))

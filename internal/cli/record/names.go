@@ -4,9 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net/url"
-	"os"
 	"path"
 	"path/filepath"
 	"regexp"
@@ -120,12 +118,7 @@ func (a commands) readList(ctx context.Context, c *cli.Command, from string) ([]
 		}
 		return b, err
 	}
-	f, err := os.Open(from)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	return io.ReadAll(io.LimitReader(f, names.MaxSize+1))
+	return a.ReadNamed(from, names.MaxSize)
 }
 
 func (a commands) namesSet(ctx context.Context, c *cli.Command) error {

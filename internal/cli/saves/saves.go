@@ -77,6 +77,13 @@ func (a commands) savesCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
+					led, err := backup.Led(ctx, l)
+					if err != nil {
+						return err
+					}
+					for _, p := range led {
+						a.Note("Note: %s leads to %s by a link: that folder is emptied.", view.Quoted(p.Named), view.Quoted(p.Real))
+					}
 					return a.carrySaves(ctx, c, l, change, "stashed", "The saves are in a backup")
 				},
 			},

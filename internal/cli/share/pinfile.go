@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -18,6 +17,7 @@ import (
 	"morvant/internal/lane/record"
 	"morvant/internal/pinfile"
 	"morvant/internal/state"
+	"morvant/internal/volume"
 )
 
 func (a commands) pinfileCommand() *cli.Command {
@@ -71,16 +71,7 @@ func (a commands) pinfileWrite(ctx context.Context, c *cli.Command, l *lane.Lane
 		_, err := a.Stdout.Write(text)
 		return err
 	}
-	flags := os.O_WRONLY | os.O_CREATE | os.O_EXCL
-	if c.Bool("force") {
-		flags = os.O_WRONLY | os.O_CREATE | os.O_TRUNC
-	}
-	out, err := os.OpenFile(args[0], flags, 0o644)
-	if err != nil {
-		return err
-	}
-	_, err = out.Write(text)
-	if err := errors.Join(err, out.Close()); err != nil {
+	if err := volume.WriteNamed(args[0], text, c.Bool("force")); err != nil {
 		return err
 	}
 	if len(f.Feeds) == 0 && f.Channel != "" && f.Distributor == "" {

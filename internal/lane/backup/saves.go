@@ -42,6 +42,15 @@ func Find(ctx context.Context, l *lane.Lane) (places []saves.Place, none []strin
 	return f.Find()
 }
 
+// Led lists the places of the game's saves that are reached by a link.
+func Led(ctx context.Context, l *lane.Lane) ([]saves.Led, error) {
+	f, err := Finder(ctx, l.Home, l.Game, l.Name, l.Dir)
+	if err != nil {
+		return nil, err
+	}
+	return f.Led(l.Game.Saves), nil
+}
+
 // back plans to bring a backup back, to where its folders are now.
 func back(ctx context.Context, l *lane.Lane, b *saves.Backup) (*saves.Backup, []*saves.Return, error) {
 	f, err := Finder(ctx, l.Home, l.Game, l.Name, l.Dir)

@@ -197,6 +197,13 @@ func (im *importing) run() error {
 	if whole.Private > 0 {
 		im.l.Meter.Warn(fmt.Sprintf("%s in it is Morvant's own, of the folder that it was made of, and is left out", manifest.PrivateDir))
 	}
+	if n := len(whole.Lost); n > 0 {
+		few := []string{}
+		for _, l := range whole.Lost[:min(n, 3)] {
+			few = append(few, l.Path+" to "+l.Target)
+		}
+		im.l.Meter.Warn(fmt.Sprintf("links to what is outside of the part that is taken are left out: %d, such as %s", n, strings.Join(few, ", ")))
+	}
 	if d := identify.Doubts(whole.Manifest, im.known, im.paths, im.l.Game.Rules().Fold); !d.None() && im.Ask.Unlike != nil {
 		if err := im.Ask.Unlike(d); err != nil {
 			return err
@@ -509,13 +516,16 @@ func (im *importing) shares(root *os.Root, e *scan.Entry) bool {
 
 // over lays what a later source has over what earlier ones have.
 func (im *importing) over(under, top *exchange.Imported) (*exchange.Imported, error) {
-	spelling := plan.SpellingOf(plan.FromManifest(under.Manifest, nil))
-	out := &exchange.Imported{Attributes: under.Attributes.Clone(), Private: under.Private + top.Private}
+	spelled := func(p string) string { return p }
+	if im.l.DiskIgnoresCase() || im.l.Game.IgnoreCase {
+		spelled = plan.SpellingOf(plan.FromManifest(under.Manifest, nil)).Of
+	}
+	out := &exchange.Imported{Attributes: under.Attributes.Clone(), Private: under.Private + top.Private, Lost: slices.Concat(under.Lost, top.Lost)}
 	next := &manifest.Manifest{}
 	taken := make(map[string]bool)
 	holds := make(map[string]bool)
 	place := func(p string) string {
-		as := spelling.Of(p)
+		as := spelled(p)
 		taken[as] = true
 		for d := path.Dir(as); d != "."; d = path.Dir(d) {
 			holds[d] = true
@@ -539,7 +549,7 @@ func (im *importing) over(under, top *exchange.Imported) (*exchange.Imported, er
 		next.Links = append(next.Links, link)
 	}
 	for _, d := range top.Manifest.EmptyDirs {
-		next.EmptyDirs = append(next.EmptyDirs, spelling.Of(d))
+		next.EmptyDirs = append(next.EmptyDirs, spelled(d))
 	}
 	next.Sort()
 	rest := under.Manifest.Without(func(p string) bool {
