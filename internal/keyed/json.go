@@ -82,7 +82,9 @@ func parseJSON(text string, at int, path []string) (*structure, error) {
 			if awaits() {
 				in := open[len(open)-1]
 				in.key, in.keyAt, in.before = t.String(), start, in.last
-				in.space = text[in.last:start]
+				if in.space = text[in.last:start]; in.members > 0 { // without the comma, and what stands before it
+					in.space = in.space[strings.IndexByte(in.space, ',')+1:]
+				}
 				continue
 			}
 			if len(open) > 0 {
@@ -155,5 +157,5 @@ func (o *object) add(text string, names []string, value string) (Edit, error) {
 	if o.members == 0 {
 		return Edit{o.open, o.open, raw}, nil
 	}
-	return Edit{o.last, o.last, "," + strings.TrimLeft(o.space, ",") + raw}, nil
+	return Edit{o.last, o.last, "," + o.space + raw}, nil
 }

@@ -51,9 +51,9 @@ func parseLines(text string, at int, sections bool) *structure {
 		}
 		switch {
 		case strings.HasPrefix(body, "#"), strings.HasPrefix(body, ";"), strings.HasPrefix(body, "//"):
-		case sections && body[0] == '[' && strings.HasSuffix(body, "]"):
+		case sections && sectionName(body) != "":
 			over()
-			path = []string{strings.TrimSpace(body[1 : len(body)-1])}
+			path = []string{sectionName(body)}
 		default:
 			if i := strings.IndexAny(body, "=:"); i > 0 {
 				key := strings.TrimSpace(body[:i])
@@ -66,6 +66,22 @@ func parseLines(text string, at int, sections bool) *structure {
 	})
 	over()
 	return s
+}
+
+// sectionName is the name of the section that a line begins; empty if it begins none. A remark may stand behind it.
+func sectionName(body string) string {
+	if body[0] != '[' {
+		return ""
+	}
+	for i := range len(body) {
+		if body[i] != ']' {
+			continue
+		}
+		if rest := strings.TrimLeft(body[i+1:], " \t"); rest == "" || rest[0] == ';' || rest[0] == '#' {
+			return strings.TrimSpace(body[1:i])
+		}
+	}
+	return ""
 }
 
 // lineValue is a value in a line; one in quotes keeps them.

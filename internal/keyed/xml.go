@@ -19,7 +19,56 @@ var (
 type element struct {
 	meant bool // the path leads to it, or through it
 	start int  // behind its start tag
-	plain bool // it has nothing but text so far
+	plain bool // it has nothing but text, and remarks, so far
+	runs  []run
+	noted bool // it has remarks
+}
+
+// run is a run of text in an element, between remarks.
+type run struct {
+	span
+	cdata bool
+}
+
+// value is what the text of an element says; false where it is in several pieces, so that nobody knows which is meant.
+// end is where the end tag begins.
+func (e *element) value(text string, end int) (Value, bool) {
+	if !e.noted && len(e.runs) <= 1 && (len(e.runs) == 0 || !e.runs[0].cdata) {
+		body := text[e.start:end]
+		return Value{Text: html.UnescapeString(body), Start: e.start, End: end, entry: span{e.start, end}, raw: escaped("<>")}, true
+	}
+	at := run{span: span{e.start, e.start}}
+	for _, r := range e.runs {
+		if !r.cdata {
+			r.span = trimmedAround(text, r.span)
+		}
+		switch {
+		case r.start == r.end && !r.cdata:
+		case at.start != at.end || at.cdata:
+			return Value{}, false
+		default:
+			at = r
+		}
+	}
+	if at.cdata {
+		return Value{Text: text[at.start:at.end], Start: at.start, End: at.end, entry: at.span, raw: inCDATA}, true
+	}
+	return Value{Text: html.UnescapeString(text[at.start:at.end]), Start: at.start, End: at.end, entry: at.span, raw: escaped("<>")}, true
+}
+
+// trimmedAround narrows a range to what is neither blank nor the end of a line.
+func trimmedAround(text string, s span) span {
+	body := text[s.start:s.end]
+	s.start += len(body) - len(strings.TrimLeft(body, " \t\r\n"))
+	s.end -= len(body) - len(strings.TrimRight(body, " \t\r\n"))
+	return span{min(s.start, s.end), s.end}
+}
+
+func inCDATA(text string) (string, error) {
+	if strings.Contains(text, "]]>") || strings.ContainsAny(text, "\x00") {
+		return "", fmt.Errorf("%w: \"%s\"", ErrValue, text)
+	}
+	return text, nil
 }
 
 // parseXML reads of XML what is on a path. An element goes by its name, and by its name with each
@@ -49,6 +98,21 @@ func parseXML(text string, at int, path []string) (*structure, error) {
 				return nil, err
 			}
 			open = append(open, e)
+		case xml.CharData:
+			if len(open) == 0 {
+				continue
+			}
+			e := open[len(open)-1]
+			const begins, ends = "<![CDATA[", "]]>"
+			if strings.HasPrefix(text[from:to], begins) {
+				e.runs = append(e.runs, run{span{from + len(begins), to - len(ends)}, true})
+			} else {
+				e.runs = append(e.runs, run{span: span{from, to}})
+			}
+		case xml.Comment, xml.ProcInst, xml.Directive:
+			if len(open) > 0 {
+				open[len(open)-1].noted = true
+			}
 		case xml.EndElement:
 			if len(open) == 0 {
 				return nil, fmt.Errorf("%w: an element ends in line %d that has not begun", ErrFormat, line(text, from))
@@ -58,8 +122,9 @@ func parseXML(text string, at int, path []string) (*structure, error) {
 			if !e.plain || !e.meant || len(open) != len(path)-1 || to == from { // the second half of <a/> has no length
 				continue
 			}
-			body := text[e.start:from]
-			s.items = append(s.items, item{path, Value{Text: html.UnescapeString(body), Start: e.start, End: from, entry: span{e.start, from}, raw: escaped("<>")}})
+			if v, ok := e.value(text, from); ok {
+				s.items = append(s.items, item{path, v})
+			}
 		}
 	}
 	if len(open) > 0 {
