@@ -125,8 +125,12 @@ func (c *Coder) Inflate(e Entry, stored, buf []byte) ([]byte, error) {
 	return plain, nil
 }
 
-// dictionary is the number that frames give their base.
-const dictionary = 1
+// Frames do not number their base, so that every zstd program decodes them (zstd -D BASE); those of earlier versions
+// call it numbered.
+const (
+	unnumbered = 0
+	numbered   = 1
+)
 
 // basedWindow lets a frame reach back over a whole chunk into its base.
 const basedWindow = 1 << 20
@@ -137,7 +141,7 @@ func EncodeAgainst(plain []byte, base digest.Digest, baseBytes []byte) ([]byte, 
 	// The fastest level: against a base that is much alike, harder work gains
 	// little and takes five times as long.
 	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithEncoderCRC(false),
-		zstd.WithWindowSize(basedWindow), zstd.WithLowerEncoderMem(true), zstd.WithEncoderDictRaw(dictionary, baseBytes))
+		zstd.WithWindowSize(basedWindow), zstd.WithLowerEncoderMem(true), zstd.WithEncoderDictRaw(unnumbered, baseBytes))
 	if err != nil {
 		return nil, err
 	}
@@ -163,7 +167,7 @@ func DecodeAgainst(e Entry, stored, baseBytes []byte) ([]byte, error) {
 		return nil, fmt.Errorf("record %s: %w: not coded against a base", e.Digest.Short(), ErrFormat)
 	}
 	dec, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxMemory(MaxPlain),
-		zstd.WithDecoderMaxWindow(MaxPlain), zstd.WithDecoderDictRaw(dictionary, baseBytes))
+		zstd.WithDecoderMaxWindow(MaxPlain), zstd.WithDecoderDictRaw(unnumbered, baseBytes), zstd.WithDecoderDictRaw(numbered, baseBytes))
 	if err != nil {
 		return nil, err
 	}

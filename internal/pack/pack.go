@@ -91,7 +91,7 @@ type Coding uint8
 const (
 	Plain Coding = 0
 	Zstd  Coding = 1 // one RFC 8878 frame
-	Based Coding = 2 // the digest of a base chunk, then a frame whose raw dictionary (number 1) is that chunk
+	Based Coding = 2 // the digest of a base chunk, then a frame whose raw dictionary is that chunk
 	Bare  Coding = 3 // the plain bytes, and no head in front of them
 )
 

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"testing"
@@ -253,4 +254,41 @@ func TestPacksOfVersionOneAreReadAndWrittenTheSame(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, old, now)
 	}
+}
+
+// TestAFrameAgainstABaseIsReadByOtherPrograms, and those that earlier versions wrote, with a number, here.
+func TestAFrameAgainstABaseIsReadByOtherPrograms(t *testing.T) {
+	base := make([]byte, 50_000)
+	digest.Expand("base", base)
+	plain := append(append(bytes.Clone(base[:20_000]), []byte("a change")...), base[20_000:]...)
+	stored, err := EncodeAgainst(plain, digest.Of(base), base)
+	require.NoError(t, err)
+	var head zstd.Header
+	require.NoError(t, head.Decode(stored[digest.Size:]))
+	require.Zero(t, head.DictionaryID)
+
+	old, err := zstd.NewWriter(nil, zstd.WithEncoderDictRaw(1, base), zstd.WithEncoderCRC(false))
+	require.NoError(t, err)
+	numbered := old.EncodeAll(plain, bytes.Clone(stored[:digest.Size]))
+	require.NoError(t, head.Decode(numbered[digest.Size:]))
+	require.EqualValues(t, 1, head.DictionaryID)
+	for _, s := range [][]byte{stored, numbered} {
+		require.Less(t, len(s), 2000)
+		e := Entry{Digest: digest.Of(plain), Plain: uint32(len(plain)), Stored: uint32(len(s)), Kind: Chunk, Coding: Based}
+		back, err := DecodeAgainst(e, s, base)
+		require.NoError(t, err)
+		require.Equal(t, plain, back)
+	}
+
+	program, err := exec.LookPath("zstd")
+	if err != nil {
+		t.Skip("zstd is not there")
+	}
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "base"), base, 0o644))
+	cmd := exec.Command(program, "-d", "-c", "-D", filepath.Join(dir, "base"))
+	cmd.Stdin = bytes.NewReader(stored[digest.Size:])
+	got, err := cmd.Output()
+	require.NoError(t, err)
+	require.Equal(t, plain, got)
 }
