@@ -14,7 +14,7 @@ type PublicKey = minisign.PublicKey
 // ParseKey reads the text form of a public key.
 func ParseKey(s string) (PublicKey, error) {
 	var k PublicKey
-	if err := k.UnmarshalText([]byte(strings.TrimSpace(s))); err != nil {
+	if err := k.UnmarshalText([]byte(strings.TrimSpace(strings.TrimPrefix(s, "\uFEFF")))); err != nil {
 		return k, fmt.Errorf("%w: \"%s\" is not a public key", ErrFormat, s)
 	}
 	return k, nil

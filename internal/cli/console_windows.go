@@ -54,20 +54,13 @@ func understandsColours(f *os.File) bool {
 
 var singleQuoted = regexp.MustCompile(`^(--[a-z-]+=)?'`)
 
-// swallowed finds a path that a backslash before its closing quotation mark has joined with what
-// followed. No path has quotation marks.
-var swallowed = regexp.MustCompile(`^(--[a-z-]+=)?((?:[A-Za-z]:|\\|\.|~)[^"]*)"`)
-
 // checkQuotes refuses single quotes, which cmd hands on as they are: a pattern with them
 // would match nothing.
 func checkQuotes(args []string) error {
 	for _, arg := range args {
-		if m := swallowed.FindStringSubmatch(arg); m != nil {
-			return app.Usagef(`%s: the backslash before the closing quotation mark has taken it along; leave that backslash out: "%s"`, arg, strings.TrimRight(m[2], `\`))
-		}
 		if singleQuoted.MatchString(arg) {
 			return app.Usagef(`%s: single quotes mean nothing here; put double quotes around it: "%s"`, arg, strings.ReplaceAll(arg, "'", ""))
 		}
 	}
-	return nil
+	return misquoted(args)
 }

@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/cli"
+	"morvant/internal/process"
 	"morvant/internal/testdir"
 )
 
@@ -36,7 +37,7 @@ func TestMain(m *testing.M) {
 	if strings.TrimSuffix(filepath.Base(os.Args[0]), ".exe") == shelfProgram {
 		runShelf()
 	}
-	if os.Getenv(asProgram) != "" {
+	if os.Getenv(asProgram) != "" || process.Is(os.Args, process.KeeperName) || process.Is(os.Args, process.ContainedName) {
 		os.Exit(cli.Main(os.Args, os.Stdin, os.Stdout, os.Stderr))
 	}
 	testscript.Main(tests{m}, map[string]func(){"morvant": byClock, "morvant-adapter-quay-office": byClock})

@@ -21,6 +21,7 @@ import (
 	"morvant/internal/problem"
 	"morvant/internal/scan"
 	"morvant/internal/state"
+	"morvant/internal/strict"
 	"morvant/internal/userpath"
 	"morvant/internal/volume"
 )
@@ -305,7 +306,7 @@ func (h *Home) LoadFolder(name string) (*Game, error) {
 		return nil, err
 	}
 	g := &Game{Name: name}
-	for line := range bytes.Lines(b) {
+	for line := range bytes.Lines(strict.Text(b)) {
 		var s struct {
 			Live string `toml:"live"`
 		}
@@ -351,6 +352,9 @@ func resolve(dir string) (string, error) {
 func (h *Home) CheckFolder(ctx context.Context, name, lane, dir string) (string, error) {
 	bad := func(format string, args ...any) (string, error) {
 		return "", fmt.Errorf("%w: %w", ErrFolder, fmt.Errorf(format, args...))
+	}
+	if err := userpath.Full(dir); err != nil {
+		return bad("%w", err)
 	}
 	real, err := resolve(dir)
 	switch {

@@ -183,11 +183,14 @@ func (h *Home) Edit(name string, change map[string]any) (*Game, error) {
 		keys = append(keys, k)
 	}
 	slices.Sort(keys)
+	text := strict.Text(b)
+	mark := b[:len(b)-len(text)]
 	for _, k := range keys {
-		if b, err = editKey(b, k, change[k]); err != nil {
+		if text, err = editKey(text, k, change[k]); err != nil {
 			return nil, err
 		}
 	}
+	b = slices.Concat(mark, text)
 	s, err := parseSettings(b)
 	if err != nil {
 		return nil, err

@@ -64,7 +64,7 @@ func Decode(b []byte) (*List, error) {
 	var version struct {
 		Format string `toml:"format"`
 	}
-	if err := toml.Unmarshal(b, &version); err == nil && version.Format != Format && strings.HasPrefix(version.Format, "morvant-mod-list/") {
+	if err := toml.Unmarshal(strict.Text(b), &version); err == nil && version.Format != Format && strings.HasPrefix(version.Format, "morvant-mod-list/") {
 		return nil, fmt.Errorf("the list was %w: \"%s\"", problem.ErrNewer, version.Format)
 	}
 	l := &List{}

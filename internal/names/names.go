@@ -84,7 +84,7 @@ func Decode(name string, b []byte) (*List, error) {
 		Format string `toml:"format"`
 	}
 	l := &List{Name: name}
-	if err := toml.Unmarshal(b, &version); err == nil && version.Format != Format && strings.HasPrefix(version.Format, "morvant-names/") {
+	if err := toml.Unmarshal(strict.Text(b), &version); err == nil && version.Format != Format && strings.HasPrefix(version.Format, "morvant-names/") {
 		return nil, fmt.Errorf("the list was %w: \"%s\"", problem.ErrNewer, version.Format)
 	}
 	if err := strict.Decode(b, l); err != nil {

@@ -106,7 +106,7 @@ func Decode(b []byte) (*File, error) {
 	var version struct {
 		Format string `toml:"format"`
 	}
-	if err := toml.Unmarshal(b, &version); err != nil {
+	if err := toml.Unmarshal(strict.Text(b), &version); err != nil {
 		return nil, fmt.Errorf("%w: %v", ErrFormat, strict.Decode(b, &File{}))
 	}
 	if version.Format != Format {

@@ -8,11 +8,14 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
 	"time"
+
+	"morvant/internal/problem"
 )
 
 // Running is a program that runs from inside a folder.
@@ -58,9 +61,15 @@ func means(name, path string) bool {
 	return name == path || !strings.Contains(name, "/") && name == path[strings.LastIndex(path, "/")+1:]
 }
 
-// Shell returns a command that runs a line the way the player's system does.
-func Shell(ctx context.Context, line string) *exec.Cmd {
-	return shellCommand(ctx, line)
+// Shell returns a command that runs a line in a folder, the way the player's system does. In a folder of a network
+// share it is ErrShare on Windows.
+func Shell(ctx context.Context, line, dir string) (*exec.Cmd, error) {
+	if err := share(dir); err != nil {
+		return nil, err
+	}
+	cmd := shellCommand(ctx, line)
+	cmd.Dir = dir
+	return cmd, nil
 }
 
 // Bundle returns the app of macOS that path is or lies in; empty if there is none, or on
@@ -79,6 +88,35 @@ func bundle(path string) string {
 		}
 	}
 	return ""
+}
+
+// ErrBatch is returned for what a batch file cannot be given, or where it cannot run.
+var ErrBatch = problem.New("a batch file cannot be started like this", "Start the program that it starts, or write the arguments into the batch file")
+
+// Batch returns ErrBatch where a program is a batch file of Windows and its arguments could be taken for commands, or
+// its folder lies on a network share, in which cmd does not work: it would go on in the system's folder.
+func Batch(name, dir string, args []string) error {
+	if ext := strings.ToLower(path.Ext(strings.ReplaceAll(name, `\`, "/"))); ext != ".bat" && ext != ".cmd" {
+		return nil
+	}
+	for _, arg := range args {
+		// cmd reads a line before the batch file does: quotation marks, and what it takes for its own, also within them.
+		if strings.ContainsAny(arg, "\"%&|<>^!()\r\n") {
+			return fmt.Errorf("%s: %w: \"%s\" has characters that cmd would take for commands", name, ErrBatch, arg)
+		}
+	}
+	return share(dir)
+}
+
+// ErrShare is returned for a command line that is to run in a folder of a network share, which cmd cannot.
+var ErrShare = problem.New("a command line cannot run in a folder of a network share", "Give the share a drive letter (net use), and register the game by that")
+
+// share returns ErrShare for a folder of a share as Windows names it.
+func share(dir string) error {
+	if strings.HasPrefix(dir, `\\`) && !strings.HasPrefix(dir, `\\?\`) && !strings.HasPrefix(dir, `\\.\`) || strings.HasPrefix(dir, `\\?\UNC\`) {
+		return fmt.Errorf("%s: %w", dir, ErrShare)
+	}
+	return nil
 }
 
 // Program returns a command that starts a program, or on macOS what stands for one: an

@@ -17,9 +17,10 @@ func TestALineRunsInThePlayersShell(t *testing.T) {
 	require.NoError(t, os.Mkdir(dir, 0o755))
 	run := func(line string) (string, error) {
 		var out bytes.Buffer
-		cmd := Shell(t.Context(), line)
-		cmd.Dir, cmd.Stdout, cmd.Stderr = dir, &out, &out
-		err := cmd.Run()
+		cmd, err := Shell(t.Context(), line, dir)
+		require.NoError(t, err)
+		cmd.Stdout, cmd.Stderr = &out, &out
+		err = cmd.Run()
 		return out.String(), err
 	}
 	out, err := run("echo one && echo two")

@@ -132,12 +132,33 @@ type Set struct {
 func Literal(p string) string {
 	var b strings.Builder
 	for _, r := range p {
-		if strings.ContainsRune(`*?[]{}\\`, r) {
-			b.WriteByte('\\')
+		if strings.ContainsRune(`*?[{}`, r) { // a class of one; a backslash is a slash to many who type it
+			b.WriteString("[" + string(r) + "]")
+			continue
 		}
 		b.WriteRune(r)
 	}
 	return b.String()
+}
+
+// Typed returns the pattern that somebody means who has typed this: backslashes are slashes, one at the end says
+// nothing, and a full path in one of the folders is relative to it.
+func Typed(pattern string, folders ...string) string {
+	p := strings.ReplaceAll(pattern, `\`, "/")
+	for _, dir := range folders {
+		dir = strings.TrimRight(strings.ReplaceAll(dir, `\`, "/"), "/") + "/"
+		if len(p) > len(dir) && volume.UsualFold(p[:len(dir)]) == volume.UsualFold(dir) {
+			p = p[len(dir):]
+			break
+		}
+	}
+	if rest := strings.TrimPrefix(p, "./"); rest != "" {
+		p = rest
+	}
+	if rest := strings.TrimRight(p, "/"); rest != "" {
+		p = rest
+	}
+	return p
 }
 
 // NewSet returns the set of the patterns, which Rules.Check has checked. Letter case counts as it usually

@@ -64,3 +64,25 @@ func TestAPatternMayHaveJustAsManyChoicesAndNoMore(t *testing.T) {
 	require.Equal(t, 1, choices("a,b}"))
 	require.Equal(t, 6, choices("{a,b}x{c,d,e}"))
 }
+
+// TestPatternsAreTakenAsTheyAreMeant however they are typed.
+func TestPatternsAreTakenAsTheyAreMeant(t *testing.T) {
+	for typed, meant := range map[string]string{
+		`Mods\**`: "Mods/**", `Mods\`: "Mods", "Mods/": "Mods", "./Mods/*": "Mods/*", `C:\Games\Quay\Mods\**`: "Mods/**", "C:/Games/Quay/settings.ini": "settings.ini",
+		"/games/quay/Mods": "Mods", "/games/other/Mods": "/games/other/Mods", "": "", "/": "/", "Mods/a[[]1].txt": "Mods/a[[]1].txt",
+	} {
+		require.Equal(t, meant, Typed(typed, `C:\Games\Quay`, "/games/quay/"), typed)
+	}
+}
+
+// TestALiteralPatternIsOneThatCanBeTyped, and matches its path alone.
+func TestALiteralPatternIsOneThatCanBeTyped(t *testing.T) {
+	for _, p := range []string{"a.txt", "Mods/[x] {y,z} *?.pak", "a]b}c"} {
+		lit := Literal(p)
+		require.NoError(t, Rules{Keep: []string{lit}}.Check())
+		require.Equal(t, lit, Typed(lit))
+		require.True(t, NewSet([]string{lit}).Match(p), lit)
+		require.False(t, NewSet([]string{lit}).Match("x"+p))
+		require.False(t, NewSet([]string{lit}).Match("Mods/x y zz.pak"))
+	}
+}

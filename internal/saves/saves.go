@@ -88,6 +88,9 @@ func (f Finder) Check(added []string) error {
 		if err := Check(pattern); err != nil {
 			return err
 		}
+		if err := userpath.Full(pattern); err != nil {
+			return fmt.Errorf("%w: %w", ErrPattern, err)
+		}
 		if unset := userpath.Unset(pattern, f.Home); len(unset) > 0 {
 			return fmt.Errorf("%w: \"%s\": %s is not set on this computer", ErrPattern, pattern, unset[0])
 		}

@@ -12,8 +12,15 @@ import (
 	"github.com/pelletier/go-toml/v2"
 )
 
+// Mark is what some editors begin a text in UTF-8 with. It says nothing.
+const Mark = "\uFEFF"
+
+// Text returns a text without the mark.
+func Text(b []byte) []byte { return bytes.TrimPrefix(b, []byte(Mark)) }
+
 // Decode reads b into a struct whose keys are all written in small letters.
 func Decode(b []byte, into any) error {
+	b = Text(b)
 	err := toml.NewDecoder(bytes.NewReader(b)).DisallowUnknownFields().Decode(into)
 	var unknown *toml.StrictMissingError
 	var syntax *toml.DecodeError

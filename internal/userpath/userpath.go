@@ -3,12 +3,14 @@
 package userpath
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
 
+	"morvant/internal/problem"
 	"morvant/internal/volume"
 )
 
@@ -48,16 +50,33 @@ func System(path string) string {
 		if dir == "" {
 			continue
 		}
-		if Within(path, dir) {
+		if Holds(dir, path) {
 			return dir
 		}
 	}
 	for _, dir := range slices.Concat(systemFolders(), sharedFolders()) {
-		if dir != "" && Within(dir, path) {
+		if dir != "" && Holds(path, dir) {
 			return dir
 		}
 	}
 	return ""
+}
+
+// ErrDrive is returned for a path on Windows that says no drive, or no folder of a drive.
+var ErrDrive = problem.New("the path does not say which drive, or which folder of it, is meant", "Write it in full, as in C:\\Games\\Quay")
+
+// Full returns ErrDrive for a path whose meaning depends on the drive that is worked on: \Quay, which a variable that is
+// not set leaves behind, or C:Quay.
+func Full(path string) error {
+	if !filepath.IsAbs(path) && driveless(filepath.VolumeName(path), path) {
+		return fmt.Errorf("%s: %w", path, ErrDrive)
+	}
+	return nil
+}
+
+// driveless decides that for a path that is not full.
+func driveless(volume, path string) bool {
+	return filepath.Separator == '\\' && (volume != "" || strings.HasPrefix(path, `\`) || strings.HasPrefix(path, "/"))
 }
 
 // Plain takes the mark off a path on Windows that makes its system take it literally.
@@ -82,7 +101,7 @@ func Unset(path, home string) []string {
 	look := func(name string) string {
 		v := os.Getenv(name)
 		if v == "" {
-			v = known(name, home)
+			v = known(strings.ToUpper(name), home)
 		}
 		if v == "" && !slices.Contains(names, name) {
 			names = append(names, name)
@@ -106,7 +125,7 @@ func Expand(path, home, base string) string {
 		if v := os.Getenv(name); v != "" {
 			return v
 		}
-		return known(name, home)
+		return known(strings.ToUpper(name), home)
 	}
 	path = percent.ReplaceAllStringFunc(path, func(name string) string { return value(name[1 : len(name)-1]) })
 	path = filepath.FromSlash(os.Expand(path, value))

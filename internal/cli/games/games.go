@@ -66,7 +66,7 @@ func (a commands) add(ctx context.Context, c *cli.Command, home *game.Home, name
 	}
 	g := &game.Game{Name: name, Settings: game.Settings{
 		Title: c.String("title"), Live: live, Program: filepath.ToSlash(c.String("program")),
-		Keep: c.StringSlice("keep"), Scratch: c.StringSlice("scratch"), Saves: c.StringSlice("saves"),
+		Keep: app.Patterns(c, "keep", live, dir), Scratch: app.Patterns(c, "scratch", live, dir), Saves: c.StringSlice("saves"),
 	}}
 	if err := g.Rules().Check(); err != nil {
 		return err
@@ -121,8 +121,24 @@ func (a commands) add(ctx context.Context, c *cli.Command, home *game.Home, name
 	if app := process.Bundle(g.Live); app != "" {
 		a.Note("Note: the folder is in an app, and macOS may refuse to start an app to which files were added. Register %s instead, with --program %s.", view.Quoted(filepath.Dir(app)), view.Quoted(filepath.Base(app)))
 	}
+	a.NoteIdle(ctx, g.Live, g.Rules(), "keep", g.Keep)
+	a.NoteIdle(ctx, g.Live, g.Rules(), "scratch", g.Scratch)
+	a.noteNoSaves(ctx, home, g, g.Saves)
 	a.Say("Next, record it as it is now: morvant snapshot LABEL")
 	return nil
+}
+
+// noteNoSaves says which places of saves that have just been given are not there.
+func (a commands) noteNoSaves(ctx context.Context, home *game.Home, g *game.Game, given []string) {
+	f, err := backup.Finder(ctx, home, g, state.MainLane, g.Live)
+	if err != nil {
+		return
+	}
+	f.Patterns = given
+	_, none, _ := f.Find() // checked before
+	for _, p := range none {
+		a.Note("Note: nothing is at the saves place %s yet. Is it spelled right?", view.Quoted(p))
+	}
 }
 
 // checkSaves checks patterns for saves before they are added to the old ones, and asks about those that lead elsewhere.

@@ -18,6 +18,7 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/lane/record"
 	"morvant/internal/problem"
+	"morvant/internal/process"
 	"morvant/internal/rules"
 	"morvant/internal/userpath"
 	"morvant/internal/version"
@@ -178,6 +179,9 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 				p = full
 			}
 			i := slices.Index(list, p)
+			if i < 0 && patternFlags[flag] {
+				i = slices.Index(list, rules.Typed(p, g.Live))
+			}
 			if i < 0 {
 				return app.Usagef("there is no %s rule \"%s\"; the rules are: %s", flag, p, strings.Join(old, "  "))
 			}
@@ -203,7 +207,7 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 	if len(change)+len(says)+len(waits)+len(busy) == 0 && !c.IsSet("live") && !c.IsSet("search") {
 		return app.Usagef("say what to set; see %s --help", c.FullName())
 	}
-	if err := (rules.Rules{Keep: slices.Concat(c.StringSlice("keep"), c.StringSlice("guard")), Scratch: c.StringSlice("scratch")}).Check(); err != nil {
+	if err := (rules.Rules{Keep: slices.Concat(app.Patterns(c, "keep", g.Live), app.Patterns(c, "guard", g.Live)), Scratch: app.Patterns(c, "scratch", g.Live)}).Check(); err != nil {
 		return err
 	}
 	if added := c.StringSlice("saves"); len(added) > 0 {
@@ -211,6 +215,12 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 		old := slices.DeleteFunc(slices.Clone(g.Saves), func(p string) bool { return slices.Contains(dropped, p) })
 		if err := a.checkSaves(ctx, c, home, g, old, added); err != nil {
 			return err
+		}
+	}
+	if c.IsSet("argument") || c.IsSet("program") {
+		program := view.FirstNonEmpty(c.String("program"), g.Program)
+		if err := process.Batch(program, "", slices.Concat(g.Arguments, c.StringSlice("argument"))); err != nil {
+			return app.AsUsage(err)
 		}
 	}
 	if _, err := home.Edit(name, change); err != nil {
@@ -230,12 +240,22 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 			return err
 		}
 	}
+	for flag := range patternFlags {
+		a.NoteIdle(ctx, g.Live, g.Rules(), flag, app.Patterns(c, flag, g.Live))
+	}
+	a.noteNoSaves(ctx, home, g, c.StringSlice("saves"))
 	return a.gameShow(ctx, c, home, name)
 }
+
+// patternFlags are the flags that take patterns of files of the game.
+var patternFlags = map[string]bool{"keep": true, "guard": true, "scratch": true}
 
 // settingValues returns what a flag adds to a list of the settings. Folders are as full paths.
 func (a commands) settingValues(c *cli.Command, g *game.Game, flag string) ([]string, error) {
 	given := c.StringSlice(flag)
+	if patternFlags[flag] {
+		return app.Patterns(c, flag, g.Live), nil
+	}
 	if flag != "mods-from" {
 		return given, nil
 	}

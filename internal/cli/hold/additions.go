@@ -41,7 +41,10 @@ type additions struct {
 
 // additions reads what the command line wants beside the build.
 func (a commands) additions(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) (*additions, error) {
-	add := &additions{Pin: state.Pin{Keep: c.StringSlice("keep"), LeaveOut: c.StringSlice("leave-out")}}
+	add := &additions{Pin: state.Pin{Keep: app.Patterns(c, "keep", l.Dir, l.Game.Live), LeaveOut: app.Patterns(c, "leave-out", l.Dir, l.Game.Live)}}
+	if l.Root != nil {
+		a.NoteIdle(ctx, l.Dir, l.Game.Rules(), "keep", add.Keep)
+	}
 	for _, text := range c.StringSlice("overlay") {
 		o, b, err := a.parseOverlay(ctx, c, l, home, text)
 		if err != nil {

@@ -242,11 +242,16 @@ func (a *launching) start(ctx context.Context, args []string) (said string, err 
 		name = filepath.Join(dir, filepath.FromSlash(g.Program))
 		args = slices.Concat(g.Arguments, args)
 	}
+	if err := process.Batch(name, filepath.Dir(name), args); err != nil {
+		return "", err
+	}
 	cmd := process.Program(name, args...)
 	cmd.Dir = filepath.Dir(name)
 	if through != "" {
 		if _, err := exec.LookPath(through); err != nil && strings.ContainsAny(through, " \t") { // a command line
-			cmd = process.Shell(ctx, through)
+			if cmd, err = process.Shell(ctx, through, dir); err != nil {
+				return "", err
+			}
 			cmd.Cancel = func() error { return nil } // the game gets the Ctrl-C as well
 			if len(args) > 0 {
 				return "", app.Usagef("arguments for the game go into --through itself: --through %s", view.Quoted(through+" "+view.QuotedAll(args)))

@@ -236,8 +236,11 @@ func (a commands) awaitUpdate(ctx context.Context, c *cli.Command, l *lane.Lane,
 	if command := c.String("after"); command != "" {
 		a.Note("Updates are let in. Running %s.", command)
 		w.After = func(ctx context.Context) error {
-			cmd := process.Shell(ctx, command)
-			cmd.Dir, cmd.Stdout, cmd.Stderr = l.Game.Live, a.Stderr, a.Stderr
+			cmd, err := process.Shell(ctx, command, l.Game.Live)
+			if err != nil {
+				return err
+			}
+			cmd.Stdout, cmd.Stderr = a.Stderr, a.Stderr
 			if err := cmd.Run(); err != nil {
 				return fmt.Errorf("%s: %w", command, err)
 			}

@@ -66,7 +66,7 @@ func (a commands) importCommand() *cli.Command {
 func importsOf(c *cli.Command) (from record.Imports, err error) {
 	words := c.Args().Slice()
 	from = record.Imports{Inside: c.String("inside"), Note: c.String("note"), DryRun: c.Bool("dry-run"), Move: c.Bool("move"), Label: c.String("label")}
-	from.Exclude = slices.DeleteFunc(slices.Clone(c.StringSlice("exclude")), func(p string) bool { return p == find.KeepHidden })
+	from.Exclude = slices.DeleteFunc(app.Patterns(c, "exclude"), func(p string) bool { return p == find.KeepHidden })
 	if from.Date, err = app.Date(c.String("date")); err != nil {
 		return from, err
 	}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
+	"morvant/internal/strict"
 )
 
 // AsSet makes rules what they are in the settings: keys and values.
@@ -18,7 +19,7 @@ func AsSet[R any](rules []R) []map[string]any {
 			continue
 		}
 		var m map[string]any
-		if toml.Unmarshal(text, &m) == nil {
+		if toml.Unmarshal(strict.Text(text), &m) == nil {
 			list = append(list, m)
 		}
 	}

@@ -62,8 +62,10 @@ func afterPin(ctx context.Context, l *lane.Lane, c *state.Change) {
 // step runs one command line.
 func step(ctx context.Context, l *lane.Lane, line, dir, build string, out *tail) error {
 	fmt.Fprintf(out, "$ %s\n", line)
-	cmd := process.Shell(ctx, line)
-	cmd.Dir = dir
+	cmd, err := process.Shell(ctx, line, dir)
+	if err != nil {
+		return err
+	}
 	cmd.Stdout, cmd.Stderr = out, out
 	cmd.Env = append(os.Environ(), "MORVANT_GAME="+l.Game.Name, "MORVANT_LANE="+l.Name, "MORVANT_BUILD="+build, "MORVANT_FOLDER="+dir)
 	return cmd.Run()
