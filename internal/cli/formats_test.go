@@ -120,3 +120,40 @@ func TestAHomeOfVersionOneGoesOn(t *testing.T) {
 	w.ok("store", "trim", "--yes")
 	w.ok("verify")
 }
+
+// TestThePageOfFormatsHasEveryColumnAndDocument: what another program may read.
+func TestThePageOfFormatsHasEveryColumnAndDocument(t *testing.T) {
+	t.Parallel()
+	page, err := os.ReadFile(filepath.Join("..", "..", "docs", "formats.md"))
+	require.NoError(t, err)
+	s := newShelf(t)
+	s.publish("1", shelfDay, map[string][]byte{"a": []byte("a file")})
+	w := ofShelf(t, s, map[string][]byte{"a": []byte("a file")})
+	w.ok("pin", "id:1", "--yes")
+	_, described, ok := strings.Cut(string(page), "\n## Databases\n")
+	require.True(t, ok)
+	described, _, _ = strings.Cut(described, "\n## Output for programs\n")
+	described += string(page)
+	for _, file := range []string{"state.db", "cache.db", "aliases.db", "store/index.db"} {
+		db, err := sql.Open("sqlite", filepath.Join(w.home, file))
+		require.NoError(t, err)
+		rows, err := db.Query(`SELECT m.name, c.name FROM sqlite_master m, pragma_table_info(m.name) c WHERE m.type = 'table' AND m.name NOT LIKE 'sqlite_%'`)
+		require.NoError(t, err)
+		n := 0
+		for rows.Next() {
+			var table, column string
+			require.NoError(t, rows.Scan(&table, &column))
+			require.Regexp(t, "`"+table+"[`(]", described, "%s: table %s", file, table)
+			require.Regexp(t, "[`(, ]"+column+"[`,) ]", described, "%s: %s.%s", file, table, column)
+			n++
+		}
+		require.NoError(t, rows.Err())
+		require.Positive(t, n, file)
+		require.NoError(t, db.Close())
+	}
+	known, err := schemas()
+	require.NoError(t, err)
+	for name := range known {
+		require.Contains(t, string(page), "`"+name+"`", "the table of documents")
+	}
+}

@@ -129,3 +129,25 @@ func TestWhatIsPrintedAsACommandCanBeTyped(t *testing.T) {
 		require.Contains(t, []int{0, 3}, r.code, "%s\n%s", line, r.err)
 	}
 }
+
+// TestARuleThatCannotBeSetKeepsNoOtherFromBeingSet, and it is said.
+func TestARuleThatCannotBeSetKeepsNoOtherFromBeingSet(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("a.txt", "one")
+	w.ok("add", "quay", w.live)
+	w.ok("snapshot", "1.0")
+	setting := filepath.Join(w.dir, "launcher.ini")
+	require.NoError(t, os.WriteFile(setting, []byte("auto=1\n"), 0o644))
+	w.ok("block", "add", "key-value-setting", "file="+filepath.Join(w.dir, "absent.ini"), "key=auto", "value=0")
+	w.ok("block", "add", "key-value-setting", "file="+setting, "key=auto", "value=0")
+	require.Contains(t, w.ok("pin", "1.0", "--yes").err, "the block is incomplete")
+	b, err := os.ReadFile(setting)
+	require.NoError(t, err)
+	require.Equal(t, "auto=0\n", string(b))
+	require.Contains(t, w.ok("status").out, "1 of 2 block rules broken")
+	w.ok("unblock")
+	b, err = os.ReadFile(setting)
+	require.NoError(t, err)
+	require.Equal(t, "auto=1\n", string(b))
+}

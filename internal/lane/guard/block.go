@@ -79,22 +79,22 @@ func setBlock(ctx context.Context, l *lane.Lane) error {
 				return err
 			}
 		}
+		var errs []error // a rule that cannot be set keeps no other from being set
 		for _, r := range l.Game.Block {
 			h := appliedFor(stay, r)
 			if h == nil {
 				if h, err = prepare(ctx, l, r, at); err != nil {
-					return err
+					errs = append(errs, err)
+					continue
 				}
 				stay = append(stay, h)
 			}
 			if err := l.Home.SetApplied(ctx, l.Game.Name, l.Name, stay); err != nil {
 				return err
 			}
-			if err := h.Set(at); err != nil {
-				return err
-			}
+			errs = append(errs, h.Set(at))
 		}
-		return l.Home.SetApplied(ctx, l.Game.Name, l.Name, stay)
+		return errors.Join(append(errs, l.Home.SetApplied(ctx, l.Game.Name, l.Name, stay))...)
 	})
 }
 
