@@ -19,7 +19,7 @@ import (
 var layers = []string{
 	"problem", "digest", "strict", "progress", "process", "volume", "database", "reflink", "rules", "edit", "keyed", "userpath",
 	"manifest", "chunk", "pack", "layout", "store", "estimate", "scan", "plan", "apply", "saves", "exchange",
-	"alias", "catalogue", "adapter", "adapter/speak", "ref", "feed", "feed/fetch", "feed/trial", "block", "version", "state", "names", "modlist", "game", "resolve", "pinfile", "identify", "report", "publish",
+	"alias", "catalogue", "adapter", "adapter/speak", "ref", "feed/told", "feed/fence", "feed", "feed/fetch", "feed/trial", "block", "version", "state", "names", "modlist", "game", "resolve", "pinfile", "identify", "report", "publish",
 	"lane", "lane/compose", "lane/record", "lane/guard", "lane/backup", "lane/status", "lane/change", "lanes", "lane/entry", "watch",
 	"upkeep", "standin", "standin/clerk", "testdir",
 	"cli/view", "cli/app", "cli/find", "cli/proposal",
@@ -131,10 +131,10 @@ var changers = map[string][]string{
 	"the store":                     {"store/check.go", "store/resume.go", "store/session.go", "store/trim.go"},
 	"the copy of a feed":            {"feed/trial/trial.go", "feed/adapter.go", "feed/feed.go", "feed/signin.go"},
 	"a feed that is published":      {"publish/content.go", "publish/inventory.go", "publish/key.go", "publish/publish.go"},
-	"a file that the player names":  {"exchange/exchange.go", "cli/feeds/adapter.go", "cli/share/pinfile.go", "cli/mods/share.go"},
+	"a file that the player names":  {"exchange/exchange.go", "cli/feeds/adapter.go", "volume/read.go"},
 	"a report of a crash, the demo": {"cli/cli.go", "cli/demo/demofeed.go", "cli/demo/demooffice.go"},
 	"one name, for all of these": {
-		"volume/link_unix.go", "volume/link_windows.go", "volume/fault.go", "volume/traits.go", "volume/volume.go", "volume/write.go", "volume/spool.go", "process/process.go",
+		"volume/link_unix.go", "volume/link_windows.go", "volume/fault.go", "volume/traits.go", "volume/volume.go", "volume/write.go", "volume/spool.go", "process/process.go", "process/contained.go",
 		"reflink/reflink.go", "reflink/reflink_darwin.go",
 	},
 }

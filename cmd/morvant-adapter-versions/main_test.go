@@ -24,7 +24,7 @@ import (
 )
 
 // asAdapter makes the test's own program the adapter.
-const asAdapter = "MORVANT_TEST_VERSIONS"
+const asAdapter = "LC_MORVANT_TEST_VERSIONS"
 
 func TestMain(m *testing.M) {
 	if os.Getenv(asAdapter) != "" {

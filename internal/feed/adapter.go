@@ -19,6 +19,7 @@ import (
 	"morvant/internal/adapter"
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
+	"morvant/internal/feed/told"
 	"morvant/internal/manifest"
 	"morvant/internal/problem"
 	"morvant/internal/volume"
@@ -292,75 +293,6 @@ func (f *Feed) channel(distributor, name string, builds []adapter.Build, compone
 	return c
 }
 
-// Told is a manifest as an adapter tells it.
-type Told struct {
-	ID        string            `json:"id"` // the adapter's name for it
-	Component string            `json:"component"`
-	Manifest  *adapter.Manifest `json:"manifest"`
-	// Tree is the same as a manifest of Morvant's.
-	Tree       *manifest.Manifest `json:"-"`
-	by         adapter.Teller
-	distrusted bool
-	files      map[string]*adapter.File
-}
-
-// File returns what was told of a file.
-func (t *Told) File(path string) *adapter.File { return t.files[path] }
-
-// Scope names the subscription within which weak digests of the manifest count.
-func (t *Told) Scope() string { return t.by.Scope }
-
-// Name returns what stands for a file's content as long as that has not been seen.
-func (t *Told) Name(f *adapter.File) digest.Digest { return t.by.Name(f) }
-
-// PieceName returns what stands for the content of a piece.
-func (t *Told) PieceName(f *adapter.File, i int) digest.Digest { return t.by.PieceName(f, i) }
-
-// Ground returns what the identity of a file rests on. Weak digests of a feed that is distrusted are none.
-func (t *Told) Ground(f *adapter.File) adapter.Ground {
-	if g := f.Ground(); g != adapter.Weak || !t.distrusted {
-		return g
-	}
-	return adapter.Unchecked
-}
-
-// Established counts the files by what their identity rests on.
-func (t *Told) Established() catalogue.Established {
-	var n catalogue.Established
-	for i := range t.Manifest.Files {
-		f := &t.Manifest.Files[i]
-		switch {
-		case f.Size == 0 || f.Ground() == adapter.Strong:
-			n.Strong++
-		case f.Ground() == adapter.Weak:
-			n.Weak++
-		default:
-			n.Unchecked++
-		}
-	}
-	return n
-}
-
-// Stored returns how many bytes come for all of it, as far as that was told.
-func (t *Told) Stored() int64 {
-	var n int64
-	for i := range t.Manifest.Files {
-		for _, p := range t.Manifest.Files[i].Split() {
-			n += cmp.Or(p.Stored, p.Size)
-		}
-	}
-	return n
-}
-
-// weight is about how much of memory it takes: entries and pieces.
-func (t *Told) weight() int {
-	n := len(t.Manifest.Links) + len(t.Manifest.Folders)
-	for i := range t.Manifest.Files {
-		n += 1 + len(t.Manifest.Files[i].Pieces)
-	}
-	return n
-}
-
 // scope names the subscription: what its distributor tells by weak digests, or by none, counts in it alone. Once it is
 // distrusted it is another one.
 func (f *Feed) scope() string {
@@ -379,8 +311,8 @@ func (f *Feed) ToldCount() int {
 }
 
 // Told returns a manifest of the copy as it was told.
-func (f *Feed) Told(d digest.Digest) (*Told, error) {
-	if t := f.told[d]; t != nil && t.by.Scope == f.scope() {
+func (f *Feed) Told(d digest.Digest) (*told.Manifest, error) {
+	if t := f.told.Get(d, f.scope()); t != nil {
 		return t, nil
 	}
 	packed, err := volume.ReadFile(f.File(toldFile(d)), catalogue.MaxPacked)
@@ -390,56 +322,13 @@ func (f *Feed) Told(d digest.Digest) (*Told, error) {
 	if err != nil {
 		return nil, err
 	}
-	b, err := catalogue.Inflate(packed)
-	t := &Told{}
-	if err == nil {
-		err = json.Unmarshal(b, t)
-	}
-	if err == nil && t.Manifest == nil {
-		err = ErrCopy
-	}
-	if err == nil {
-		err = f.index(t)
-	}
+	t, err := told.Decode(packed, f.scope(), f.Distrusted > 0)
 	if err != nil {
 		_ = os.Remove(f.File(toldFile(d)))
 		return nil, fmt.Errorf("manifest %s of the feed %s: %w: %w", d.Short(), f.Name, ErrCopy, err)
 	}
-	f.remember(d, t)
+	f.told.Keep(d, t)
 	return t, nil
-}
-
-// mostRemembered is how many entries and pieces of manifests are kept in memory; the last one always is.
-const mostRemembered = 30_000
-
-// remember keeps a manifest in memory, and lets go of those that were used longest ago.
-func (f *Feed) remember(d digest.Digest, t *Told) {
-	if f.told == nil {
-		f.told = make(map[digest.Digest]*Told)
-	}
-	f.told[d] = t
-	f.lately = append(slices.DeleteFunc(f.lately, func(o digest.Digest) bool { return o == d }), d)
-	sum := 0
-	for i, o := range slices.Backward(f.lately) {
-		if sum += f.told[o].weight(); sum > mostRemembered && o != d {
-			for _, old := range f.lately[:i+1] {
-				delete(f.told, old)
-			}
-			f.lately = slices.Clone(f.lately[i+1:])
-			return
-		}
-	}
-}
-
-func (f *Feed) index(t *Told) error {
-	t.by, t.distrusted = adapter.Teller{Scope: f.scope(), Manifest: t.ID}, f.Distrusted > 0
-	var err error
-	t.Tree, err = t.Manifest.Tree(t.by)
-	t.files = make(map[string]*adapter.File, len(t.Manifest.Files))
-	for i := range t.Manifest.Files {
-		t.files[t.Manifest.Files[i].Path] = &t.Manifest.Files[i]
-	}
-	return err
 }
 
 // readManifests asks for the manifests that are not here, those of the newest builds first.
@@ -502,24 +391,20 @@ func (f *Feed) Shared(b catalogue.Build) error {
 	return nil
 }
 
-func (f *Feed) readManifest(ctx context.Context, s *Spoken, b catalogue.Build, p catalogue.Part) (*Told, error) {
+func (f *Feed) readManifest(ctx context.Context, s *Spoken, b catalogue.Build, p catalogue.Part) (*told.Manifest, error) {
 	m, err := s.Manifest(ctx, b.Asked(), p.Name, p.ID)
 	if err != nil {
 		return nil, err
 	}
-	t := &Told{ID: p.ID, Component: p.Name, Manifest: m}
-	if err := f.index(t); err != nil {
-		return nil, err
-	}
-	raw, err := json.Marshal(t)
+	t, err := told.New(p.ID, p.Name, m, f.scope(), f.Distrusted > 0)
 	if err != nil {
 		return nil, err
 	}
-	packed, err := catalogue.Pack(raw)
+	packed, err := t.Encode()
 	if err != nil {
 		return nil, err
 	}
-	f.remember(p.Manifest, t)
+	f.told.Keep(p.Manifest, t)
 	return t, f.Put(toldFile(p.Manifest), packed)
 }
 
@@ -557,12 +442,6 @@ func (f *Feed) fillIn(c *catalogue.Channel, known map[digest.Digest]catalogue.Pa
 			}
 		}
 	}
-}
-
-// Fill gives a component the numbers of its manifest.
-func (t *Told) Fill(p *catalogue.Part) catalogue.Part {
-	p.Files, p.Bytes, p.Download, p.Established = len(t.Tree.Files), t.Tree.Bytes(), cmp.Or(p.Download, t.Stored()), t.Established()
-	return *p
 }
 
 // filled lists the components of the copy whose numbers are known.

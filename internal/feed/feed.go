@@ -30,6 +30,8 @@ import (
 	"morvant/internal/alias"
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
+	"morvant/internal/feed/fence"
+	"morvant/internal/feed/told"
 	"morvant/internal/manifest"
 	"morvant/internal/problem"
 	"morvant/internal/process"
@@ -88,8 +90,7 @@ type Feed struct {
 	Known    *alias.Table
 	Programs string
 	dir      string
-	told     map[digest.Digest]*Told
-	lately   []digest.Digest // those of told, by when they were used
+	told     told.Memory
 }
 
 // List loads the feeds below base, by name.
@@ -425,8 +426,8 @@ func (f *Feed) SignedIn() (user string, ok bool) {
 func (f *Feed) Connect(o Options) (*Wire, []Source, error) {
 	w := newWire(o)
 	if f.Adapter != "" {
-		w.fence = fenceFor(context.Background(), f.Addresses[0])
-		w.fence.around(w.client.Transport.(*http.Transport))
+		w.fence = fence.For(context.Background(), f.Addresses[0])
+		w.fence.Around(w.client.Transport.(*http.Transport))
 		return w, nil, nil // it names places as they are needed
 	}
 	if err := w.useToken(f); err != nil {

@@ -17,9 +17,9 @@ type placed struct {
 }
 
 // Place returns the source at an address that an adapter has named. It has one file, whatever the path. An address that
-// is nearer than the distributor is ErrNear.
+// is nearer than the distributor is fence.ErrNear.
 func (w *Wire) Place(ctx context.Context, u *url.URL, headers map[string]string) (Source, error) {
-	if err := w.fence.check(ctx, u); err != nil {
+	if err := w.fence.Check(ctx, u); err != nil {
 		return nil, err
 	}
 	h := http.Header{}

@@ -19,6 +19,7 @@ import (
 
 	"morvant/internal/adapter"
 	"morvant/internal/catalogue"
+	"morvant/internal/feed/fence"
 	"morvant/internal/manifest"
 	"morvant/internal/problem"
 	"morvant/internal/progress"
@@ -88,7 +89,7 @@ type Wire struct {
 	Rounds   int          // how often every address is tried
 	Answered atomic.Bool  // somebody is there
 	quiet    atomic.Int64 // no warning before this time, in nanoseconds since 1970
-	fence    *fence       // around what an adapter names; nil: there is no adapter
+	fence    *fence.Fence // around what an adapter names; nil: there is no adapter
 }
 
 // newWire returns a line, to be closed at the end.
@@ -287,7 +288,7 @@ func temporary(err error) bool {
 	}
 	for _, lasting := range []error{
 		adapter.ErrProtocol, adapter.ErrProgram, adapter.ErrSilent, adapter.ErrEnded,
-		ErrMissing, ErrSignIn, ErrInsecure, ErrAddress, ErrNear, errCertificate, ErrHostile, ErrNoRanges, context.Canceled, fs.ErrPermission,
+		ErrMissing, ErrSignIn, ErrInsecure, ErrAddress, fence.ErrNear, errCertificate, ErrHostile, ErrNoRanges, context.Canceled, fs.ErrPermission,
 		ErrKey, ErrRollback, ErrExpired, catalogue.ErrSignature, catalogue.ErrFormat, problem.ErrNewer, catalogue.ErrName,
 		manifest.ErrFormat, problem.ErrNewer, manifest.ErrPath,
 	} {

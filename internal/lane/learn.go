@@ -14,6 +14,7 @@ import (
 	"morvant/internal/alias"
 	"morvant/internal/digest"
 	"morvant/internal/feed"
+	"morvant/internal/feed/told"
 	"morvant/internal/scan"
 	"morvant/internal/store"
 )
@@ -95,7 +96,7 @@ func stateOf(feeds []*feed.Feed, t *scan.Tree) digest.Digest {
 	return h.Digest()
 }
 
-func (u *unseen) add(t *feed.Told) {
+func (u *unseen) add(t *told.Manifest) {
 	for i := range t.Manifest.Files {
 		f := &t.Manifest.Files[i]
 		ground := t.Ground(f)

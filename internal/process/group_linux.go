@@ -2,6 +2,7 @@ package process
 
 import (
 	"bytes"
+	"io"
 	"os"
 	"runtime"
 	"strconv"
@@ -48,8 +49,13 @@ func childrenOf(parent int) []int {
 		if err != nil {
 			continue
 		}
-		stat, err := os.ReadFile("/proc/" + e.Name() + "/stat")
+		f, err := os.Open("/proc/" + e.Name() + "/stat")
 		if err != nil {
+			continue
+		}
+		stat, err := io.ReadAll(f)
+		f.Close()
+		if err != nil || !bytes.ContainsRune(stat, ')') {
 			continue
 		}
 		// The name, in parentheses, may hold anything; state and parent follow.

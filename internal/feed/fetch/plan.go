@@ -69,7 +69,7 @@ type Plan struct {
 	request Request
 	files   []file
 	needs   []*need
-	told    *told                         // what an adapter has to do with it; nil: nothing
+	told    *toldPlan                     // what an adapter has to do with it; nil: nothing
 	own     map[string]manifest.Attribute // by path, of programs and of files whose time is known
 	whole   bool                          // no server sends parts of files
 }

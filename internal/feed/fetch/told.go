@@ -11,6 +11,7 @@ import (
 	"morvant/internal/adapter"
 	"morvant/internal/digest"
 	"morvant/internal/feed"
+	"morvant/internal/feed/told"
 	"morvant/internal/manifest"
 	"morvant/internal/problem"
 )
@@ -25,16 +26,16 @@ var ErrUnchecked = problem.New("the distributor gives no digest of it, so that d
 // ErrContradiction is returned for files of which digests were told that no content has at once.
 var ErrContradiction = problem.New("the distributor tells digests that contradict each other, so nothing can be what it tells", "Ask whoever wrote the adapter")
 
-// told is what an adapter has to do with a plan.
-type told struct {
+// toldPlan is what an adapter has to do with a plan.
+type toldPlan struct {
 	files []*toldFile
 	needs []*piece // that the store lacks
 }
 
-func (t *told) empty() bool { return t == nil || len(t.files) == 0 }
+func (t *toldPlan) empty() bool { return t == nil || len(t.files) == 0 }
 
 // names lists what everything that is fetched is known by.
-func (t *told) names() []digest.Digest {
+func (t *toldPlan) names() []digest.Digest {
 	if t == nil {
 		return nil
 	}
@@ -80,7 +81,7 @@ type piece struct {
 
 // makeTold is Make for a feed that an adapter speaks for.
 func makeTold(ctx context.Context, f *feed.Feed, r Request, o feed.Options) (*Plan, error) {
-	p := &Plan{Feed: f, request: r, own: make(map[string]manifest.Attribute), told: &told{}}
+	p := &Plan{Feed: f, request: r, own: make(map[string]manifest.Attribute), told: &toldPlan{}}
 	// What a killed run has left counts in the plan.
 	session, err := r.Store.Resume(ctx, r.Owner)
 	if err == nil {
@@ -121,7 +122,7 @@ func makeTold(ctx context.Context, f *feed.Feed, r Request, o feed.Options) (*Pl
 }
 
 // addTold lists the files of a part that the store lacks.
-func (p *Plan) addTold(ctx context.Context, i int, part Part, t *feed.Told, o feed.Options) error {
+func (p *Plan) addTold(ctx context.Context, i int, part Part, t *told.Manifest, o feed.Options) error {
 	var contents []digest.Digest
 	for _, file := range part.Manifest.Files {
 		contents = append(contents, file.Digest)

@@ -1,4 +1,4 @@
-package feed
+package fence
 
 import (
 	"net/netip"
@@ -38,7 +38,7 @@ func TestPlacesThatAreNearerThanTheDistributor(t *testing.T) {
 	} {
 		u, err := url.Parse(c.place)
 		require.NoError(t, err)
-		err = fenceFor(t.Context(), c.distributor).check(t.Context(), u)
+		err = For(t.Context(), c.distributor).Check(t.Context(), u)
 		if c.allowed {
 			require.NoError(t, err, c)
 		} else {

@@ -1,4 +1,5 @@
-package feed
+// Package fence keeps requests from places on this computer or its own network that somebody elsewhere has named.
+package fence
 
 import (
 	"context"
@@ -45,16 +46,16 @@ func near(ip netip.Addr) nearness {
 	return public
 }
 
-// fence keeps a wire from places that are nearer than the distributor.
-type fence struct {
+// Fence keeps requests from places that are nearer than the distributor.
+type Fence struct {
 	may     map[nearness]bool
 	proxied atomic.Bool // a proxy connects, and its own address says nothing
 }
 
-// fenceFor returns the one for a distributor: its address is a web address or a host, a folder here, or text for the
+// For returns the one for a distributor: its address is a web address or a host, a folder here, or text for the
 // adapter alone.
-func fenceFor(ctx context.Context, address string) *fence {
-	f := &fence{may: map[nearness]bool{public: true}}
+func For(ctx context.Context, address string) *Fence {
+	f := &Fence{may: map[nearness]bool{public: true}}
 	if _, err := os.Stat(address); err == nil {
 		f.may[computer] = true
 		return f
@@ -83,8 +84,8 @@ func lookUp(ctx context.Context, host string) []netip.Addr {
 	return list
 }
 
-// check returns an error for a place that is nearer than the distributor.
-func (f *fence) check(ctx context.Context, u *url.URL) error {
+// Check returns an error for a place that is nearer than the distributor.
+func (f *Fence) Check(ctx context.Context, u *url.URL) error {
 	for _, ip := range lookUp(ctx, u.Hostname()) {
 		if !f.may[near(ip)] {
 			return fmt.Errorf("%s (%s): %w", u.Hostname(), near(ip), ErrNear)
@@ -93,8 +94,8 @@ func (f *fence) check(ctx context.Context, u *url.URL) error {
 	return nil
 }
 
-// around puts the fence around all that a transport connects to, whatever a name has come to mean since it was checked.
-func (f *fence) around(t *http.Transport) {
+// Around puts the fence around all that a transport connects to, whatever a name has come to mean since it was checked.
+func (f *Fence) Around(t *http.Transport) {
 	dialer := &net.Dialer{Timeout: 30 * time.Second, KeepAlive: 30 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
 		at, err := netip.ParseAddrPort(address)
 		if err == nil && !f.proxied.Load() && !f.may[near(at.Addr())] {
