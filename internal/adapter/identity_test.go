@@ -2,7 +2,9 @@ package adapter
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
+	"net/url"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -105,4 +107,66 @@ func TestNamesOfStrongContentStay(t *testing.T) {
 	v := two.Verifier()
 	v.Write(bytes.Repeat([]byte("abc"), 2))
 	require.True(t, v.Fits())
+}
+
+// FuzzAnswers: whatever an adapter answers is refused, or checked: paths, sizes, digests and places are ones that can be
+// used, and what stands for content is never content.
+func FuzzAnswers(f *testing.F) {
+	for _, s := range []string{
+		`{"files":[{"path":"a","size":3,"digest":"sha1:a9993e364706816aba3e25717850c26c9cd0d89d"}],"links":[{"path":"b","target":"a"}],"folders":["c"]}`,
+		`{"files":[{"path":"a","size":4,"pieces":[{"size":3,"digest":"md5:900150983cd24fb0d6963f7d28e17f72"},{"size":1}]}]}`,
+		`{"places":[{"path":"a","url":"https://quay.example/a?b","offset":3,"coding":"xz","headers":{"A":"b"}}],"expires":"2031-08-05T17:00:00Z"}`,
+		`{"protocol":1,"name":"quay","sign_in":"none","channels":[{"name":"public"}]}`,
+		`{"builds":[{"id":"1","date":"2031-08-05T17:00:00Z","components":[{"name":"base","manifest":"m"}]}]}`,
+	} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, b []byte) {
+		var m Manifest
+		if json.Unmarshal(b, &m) == nil {
+			ok := true
+			for i := range m.Files {
+				ok = ok && m.Files[i].check() == nil
+			}
+			by := Teller{"one", "m"}
+			if tree, err := m.Tree(by); ok && err == nil {
+				require.NoError(t, tree.Validate())
+				for i := range m.Files {
+					file := &m.Files[i]
+					claims, ground := file.Claims(), file.Ground()
+					require.Equal(t, ground == Unchecked || len(claims) > 0, true)
+					require.True(t, by.Name(file).IsUnseen())
+					for j := range file.Split() {
+						require.True(t, by.PieceName(file, j).IsUnseen())
+					}
+					v := file.Verifier()
+					_, _ = v.Write(b)
+					_ = v.Fits()
+				}
+			}
+		}
+		var c Content
+		if json.Unmarshal(b, &c) == nil {
+			for i := range c.Places {
+				at := &c.Places[i]
+				if at.check(false) == nil && at.URL != "" {
+					u, err := url.Parse(at.URL)
+					require.NoError(t, err)
+					require.NotEmpty(t, u.Host)
+				}
+			}
+		}
+		var said Initialized
+		if json.Unmarshal(b, &said) == nil && said.check() == nil {
+			require.NotEmpty(t, said.Channels)
+		}
+		var list Builds
+		if json.Unmarshal(b, &list) == nil {
+			for i := range list.Builds {
+				if list.Builds[i].check() == nil {
+					require.NotEmpty(t, list.Builds[i].Components)
+				}
+			}
+		}
+	})
 }

@@ -3,6 +3,7 @@ package exchange
 import (
 	"archive/tar"
 	"archive/zip"
+	"bufio"
 	"bytes"
 	"encoding/binary"
 	"errors"
@@ -17,6 +18,7 @@ import (
 	"github.com/ulikunitz/xz"
 
 	"morvant/internal/digest"
+	"morvant/internal/manifest"
 	"morvant/internal/process"
 	"morvant/internal/progress"
 )
@@ -167,4 +169,28 @@ func TestManySmallFilesAreRead(t *testing.T) {
 			require.Equal(t, digest.Of([]byte(f.Path)), f.Digest)
 		}
 	}
+}
+
+// FuzzFrames: whatever a process that unpacks says, what is taken is whole, or the import fails.
+func FuzzFrames(f *testing.F) {
+	var out bytes.Buffer
+	fr := &frames{out: bufio.NewWriter(&out), buf: make([]byte, frameSize)}
+	require.NoError(f, fr.file("a", bytes.NewReader([]byte("content")), manifest.Attribute{Mode: 0o644}))
+	require.NoError(f, fr.link(manifest.Link{Path: "b", Target: "a"}))
+	require.NoError(f, fr.same("c", "a"))
+	require.NoError(f, fr.dir("d"))
+	require.NoError(f, fr.write(frameDone, nil))
+	require.NoError(f, fr.out.Flush())
+	f.Add(out.Bytes())
+	f.Add(out.Bytes()[:20])
+	f.Fuzz(func(t *testing.T, b []byte) {
+		in := memory{}
+		to := (&Import{Sink: in.put, Meter: progress.None{}}).into(t.Context())
+		if (&unframing{in: bufio.NewReader(bytes.NewReader(b)), meter: progress.None{}}).run(to) != nil {
+			return
+		}
+		if got, err := to.finish(); err == nil {
+			require.NoError(t, got.Manifest.Validate())
+		}
+	})
 }

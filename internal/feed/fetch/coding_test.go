@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"github.com/ulikunitz/xz"
 
+	"morvant/internal/adapter"
 	"morvant/internal/pack"
 )
 
@@ -43,4 +44,32 @@ func TestAHeaderThatAsksForTooMuchIsRefusedBeforeAnythingIsAllocated(t *testing.
 			require.ErrorIs(t, err, pack.ErrChecksum)
 		}
 	}
+}
+
+// FuzzDecoded: whatever stands at a place, no more bytes come out of it than were told, and it ends.
+func FuzzDecoded(f *testing.F) {
+	var packed bytes.Buffer
+	w, err := xz.NewWriter(&packed)
+	require.NoError(f, err)
+	_, err = w.Write(bytes.Repeat([]byte("tides "), 100))
+	require.NoError(f, err)
+	require.NoError(f, w.Close())
+	f.Add(packed.Bytes(), uint8(5))
+	for i := range adapter.Codings {
+		f.Add([]byte("\x28\xb5\x2f\xfd\x04\x00\x19\x00\x00abc\x1f\x8b\x78\x9c"), uint8(i))
+	}
+	f.Fuzz(func(t *testing.T, b []byte, coding uint8) {
+		const size = 600
+		r, done, err := decoded(adapter.Codings[int(coding)%len(adapter.Codings)], bytes.NewReader(b), size)
+		defer done()
+		if err != nil {
+			require.ErrorIs(t, err, pack.ErrChecksum)
+			return
+		}
+		out, err := io.ReadAll(r)
+		require.LessOrEqual(t, len(out), size)
+		if err == nil {
+			require.Len(t, out, size)
+		}
+	})
 }
