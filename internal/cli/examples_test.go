@@ -23,6 +23,7 @@ var unrun = map[string]string{
 	"morvant let-update":     "it waits for a launcher",
 	"morvant feed sign-in":   "it asks at a terminal",
 	"morvant feed unlock":    "it asks at a terminal",
+	"morvant feed distrust":  "it is for feeds by adapter, TestHowFilesWereEstablishedIsSeen runs it",
 	"morvant feed add https": "there is no network",
 	"morvant feed add ADDR":  "ADDRESS stands for one",
 	"morvant feed add --ad":  "adapters are programs of their own; scripts run them",
