@@ -103,8 +103,8 @@ func manyEntries(n uint64) []byte {
 
 // TestABombEndsInOneSentence: whatever a header asks for, the process that unpacks it takes no more than its memory.
 func TestABombEndsInOneSentence(t *testing.T) {
-	if runtime.GOOS == "darwin" {
-		t.Skip("the system does not bound the memory of a process")
+	if runtime.GOOS != "linux" {
+		t.Skip("not every system, nor Wine, bounds the memory of a process")
 	}
 	dir := t.TempDir()
 	for name, b := range map[string][]byte{"dictionary.tar.xz": bigDictionary(t), "entries.7z": manyEntries(2_500_000), "claims.7z": manyEntries(1 << 20)[:100]} {

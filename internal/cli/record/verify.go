@@ -93,7 +93,7 @@ func (a commands) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home
 			a.NoteOdd(d.Odd)
 		}
 		if how := view.Established(b.Established()); how != "" {
-			a.Say("  %s", view.Faint("What they must be is known: "+how+"."))
+			a.Say("  %s", view.Faint("Known by: "+how))
 		}
 	} else {
 		if !c.Bool("json") && d.Any() {
