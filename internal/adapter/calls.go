@@ -164,7 +164,7 @@ func (c *Client) Manifest(ctx context.Context, build, component, id string) (*Ma
 			break
 		}
 	}
-	if _, err := all.Tree(Teller{Manifest: id}); err != nil {
+	if _, err := all.Tree(Teller{Of: id}); err != nil {
 		return nil, c.wrong("the manifest %s: %v", printable(id), err)
 	}
 	return &all, nil

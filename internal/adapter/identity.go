@@ -100,9 +100,9 @@ func (f *File) Forgeable() bool {
 	return false
 }
 
-// Teller is who has told a manifest: Scope names the subscription, Manifest is the adapter's name for it.
+// Teller is who has told a list of files: Scope names the subscription, Of is what the adapter calls the list.
 type Teller struct {
-	Scope, Manifest string
+	Scope, Of string
 }
 
 // Name returns what stands for a file's content as long as that has not been seen. It names every digest that was
@@ -112,7 +112,7 @@ func (t Teller) Name(f *File) digest.Digest {
 	claims, ground := f.Claims(), f.Ground()
 	switch {
 	case ground == Unchecked:
-		return digest.Unseen(fmt.Sprintf("unchecked %s\n%s\n%s\n%d\n%s", t.Scope, t.Manifest, f.Path, f.Size, written(claims)))
+		return digest.Unseen(fmt.Sprintf("unchecked %s\n%s\n%s\n%d\n%s", t.Scope, t.Of, f.Path, f.Size, written(claims)))
 	case ground == Weak:
 		return digest.Unseen(fmt.Sprintf("weak %s\n%d\n%s", t.Scope, f.Size, written(claims)))
 	case len(claims) == 1:
@@ -133,7 +133,7 @@ func (t Teller) PieceName(f *File, i int) digest.Digest {
 	d, err := digest.ParseForeign(p.Digest)
 	switch {
 	case err != nil:
-		return digest.Unseen(fmt.Sprintf("piece %s\n%s\n%s\n%d", t.Scope, t.Manifest, f.Path, i))
+		return digest.Unseen(fmt.Sprintf("piece %s\n%s\n%s\n%d", t.Scope, t.Of, f.Path, i))
 	case !d.Strong():
 		return digest.Unseen(fmt.Sprintf("weak piece %s\n%s/%d", t.Scope, d, p.Size))
 	}

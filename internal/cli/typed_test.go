@@ -75,6 +75,10 @@ func TestWhatEditorsPutBeforeATextIsReadOver(t *testing.T) {
 	require.NotEmpty(t, key)
 	w.ok("feed", "remove", "mine", "--yes")
 	w.ok("feed", "add", feed, "--key", mark+key)
+
+	secret := filepath.Join(w.home, "publish.key")
+	begin(secret)
+	w.ok("publish", feed, "1.0", "--secret-key", secret)
 }
 
 // TestAPathThatNamesNoDriveIsRefused: what a variable that is not set leaves behind.

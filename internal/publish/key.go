@@ -10,6 +10,7 @@ import (
 
 	"aead.dev/minisign"
 
+	"morvant/internal/strict"
 	"morvant/internal/volume"
 )
 
@@ -48,6 +49,7 @@ func LoadKey(file string, password func() (string, error)) (minisign.PrivateKey,
 	if err != nil {
 		return key, err
 	}
+	text = strict.Text(text)
 	if !minisign.IsEncrypted(text) {
 		if err := key.UnmarshalText(text); err != nil {
 			return key, fmt.Errorf("%s: %w", file, ErrKeyFile)

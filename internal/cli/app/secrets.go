@@ -13,6 +13,7 @@ import (
 	"golang.org/x/term"
 
 	"morvant/internal/adapter"
+	"morvant/internal/strict"
 )
 
 // AnswersFlag is --answers-stdin, of commands in which an adapter may ask.
@@ -32,7 +33,7 @@ func (a *App) asker(c *cli.Command) func(context.Context, adapter.Question) (str
 		switch {
 		case lines != nil:
 			line, err := lines.ReadString('\n')
-			if line = strings.TrimRight(line, "\r\n"); line == "" && err != nil {
+			if line = typedLine(line); line == "" && err != nil {
 				return "", Usagef("stdin has no line to answer \"%s\" with", q.Text)
 			}
 			return line[:min(len(line), maxSecret)], nil
@@ -72,7 +73,7 @@ func (s *Secrets) Read(what, variable string) (string, error) {
 		return v, nil
 	case s.lines != nil:
 		line, err := s.lines.ReadString('\n')
-		line = strings.TrimRight(line, "\r\n")
+		line = typedLine(line)
 		if line == "" {
 			if err != nil {
 				return "", Usagef("stdin has no line with the %s", what)
@@ -85,6 +86,11 @@ func (s *Secrets) Read(what, variable string) (string, error) {
 	}
 	s.App.Meter.pause()
 	return s.App.readUnseen(strings.ToUpper(what[:1]) + what[1:] + ": ")
+}
+
+// typedLine is a line without its end, and without the mark that some programs begin a text with.
+func typedLine(line string) string {
+	return strings.TrimPrefix(strings.TrimRight(line, "\r\n"), strict.Mark)
 }
 
 // readUnseen asks at the terminal and shows nothing of the answer, not even of what

@@ -89,19 +89,8 @@ func (a commands) feedCommand() *cli.Command {
 					"MD5 and SHA-1 name content that can be forged, and some distributors tell no digest at all (morvant builds\n" +
 					"lists it under \"Known by\"). Morvant forgets which content such files of the feed have, no longer finds them among\n" +
 					"your files, and fetches them again only with --unchecked. Files with strong digests stay as they are.",
-				Flags: app.ChangeFlags(),
-				Action: func(ctx context.Context, c *cli.Command) error {
-					args, err := app.Arguments(c, 1, 1)
-					if err != nil {
-						return err
-					}
-					home, name, err := a.OpenGame(ctx, c)
-					if err != nil {
-						return err
-					}
-					defer home.Close()
-					return a.distrust(ctx, c, home, name, args[0])
-				},
+				Flags:  app.ChangeFlags(),
+				Action: a.onFeedOf(1, a.distrust),
 			},
 			{
 				Name: "sign-in", Usage: "sign in to a feed", ArgsUsage: "[FEED]",
@@ -151,9 +140,16 @@ func (a commands) feedCommand() *cli.Command {
 	}
 }
 
-// onFeed runs f on the feed that the only argument names; least is how many must
-// be given.
+// onFeed is onFeedOf for what needs nothing but the feed.
 func (a commands) onFeed(least int, f func(context.Context, *cli.Command, *feed.Feed) error) cli.ActionFunc {
+	return a.onFeedOf(least, func(ctx context.Context, c *cli.Command, _ *game.Home, _ string, one *feed.Feed) error {
+		return f(ctx, c, one)
+	})
+}
+
+// onFeedOf runs f on the feed of a game that the only argument names; least is how many must
+// be given.
+func (a commands) onFeedOf(least int, f func(ctx context.Context, c *cli.Command, home *game.Home, name string, one *feed.Feed) error) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		args, err := app.Arguments(c, least, 1)
 		if err != nil {
@@ -168,7 +164,7 @@ func (a commands) onFeed(least int, f func(context.Context, *cli.Command, *feed.
 		if err != nil {
 			return err
 		}
-		return f(ctx, c, one)
+		return f(ctx, c, home, name, one)
 	}
 }
 
@@ -210,11 +206,7 @@ func (a commands) feedAdd(ctx context.Context, c *cli.Command, home *game.Home, 
 }
 
 // distrust drops what rests on a feed's weak digests alone.
-func (a commands) distrust(ctx context.Context, c *cli.Command, home *game.Home, name, feedName string) error {
-	f, err := game.Feed(home, name, feedName)
-	if err != nil {
-		return err
-	}
+func (a commands) distrust(ctx context.Context, c *cli.Command, home *game.Home, name string, f *feed.Feed) error {
 	if f.Adapter == "" {
 		return app.Refusef("%s is signed and names content by strong digests: nothing rests on it alone; morvant feed remove forgets it", f.Name)
 	}

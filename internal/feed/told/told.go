@@ -93,7 +93,7 @@ func New(id, component string, m *adapter.Manifest, scope string, distrusted boo
 }
 
 func (t *Manifest) index(scope string, distrusted bool) error {
-	t.by, t.distrusted = adapter.Teller{Scope: scope, Manifest: t.ID}, distrusted
+	t.by, t.distrusted = adapter.Teller{Scope: scope, Of: t.ID}, distrusted
 	var err error
 	t.Tree, err = t.Manifest.Tree(t.by)
 	t.files = make(map[string]*adapter.File, len(t.Manifest.Files))
