@@ -109,8 +109,8 @@ func (l *lines) Recv() ([]byte, error) {
 	if h.Version != "2.0" {
 		return nil, l.fail(&protocolError{"a message of its has no \"jsonrpc\": \"2.0\""})
 	}
-	if l.messages.Add(1) > maxMessages {
-		return nil, l.fail(&protocolError{fmt.Sprintf("it has sent more than %d messages and no answer", maxMessages)})
+	if l.messages.Add(1) > mostMessages {
+		return nil, l.fail(&protocolError{fmt.Sprintf("it has sent more than %d messages and no answer", mostMessages)})
 	}
 	if h.Method == "" {
 		l.mu.Lock()
@@ -145,7 +145,7 @@ func (l *lines) read() ([]byte, error) {
 		if line = bytes.TrimSpace(line); len(line) > 0 {
 			return line, nil
 		}
-		if l.messages.Add(1) > maxMessages {
+		if l.messages.Add(1) > mostMessages {
 			return nil, l.fail(&protocolError{"it sends empty lines without end"})
 		}
 	}

@@ -28,6 +28,9 @@ const (
 	maxText     = 500       // characters of a text for the player
 )
 
+// mostMessages is the limit that is asked; a test lowers it.
+var mostMessages int64 = maxMessages
+
 // Error codes of the protocol.
 const (
 	CodeSignIn      = -32001
