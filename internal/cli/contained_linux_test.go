@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"archive/tar"
 	"bytes"
 	"fmt"
 	"os"
@@ -133,4 +134,33 @@ func TestAHostileArchiveIsOneSentence(t *testing.T) {
 	require.Equal(t, 1, r.code)
 	require.Equal(t, 1, strings.Count(r.err, "\n"), r.err)
 	require.NotContains(t, r.err, "goroutine")
+}
+
+// TestAnImportThatIsInterruptedSaysSo, though Ctrl-C reaches the process that unpacks as well.
+func TestAnImportThatIsInterruptedSaysSo(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("add", "quay", w.live)
+	var b bytes.Buffer
+	z := tar.NewWriter(&b)
+	for i := range 20 {
+		require.NoError(t, z.WriteHeader(&tar.Header{Name: fmt.Sprintf("a%d.pak", i), Typeflag: tar.TypeReg, Mode: 0o644, Size: 8 << 20}))
+		_, err := z.Write(noise(fmt.Sprint(i), 8<<20))
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	file := filepath.Join(w.dir, "large.tar")
+	require.NoError(t, os.WriteFile(file, b.Bytes(), 0o644))
+	cmd := w.command("import", file, "large", "--yes")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	var said bytes.Buffer
+	cmd.Stderr = &said
+	require.NoError(t, cmd.Start())
+	packs := filepath.Join(w.home, "store", "packs")
+	eventually(t, "it has begun", func() bool { list, _ := os.ReadDir(packs); return len(list) > 0 })
+	require.NoError(t, syscall.Kill(-cmd.Process.Pid, syscall.SIGINT)) // as a terminal does
+	_ = cmd.Wait()
+	require.Equal(t, 130, cmd.ProcessState.ExitCode(), said.String())
+	require.NotContains(t, said.String(), "cannot be read")
+	require.Empty(t, w.json(0, "builds")["builds"])
 }

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"os/signal"
 	"runtime/debug"
 	"strings"
 	"time"
@@ -33,6 +34,7 @@ type Work func(ask io.Reader, out io.Writer) error
 // ContainedMain is what the program does under ContainedName. It has no environment and may write no file, and it ends
 // when its memory, in bytes, is used up, or the process that has started it ends.
 func ContainedMain(memory int64, do Work) int {
+	signal.Ignore(os.Interrupt) // Ctrl-C reaches all; who has started this one ends it
 	limit(memory)
 	debug.SetMemoryLimit(memory / 2)
 	debug.SetTraceback("none")
