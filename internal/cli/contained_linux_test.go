@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
 )
 
@@ -149,8 +150,10 @@ func TestAnImportThatIsInterruptedSaysSo(t *testing.T) {
 		require.NoError(t, err)
 	}
 	require.NoError(t, z.Close())
-	file := filepath.Join(w.dir, "large.tar")
-	require.NoError(t, os.WriteFile(file, b.Bytes(), 0o644))
+	file := filepath.Join(w.dir, "large.tar.zst")
+	enc, err := zstd.NewWriter(nil)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, enc.EncodeAll(b.Bytes(), nil), 0o644))
 	cmd := w.command("import", file, "large", "--yes")
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	var said bytes.Buffer

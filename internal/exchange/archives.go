@@ -51,6 +51,18 @@ var ErrParts = problem.New("this is one part of an archive in several parts", "N
 // errLockedZip is returned for a zip that asking for the password does not open.
 var errLockedZip = fmt.Errorf("%w, and Morvant cannot open a zip with one: unpack it yourself and import the folder", ErrPassword)
 
+// plainTar reports whether a file is a tar that nothing has packed.
+func plainTar(src string) bool {
+	f, err := volume.Open(src)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	head := make([]byte, headSize)
+	n, _ := io.ReadFull(f, head)
+	return n == headSize && string(head[tarMagicAt:]) == tarMagic
+}
+
 // file reads an archive of any format. password is for one that is encrypted.
 func (r *reading) file(src, password string) error {
 	f, err := volume.Open(src)

@@ -58,7 +58,8 @@ type Import struct {
 	Doubles bool
 	// Password asks for the password of an archive, again if that was wrong; nil: nobody can be asked.
 	Password func(again bool) (string, error)
-	// Self is this program, in a process of which archives are unpacked, see process.Contained; empty: in this one.
+	// Self is this program, in a process of which archives are unpacked, see process.Contained; empty: in this one. A plain
+	// tar is read here: there is nothing to unpack, and all its bytes would go through a pipe for nothing.
 	Self string
 }
 
@@ -152,10 +153,10 @@ func (i *Import) Read(ctx context.Context, src string) (*Imported, error) {
 		}
 		return into.finish()
 	}
-	password := ""
+	password, apart := "", i.Self != "" && !plainTar(src)
 	for try := 0; ; try++ {
 		into := i.into(ctx)
-		if i.Self != "" {
+		if apart {
 			err = i.contained(ctx, src, password, into)
 		} else {
 			err = (&reading{Import: i, ctx: ctx, to: into}).file(src, password)
