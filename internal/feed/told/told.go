@@ -88,7 +88,7 @@ func (t *Manifest) weight() int {
 
 // New makes one of what an adapter has told, in a subscription that scope names.
 func New(id, component string, m *adapter.Manifest, scope string, distrusted bool) (*Manifest, error) {
-	t := &Manifest{ID: id, Component: component, Manifest: m}
+	t := &Manifest{Component: component, ID: id, Manifest: m}
 	return t, t.index(scope, distrusted)
 }
 
