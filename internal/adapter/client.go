@@ -284,6 +284,10 @@ func (c *Client) explain(ctx context.Context, method string, err error) error {
 	case cause != nil:
 		return cause
 	}
+	select { // what it wrote last may still be on its way
+	case <-c.ended:
+	case <-time.After(time.Second):
+	}
 	text := ""
 	if said := c.log.lastLine(); said != "" {
 		text = ": " + printable(said)
