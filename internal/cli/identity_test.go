@@ -95,7 +95,7 @@ func TestWeakAndMissingDigestsCrossNoBorder(t *testing.T) {
 	}
 }
 
-// TestAPieceFromElsewhereMakesNoFileFail: pieces without digests that were kept by an earlier run, and are wrong, come
+// TestPiecesWithoutDigestsThatWereWrongComeOnceMore: pieces without digests that were kept by an earlier run, and are wrong, come
 // once more.
 func TestPiecesWithoutDigestsThatWereWrongComeOnceMore(t *testing.T) {
 	t.Parallel()

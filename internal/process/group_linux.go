@@ -76,11 +76,3 @@ func Self() string {
 	name, _ := os.Executable()
 	return name
 }
-
-// limit bounds the memory that this process may take, in bytes, and lets it write no file.
-func limit(memory int64) {
-	set := func(what int, n uint64) { _ = unix.Setrlimit(what, &unix.Rlimit{Cur: n, Max: n}) }
-	set(unix.RLIMIT_DATA, uint64(memory))
-	set(unix.RLIMIT_FSIZE, 0)
-	set(unix.RLIMIT_CORE, 0)
-}

@@ -8,6 +8,8 @@ import (
 	"os/exec"
 	"sync"
 	"syscall"
+
+	"golang.org/x/sys/unix"
 )
 
 // Group is a program and everything that it has started.
@@ -83,4 +85,12 @@ func Keeper(args []string) int {
 	_ = cmd.Wait()
 	end()
 	return max(0, cmd.ProcessState.ExitCode())
+}
+
+// limit bounds the memory that this process may take, in bytes, as far as the system does that, and lets it write no file.
+func limit(memory int64) {
+	set := func(what int, n uint64) { _ = unix.Setrlimit(what, &unix.Rlimit{Cur: n, Max: n}) }
+	set(unix.RLIMIT_DATA, uint64(memory))
+	set(unix.RLIMIT_FSIZE, 0)
+	set(unix.RLIMIT_CORE, 0)
 }

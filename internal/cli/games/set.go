@@ -240,7 +240,7 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 			return err
 		}
 	}
-	for flag := range patternFlags {
+	for _, flag := range []string{"keep", "guard", "scratch"} {
 		a.NoteIdle(ctx, g.Live, g.Rules(), flag, app.Patterns(c, flag, g.Live))
 	}
 	a.noteNoSaves(ctx, home, g, c.StringSlice("saves"))
