@@ -82,7 +82,7 @@ func (s State) Get(p string) (Node, bool) {
 func (s State) With(nodes map[string]Node) State {
 	out := slices.Clone(s)
 	for p, n := range nodes {
-		if _, ok := s.Get(p); !ok {
+		if _, ok := s.Get(p); !ok && n.Kind != "" {
 			out = append(out, Entry{p, n})
 		}
 	}
@@ -90,7 +90,7 @@ func (s State) With(nodes map[string]Node) State {
 	return out
 }
 
-// Over returns the state with nodes at these paths, whatever it has there.
+// Over returns the state with nodes at these paths, whatever it has there; with nothing where a node has no kind.
 func (s State) Over(nodes map[string]Node) State {
 	if len(nodes) == 0 {
 		return s

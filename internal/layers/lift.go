@@ -1,0 +1,116 @@
+package layers
+
+import (
+	"morvant/internal/plan"
+)
+
+// Lifted is what comes of a path whose layer is lifted.
+type Lifted struct {
+	Path string
+	To   plan.Node // without a kind: nothing
+	Text []byte    // the content of To where it is a new one
+	// Stays says that what is there stays, for the player has changed it; Why says so.
+	Stays bool
+	Why   string
+	// Once says that it is no part of what is wanted afterwards, and brought or taken this once.
+	Once bool
+}
+
+// Lift compares two sheets: what becomes of each path at which a layer of the first lies that the second does not have.
+func Lift(before, after *Sheet, have plan.State) []Lifted {
+	stays := make(map[string]bool)
+	for _, l := range after.layers {
+		stays[l.ID()] = true
+	}
+	var list []Lifted
+	for _, top := range before.Pieces() {
+		path := after.spelling.Of(top.Path)
+		covered := after.pieces[path].over()
+		is, _ := have.Get(top.Path)
+		for p := top; p != nil && p.Layer.Kind() != OfBuild && p.Layer.Kind() != Out && p.Layer.Kind() != OfPlayer; p = p.Under {
+			edits := p.Layer.Kind() == OfEdit
+			if stays[p.Layer.ID()] || covered && !edits {
+				if edits {
+					continue
+				}
+				break
+			}
+			at := p
+			if edits && !p.editsPlayers() {
+				at = top // what all edits of the file together have made of it
+			}
+			l := p.Layer.Lift(at, is, after.At(path), after)
+			l.Path = p.Path
+			list = append(list, l)
+			if !p.editsPlayers() {
+				break
+			}
+		}
+	}
+	return list
+}
+
+// Target is what a folder is to be brought to.
+type Target struct {
+	Want plan.State
+	// Except are paths that no keep rule is about, and Leave those at which everything stays.
+	Except, Leave []string
+	// Out are paths of the build at which nothing is wanted.
+	Out []string
+}
+
+// Target returns what leads to the sheet, where layers are lifted on the way.
+func (s *Sheet) Target(lifted []Lifted) (*Target, error) {
+	m, err := s.Manifest()
+	if err != nil {
+		return nil, err
+	}
+	t := &Target{Want: plan.FromManifest(m, s.attributes), Except: s.Named()}
+	for _, p := range s.Pieces() {
+		if !p.Wants() {
+			t.Out = append(t.Out, p.Path)
+		}
+	}
+	once := make(map[string]plan.Node)
+	for _, l := range lifted {
+		path := s.spelling.Of(l.Path)
+		switch {
+		case l.Stays:
+			t.Leave = append(t.Leave, path)
+		case l.Once:
+			t.Except = append(t.Except, path)
+			once[path] = l.To
+		}
+	}
+	t.Want = t.Want.Over(once)
+	return t, nil
+}
+
+// Covers lists the files of the player's in whose place overlays and companions of the sheet come to lie: those that they lie
+// over already, and what is there now and of no layer.
+func (s *Sheet) Covers(before *Sheet, have plan.State, g *Ground) map[string]plan.Node {
+	covered := make(map[string]plan.Node)
+	for path, p := range s.pieces {
+		if !p.over() && !(p.Under.over()) {
+			continue
+		}
+		if before != nil {
+			if own, is := before.covered[before.spelling.Of(path)]; is {
+				covered[path] = own
+				continue
+			}
+		}
+		is, there := have.Get(path)
+		if !there || is.Kind != plan.File || is.Digest.IsZero() || is.SameContent(p.Node) {
+			continue
+		}
+		// A snapshot has files of the player's as well.
+		if b := s.built(path); b != nil && b.Node.SameContent(is) && !s.keep.Kept(path) {
+			continue
+		}
+		if o := g.Of(path, is); o.Whose == Player || o.Whose == Unknown {
+			covered[path] = is
+		}
+	}
+	return covered
+}
