@@ -25,11 +25,11 @@ import (
 
 // plain are the errors whose own words say what to do, or that nobody sees as they are.
 var plain = []string{
-	"block.ErrNotBack", "block.ErrPreset", "block.ErrRule", "catalogue.ErrFormat", "catalogue.ErrName", "compose.ErrComponent", "compose.ErrOverlay",
+	"block.ErrNotBack", "block.ErrPreset", "block.ErrRule", "catalogue.ErrFormat", "catalogue.ErrName", "compose.ErrComponent",
 	"database.ErrNotWritten", "digest.ErrCollision", "digest.ErrForeign", "digest.ErrFormat", "edit.ErrTooMuch", "exchange.ErrFormat", "feed.ErrAddress", "feed.ErrExists",
 	"feed.ErrHostile", "feed.ErrMissing", "game.ErrFolder", "game.ErrNotMine", "keyed.ErrFormat",
 	"keyed.ErrMissing", "keyed.ErrPath", "keyed.ErrTwice", "keyed.ErrValue", "lane.ErrOtherDisk",
-	"lane.ErrOtherOwner", "lanes.ErrShare", "manifest.ErrFormat", "manifest.ErrPath", "pack.ErrFormat", "pinfile.ErrFormat",
+	"lane.ErrOtherOwner", "lanes.ErrShare", "layers.ErrEdit", "layers.ErrOverlay", "manifest.ErrFormat", "manifest.ErrPath", "pack.ErrFormat", "pinfile.ErrFormat",
 	"pinfile.ErrRuns", "plan.ErrFormat", "publish.ErrKeyFile", "publish.ErrTaken", "record.ErrNotKnown", "record.ErrOtherContent",
 	"ref.ErrForm", "reflink.ErrUnsupported", "report.ErrPicture", "rules.ErrPattern", "state.ErrCompanion", "state.ErrExists",
 	"state.ErrName", "state.ErrUnknown", "version.ErrNone", "volume.ErrNotRegular", "volume.ErrTooLarge", "volume.ErrUnsupported",

@@ -294,11 +294,11 @@ func canBeShared(ctx context.Context, l *lane.Lane, path, to string) error {
 			return bad("%s lies in lane %s", to, o.Name)
 		}
 	}
-	_, owned, err := compose.Pinned(ctx, l)
+	_, held, err := compose.Pinned(ctx, l)
 	if err != nil {
 		return err
 	}
-	for _, e := range owned {
+	for _, e := range held.Owned() {
 		if strings.HasPrefix(e.Path, path+"/") && !l.Game.Rules().Matcher().Kept(e.Path) {
 			return bad("it holds files of the build, such as %s", e.Path)
 		}

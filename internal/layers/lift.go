@@ -1,6 +1,7 @@
 package layers
 
 import (
+	"morvant/internal/manifest"
 	"morvant/internal/plan"
 )
 
@@ -8,10 +9,9 @@ import (
 type Lifted struct {
 	Path string
 	To   plan.Node // without a kind: nothing
-	Text []byte    // the content of To where it is a new one
-	// Stays says that what is there stays, for the player has changed it; Why says so.
+	// Stays says that what is there stays, for the player has changed it.
 	Stays bool
-	Why   string
+	Why   string // for the player; empty: it goes without saying
 	// Once says that it is no part of what is wanted afterwards, and brought or taken this once.
 	Once bool
 }
@@ -59,12 +59,8 @@ type Target struct {
 	Out []string
 }
 
-// Target returns what leads to the sheet, where layers are lifted on the way.
-func (s *Sheet) Target(lifted []Lifted) (*Target, error) {
-	m, err := s.Manifest()
-	if err != nil {
-		return nil, err
-	}
+// Target returns what leads to the sheet, whose files m lists, where layers are lifted on the way.
+func (s *Sheet) Target(m *manifest.Manifest, lifted []Lifted) *Target {
 	t := &Target{Want: plan.FromManifest(m, s.attributes), Except: s.Named()}
 	for _, p := range s.Pieces() {
 		if !p.Wants() {
@@ -83,7 +79,7 @@ func (s *Sheet) Target(lifted []Lifted) (*Target, error) {
 		}
 	}
 	t.Want = t.Want.Over(once)
-	return t, nil
+	return t
 }
 
 // Covers lists the files of the player's in whose place overlays and companions of the sheet come to lie: those that they lie

@@ -80,19 +80,19 @@ func (g *Ground) Of(path string, is plan.Node) Owner {
 	return o
 }
 
-// Leaves adds to a state what goes with what the folder has been held to: what its layers have given, and what is
-// surely the game's.
-func (g *Ground) Leaves(have plan.State) plan.State {
-	var list plan.State
+// Leaves lists what goes with what the folder has been held to: what its layers have given, and what is left over from other
+// builds: what is surely the game's, and what also says; nil: nothing else.
+func (g *Ground) Leaves(have plan.State, also func(Owner) bool) map[string]plan.Node {
+	leaves := make(map[string]plan.Node)
 	for _, e := range have {
 		if e.Kind == plan.Dir || e.LeadsOut() {
 			continue
 		}
-		if o := g.Of(e.Path, e.Node); o.Whose == Layers || o.Whose == LeftOver && o.Sure {
-			list = append(list, e)
+		if o := g.Of(e.Path, e.Node); o.Whose == Layers || o.Whose == LeftOver && (o.Sure || also != nil && also(o)) {
+			leaves[e.Path] = e.Node
 		}
 	}
-	return list
+	return leaves
 }
 
 // Index finds the known builds that have some content at a path.
@@ -115,6 +115,9 @@ func NewIndex(r rules.Rules, paths func(yield func(string) bool)) *Index {
 	}
 	return x
 }
+
+// Empty reports whether it is about no path.
+func (x *Index) Empty() bool { return len(x.files) == 0 }
 
 // Add adds a build, by its number: the newest has the lowest, and is added first. sure says that nothing of the player's
 // can be in it.
@@ -148,10 +151,7 @@ func (x *Index) has(fold string, is digest.Digest) (builds []int, sure bool) {
 	return builds, sure
 }
 
-// Any reports whether any of the builds has a file at a path, whatever is in it, and whether surely.
-func (x *Index) Any(path string) (any, sure bool) {
-	list := x.files[x.fold(path)]
-	return len(list) > 0, slices.ContainsFunc(list, func(k known) bool { return k.sure })
-}
+// Any reports whether any of the builds has a file at a path, whatever is in it.
+func (x *Index) Any(path string) bool { return len(x.files[x.fold(path)]) > 0 }
 
 func (o Owner) String() string { return fmt.Sprintf("%s: %s", o.Whose, o.Why) }

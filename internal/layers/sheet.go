@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"time"
 
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
@@ -90,6 +91,7 @@ type Sheet struct {
 	pieces     map[string]*Piece // above the build, by path
 	spelling   *plan.Spelling
 	keep       *rules.Matcher
+	times      map[string]time.Time
 	// covered are files of the player's in whose place overlays lie.
 	covered map[string]plan.Node
 }
@@ -151,8 +153,8 @@ func (s *Sheet) put(path string, n plan.Node, by Layer) *Piece {
 	return p
 }
 
-// bring adds content that a layer itself has.
-func (s *Sheet) bring(text []byte) plan.Node {
+// Bring adds content that a layer itself has.
+func (s *Sheet) Bring(text []byte) plan.Node {
 	n := node(text)
 	s.Texts[n.Digest] = text
 	return n
@@ -189,6 +191,14 @@ func (s *Sheet) Manifest() (*manifest.Manifest, error) {
 	}
 	over.Sort()
 	return manifest.Merge(s.base.Without(func(p string) bool { return s.pieces[p] != nil }), over)
+}
+
+// Times are those that the player has set by hand. Where nothing has been laid there are none.
+func (s *Sheet) Times() map[string]time.Time {
+	if s == nil {
+		return nil
+	}
+	return s.times
 }
 
 // Attributes are the times, modes and links that are wanted.

@@ -72,11 +72,12 @@ func (w *world) lay(t *testing.T, before *Sheet, over ...Layer) *Sheet {
 	if before != nil {
 		lifted = Lift(before, after, have)
 	}
-	to, err := after.Target(lifted)
+	m, err := after.Manifest()
 	require.NoError(t, err)
+	to := after.Target(m, lifted)
 	r := w.rules
 	r.Except, r.Leave = to.Except, to.Leave
-	p, err := plan.Make(plan.Request{Have: have, Want: to.Want, Owned: ground.Leaves(have), Rules: r, LeftOut: to.Out})
+	p, err := plan.Make(plan.Request{Have: have, Want: to.Want, Owned: plan.State{}.With(ground.Leaves(have, nil)), Rules: r, LeftOut: to.Out})
 	require.NoError(t, err)
 	for _, s := range []*Sheet{before, after} {
 		if s != nil {
@@ -190,9 +191,9 @@ func TestAnyLayersLaidAndAnyLiftedAreAsIfTheLiftedHadNeverBeenThere(t *testing.T
 
 func (s *Sheet) wanted(t *testing.T) plan.State {
 	t.Helper()
-	to, err := s.Target(nil)
+	m, err := s.Manifest()
 	require.NoError(t, err)
-	return to.Want
+	return s.Target(m, nil).Want
 }
 
 // everyPathHasOneOwner: what a layer says to have set is set, and the player's files are theirs unless they are named.

@@ -20,7 +20,7 @@ func (c *Companion) ID() string { return string(OfPin) + " " + c.Path }
 func (c *Companion) Name() string { return "the companion " + c.Path }
 
 func (c *Companion) Lay(s *Sheet) error {
-	s.put(c.Path, s.bring([]byte(c.Text)), c)
+	s.put(c.Path, s.Bring([]byte(c.Text)), c)
 	return nil
 }
 
@@ -77,7 +77,7 @@ func (e *Edit) Lay(s *Sheet) error {
 	if own && s.Fresh && e.Was == nil {
 		e.Was = &v.Texts[0]
 	}
-	if p := s.put(e.File, s.bring(d.With(v, []string{e.Set})), e); own && !below.editsPlayers() {
+	if p := s.put(e.File, s.Bring(d.With(v, []string{e.Set})), e); own && !below.editsPlayers() {
 		p.Under = &Piece{Path: p.Path, Node: node(content), Layer: yours{}, Under: below}
 	}
 	return nil
@@ -101,29 +101,28 @@ func (e *Edit) content(s *Sheet, below *Piece, own bool) ([]byte, error) {
 // Lift sets the value back, in what is there where that is the player's. What they have set to something else since, and a
 // file of the build that they have changed, stays.
 func (e *Edit) Lift(p *Piece, is plan.Node, below *Piece, s *Sheet) Lifted {
-	changed := Lifted{To: is, Stays: true, Why: fmt.Sprintf("%s has been changed since the pin set a value in it; it stays", p.Path)}
+	own := p.editsPlayers()
+	stays := Lifted{To: is, Stays: !own, Why: fmt.Sprintf("%s has been changed since the pin set \"%s\" in it; that stays", p.Path, e.Set)}
 	switch {
 	case is.Kind == "":
 		return Lifted{}
-	case !p.editsPlayers() && (is.SameContent(p.Node) || below.Wants() && is.SameContent(below.Node)):
-		if below.Wants() {
-			return Lifted{To: below.Node}
-		}
-		return Lifted{Once: true}
-	case !p.editsPlayers():
-		return changed
-	case e.Was == nil:
+	case own && e.Was == nil:
 		return Lifted{To: is}
+	case !own && is.SameContent(p.Node) && !below.Wants():
+		return Lifted{Once: true}
+	case !own && below.Wants() && (is.SameContent(p.Node) || is.SameContent(below.Node)):
+		return Lifted{To: below.Node}
+	case !own:
+		return stays
 	}
 	now, err := e.content(s, below, true)
 	if err != nil {
-		return changed
+		return stays
 	}
 	d := edit.Parse(now)
 	v, err := d.Find(context.Background(), e.Find, 1)
 	if err != nil || v.Texts[0] != e.Set {
-		return changed
+		return stays
 	}
-	text := d.With(v, []string{*e.Was})
-	return Lifted{To: s.bring(text), Text: text, Once: true}
+	return Lifted{To: s.Bring(d.With(v, []string{*e.Was})), Once: true}
 }

@@ -16,11 +16,12 @@ func (t *Times) ID() string { return string(OfTimes) }
 func (t *Times) Name() string { return "the times that you have set" }
 
 func (t *Times) Lay(s *Sheet) error {
+	s.times = make(map[string]time.Time)
 	for path, at := range t.Of {
 		if p := s.At(path); p.Wants() {
 			a := s.attributes.Files[p.Path]
 			a.MTime = at
-			s.attributes.Files[p.Path] = a
+			s.attributes.Files[p.Path], s.times[p.Path] = a, at
 		}
 	}
 	return nil

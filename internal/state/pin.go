@@ -9,6 +9,7 @@ import (
 
 	"morvant/internal/digest"
 	"morvant/internal/edit"
+	"morvant/internal/layers"
 	"morvant/internal/manifest"
 	"morvant/internal/problem"
 )
@@ -37,6 +38,9 @@ type Pin struct {
 	LeaveOut []string `json:"leave_out,omitempty"`
 	// Links names the links that lead out of the folder and belong to it on this computer; see PlayerFiles.Links.
 	Links digest.Digest `json:"links,omitzero"`
+	// Covered names the manifest of files of the player's in whose place overlays, sets of mods and companions lie; zero: of
+	// none. They come back once these are lifted.
+	Covered digest.Digest `json:"covered,omitzero"`
 	// Times names the times of last change that the player has set by hand; see PlayerFiles.Times.
 	Times digest.Digest `json:"times,omitzero"`
 	Since time.Time     `json:"since,omitzero"`
@@ -53,6 +57,15 @@ func (p Pin) Lays(b *Build) bool {
 	return slices.ContainsFunc(p.Overlays, func(o Overlay) bool { return o.Build == b.UID })
 }
 
+// CoveredLists names the lists of files of the player's on which something of the pin lies.
+func (p Pin) CoveredLists() []digest.Digest {
+	list := []digest.Digest{p.Covered}
+	for _, o := range p.Overlays {
+		list = append(list, o.Covered)
+	}
+	return slices.DeleteFunc(list, func(d digest.Digest) bool { return d.IsZero() })
+}
+
 // Overlay is some files of another build.
 type Overlay struct {
 	Build      string        `json:"build"` // UID
@@ -62,7 +75,9 @@ type Overlay struct {
 	Pattern    string        `json:"pattern"`
 	// Mod says that it is a set of mods, which lies over files under keep rules, too.
 	Mod bool `json:"mod,omitempty"`
-	// Covered names the manifest of files of the player's in whose place a set of mods lies; zero: of none.
+	// Named says that any overlay does: since it is named, it is wanted. Those of earlier versions yielded to keep rules.
+	Named bool `json:"named,omitempty"`
+	// Covered is what the pin's Covered is, as earlier versions noted it: with each set of mods.
 	Covered digest.Digest `json:"covered,omitzero"`
 }
 
@@ -80,7 +95,7 @@ type Edit struct {
 var ErrLeaveOut = problem.New("there is nothing to leave out", "Check the pattern: it is matched with paths of the build's files, as in 'intro/**'")
 
 // ErrEdit is returned for an edit that cannot be made.
-var ErrEdit = errors.New("not an edit that can be made")
+var ErrEdit = layers.ErrEdit
 
 // Check returns an error if the edit cannot be used.
 func (e Edit) Check() error {

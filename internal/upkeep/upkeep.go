@@ -155,12 +155,9 @@ func coveredReferences(ctx context.Context, home *game.Home, s *store.Store, vis
 			return err
 		}
 		for _, l := range lanes {
-			for _, o := range l.Pin.Overlays {
-				if o.Covered.IsZero() {
-					continue
-				}
-				r := &reference{label: "what " + o.Name + " lies over in " + name, list: o.Covered}
-				raw, err := s.Bytes(ctx, o.Covered, manifest.MaxEncoded)
+			for _, d := range l.Pin.CoveredLists() {
+				r := &reference{label: "what the pin lies over in " + name, list: d}
+				raw, err := s.Bytes(ctx, d, manifest.MaxEncoded)
 				if err == nil {
 					var m *manifest.Manifest
 					if m, err = manifest.Decode(raw); err == nil {

@@ -110,6 +110,7 @@ func (a commands) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, fr
 		return err
 	}
 	a.noteNotCarried(found)
+	a.askDoubtful(c, found)
 	if len(found.New)+len(found.Conflicts)+found.Same == 0 {
 		return fmt.Errorf("%s: %w", from.Name, errNothingOwn)
 	}
@@ -137,6 +138,21 @@ func (a commands) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, fr
 		err = app.AsRefusal(errNotAll)
 	}
 	return err
+}
+
+// askDoubtful asks about files of which nobody can say whether they are the player's or the game's. Nobody says yes to that in
+// advance.
+func (a commands) askDoubtful(c *cli.Command, found *change.Carrying) {
+	n := len(found.Doubtful)
+	if n == 0 {
+		return
+	}
+	a.Note("%s in %s may be the game's rather than yours: %s.", view.Count(n, "file"), found.Source.Name, view.Names(found.Doubtful, view.Few))
+	if a.Interactive() && !c.Bool("yes") && !c.Bool("json") && !c.Bool("dry-run") && a.Question("Are they yours, and to be copied, too?") == nil {
+		found.WithDoubtful()
+		return
+	}
+	a.Note("They are not copied. If they are yours, name them by a PATTERN.")
 }
 
 // keepCarried sets the keep rules by which what was carried is the player's: else the next repair

@@ -67,7 +67,7 @@ func (a commands) showLeftOut(ctx context.Context, l *lane.Lane, sides ...*statu
 	if err != nil {
 		return err
 	}
-	if n := len(c.LeftOut); n > 0 {
+	if n := len(c.Sheet.LeftOut); n > 0 {
 		a.Say("  %s of %s%s left out by the pin.", view.Count(n, "file"), b.Label, view.AreIs(n))
 	}
 	return nil

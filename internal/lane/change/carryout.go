@@ -65,7 +65,7 @@ func CarryOut(ctx context.Context, l *lane.Lane, p *Proposal) error {
 		return err
 	}
 	if p.composed != nil {
-		for _, layer := range p.composed.Layers() {
+		for _, layer := range p.composed.Sources() {
 			if layer.Unseen() {
 				continue // when its content is known
 			}
@@ -73,7 +73,7 @@ func CarryOut(ctx context.Context, l *lane.Lane, p *Proposal) error {
 				return err
 			}
 		}
-		if err := compose.StoreTexts(ctx, l, p.composed.Texts); err != nil {
+		if err := compose.StoreTexts(ctx, l, p.composed.Texts()); err != nil {
 			return err
 		}
 	}
@@ -139,7 +139,7 @@ func (p *Proposal) learn(ctx context.Context, l *lane.Lane) error {
 	if p.composed == nil {
 		return nil
 	}
-	for _, layer := range p.composed.Layers() {
+	for _, layer := range p.composed.Sources() {
 		layer.Learn(l)
 		if err := compose.Register(ctx, l, layer, true); err != nil {
 			return err

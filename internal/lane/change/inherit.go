@@ -27,9 +27,8 @@ const (
 var Everything = []string{AllMods, AllOverlays, AllCompanions, AllEdits, AllKeep, AllLeaveOut}
 
 // inherit returns what a new pin has beside its build: what the one before has, less what is taken
-// off, and what is added. off are the edits that end, lifted the sets of mods; linked says what is a
-// link of the one before.
-func inherit(before, add state.Pin, without []string, linked func(path string) bool) (out state.Pin, off []state.Edit, lifted []state.Overlay, err error) {
+// off, and what is added. linked says what is a link of the one before.
+func inherit(before, add state.Pin, without []string, linked func(path string) bool) (state.Pin, error) {
 	used := make(map[string]bool)
 	// gone reports whether something that has these names is taken off.
 	gone := func(names ...string) bool {
@@ -41,34 +40,22 @@ func inherit(before, add state.Pin, without []string, linked func(path string) b
 		}
 		return found
 	}
-	out = add
+	out := add
 	out.Overlays = nil
 	for _, o := range before.Overlays {
 		_, label, _ := strings.Cut(o.Name, "/")
+		names := []string{AllOverlays, o.Pattern, o.Name, label, o.Name + ":" + o.Pattern, label + ":" + o.Pattern}
 		if o.Mod {
-			switch again := slices.ContainsFunc(add.Overlays, func(n state.Overlay) bool { return n.Mod && n.Name == o.Name }); {
-			case gone(AllMods, o.Name, label):
-				lifted = append(lifted, o)
-			case !again: // one that is laid again comes last
-				out.Overlays = append(out.Overlays, o)
-			}
-			continue
+			names = []string{AllMods, o.Name, label}
 		}
-		if gone(AllOverlays, o.Pattern, o.Name, label, o.Name+":"+o.Pattern, label+":"+o.Pattern) {
-			continue
+		again := func(n state.Overlay) bool {
+			return n.Mod == o.Mod && (o.Mod && n.Name == o.Name || !o.Mod && n.Pattern == o.Pattern)
 		}
-		if !slices.ContainsFunc(add.Overlays, func(n state.Overlay) bool { return !n.Mod && n.Pattern == o.Pattern }) {
+		if !gone(names...) && !slices.ContainsFunc(add.Overlays, again) { // one that is laid again comes last
 			out.Overlays = append(out.Overlays, o)
 		}
 	}
-	for _, n := range add.Overlays {
-		for _, o := range before.Overlays {
-			if n.Mod && o.Mod && o.Name == n.Name {
-				n.Covered = o.Covered
-			}
-		}
-		out.Overlays = append(out.Overlays, n)
-	}
+	out.Overlays = append(out.Overlays, add.Overlays...)
 	out.Companions = nil
 	for _, k := range before.Companions {
 		if !gone(AllCompanions, k.Path) && !slices.ContainsFunc(add.Companions, func(n state.Companion) bool { return n.Path == k.Path }) {
@@ -82,7 +69,6 @@ func inherit(before, add state.Pin, without []string, linked func(path string) b
 		i := slices.IndexFunc(fresh, func(n state.Edit) bool { return n.File == e.File && n.Find == e.Find })
 		switch {
 		case gone(AllEdits, e.File):
-			off = append(off, e)
 		case i >= 0:
 			fresh[i].Was = e.Was // the same value, set to something else
 		default:
@@ -94,10 +80,52 @@ func inherit(before, add state.Pin, without []string, linked func(path string) b
 	out.LeaveOut = patterns(before.LeaveOut, add.LeaveOut, func(p string) bool { return gone(AllLeaveOut, p) })
 	for _, w := range without {
 		if !used[w] && !slices.Contains(Everything, w) && w != AllLinks && !linked(w) {
-			return out, nil, nil, fmt.Errorf("%w: \"%s\"", ErrWithout, w)
+			return out, fmt.Errorf("%w: \"%s\"", ErrWithout, w)
 		}
 	}
-	return out, off, lifted, nil
+	return out, nil
+}
+
+// beside lists what a pin has beside its build, each with what is said where the next pin has it no more.
+func beside(pin state.Pin) (names []string, gone map[string]string) {
+	gone = make(map[string]string)
+	add := func(name, format string, args ...any) {
+		names = append(names, name)
+		gone[name] = fmt.Sprintf(format, args...)
+	}
+	for _, o := range pin.Overlays {
+		if o.Mod {
+			add("mods "+o.Name, "%s is lifted", o.Name)
+			continue
+		}
+		add("overlay "+o.Pattern+" "+o.Name, "the overlay %s of %s is not part of the new pin", o.Pattern, o.Name)
+	}
+	for _, k := range pin.Companions {
+		add("companion "+k.Path, "the companion %s is not part of the new pin", k.Path)
+	}
+	for _, k := range pin.Keep {
+		add("keep "+k, "the keep rule %s is not part of the new pin", k)
+	}
+	for _, k := range pin.LeaveOut {
+		add("out "+k, "%s is left out no more", k)
+	}
+	for _, e := range pin.Edits {
+		add("edit "+e.File+" "+e.Find, "the edit of %s that sets \"%s\" is not part of the new pin", e.File, e.Set)
+	}
+	return names, gone
+}
+
+// dropped says what the pin before had beside its build that the next one has not.
+func dropped(before, after state.Pin) []string {
+	was, say := beside(before)
+	is, _ := beside(after)
+	var notes []string
+	for _, name := range was {
+		if !slices.Contains(is, name) {
+			notes = append(notes, say[name])
+		}
+	}
+	return notes
 }
 
 func patterns(before, add []string, gone func(string) bool) []string {

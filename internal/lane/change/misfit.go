@@ -48,7 +48,7 @@ func Misfits(ctx context.Context, l *lane.Lane, pin state.Pin, before, after *st
 		if err != nil {
 			return nil, err
 		}
-		if err := compose.Add(ctx, l, laid, state.Pin{Overlays: []state.Overlay{o}}, false); err != nil {
+		if err := laid.Lay(ctx, l, &state.Pin{Overlays: []state.Overlay{o}}, nil); err != nil {
 			return nil, err
 		}
 		m := &Misfit{Overlay: o, Build: after}

@@ -12,9 +12,10 @@ import (
 	"time"
 
 	"morvant/internal/digest"
-	"morvant/internal/game"
+	"morvant/internal/identify"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
+	"morvant/internal/layers"
 	"morvant/internal/plan"
 	"morvant/internal/rules"
 	"morvant/internal/scan"
@@ -24,8 +25,9 @@ import (
 // Origin is where a player's own files are carried from.
 type Origin struct {
 	Name  string
-	state plan.State             // what it holds
-	built func(path string) bool // nil: which of it is a build's is not known
+	state plan.State        // what it holds
+	held  *compose.Composed // what it is held to; nil: nothing
+	build *state.Build      // the snapshot that it is; nil: none
 	// tree and root are those of a lane or a folder, whose content has yet to go into
 	// the store; nil for a snapshot.
 	tree  *scan.Tree
@@ -60,13 +62,10 @@ func FromLane(ctx context.Context, l *lane.Lane, name string) (*Origin, error) {
 		return nil, errors.Join(err, o.Close())
 	}
 	s.state = plan.FromTree(s.tree)
-	_, owned, err := compose.Pinned(ctx, o)
-	if err != nil {
+	if _, s.held, err = compose.Pinned(ctx, o); err != nil {
 		return nil, errors.Join(err, o.Close())
 	}
-	if len(owned) > 0 {
-		s.built = has(owned)
-	}
+	s.state = plan.FromTree(s.tree)
 	return s, nil
 }
 
@@ -93,7 +92,7 @@ func FromBuild(ctx context.Context, l *lane.Lane, b *state.Build) (*Origin, erro
 	if err != nil {
 		return nil, err
 	}
-	return &Origin{Name: b.Name(), state: c.State()}, nil
+	return &Origin{Name: b.Name(), state: c.State(), build: b}, nil
 }
 
 // FromOwn returns a record of the player's own files of this lane as a source.
@@ -103,14 +102,6 @@ func FromOwn(ctx context.Context, l *lane.Lane, o *state.Own) (*Origin, error) {
 		s.Name, s.own = "the record of your own files", true
 	}
 	return s, err
-}
-
-func has(s plan.State) func(string) bool {
-	paths := make(map[string]bool, len(s))
-	for _, e := range s {
-		paths[e.Path] = true
-	}
-	return func(p string) bool { return paths[p] }
 }
 
 // Conflict is a file that both sides have, and not the same.
@@ -130,6 +121,7 @@ type Carrying struct {
 	Same      int
 	Conflicts []Conflict
 	Links     []plan.Entry  // that lead out of the folder: they are not carried
+	Doubtful  []plan.Entry  // which may be the game's: of a build that nobody knows, or in a snapshot
 	Odd       []scan.Oddity // what cannot be carried, for what it is or for its name
 
 	tree     *scan.Tree
@@ -145,15 +137,11 @@ func CompareOwn(ctx context.Context, l *lane.Lane, s *Origin, patterns []string)
 	if err := (rules.Rules{Keep: patterns}).Check(); err != nil {
 		return nil, err
 	}
-	theirs, err := gamesPaths(ctx, l)
+	whose, err := ownersIn(ctx, l, s, patterns)
 	if err != nil {
 		return nil, err
 	}
-	nobodys := len(theirs) == 0 && len(patterns) == 0 && !s.own && s.built == nil
-	if nobodys && len(l.Game.Keep) == 0 {
-		return nil, ErrWhose
-	}
-	c := &Carrying{Source: s, patterns: patterns, games: theirs, rules: l.Game.Rules()}
+	c := &Carrying{Source: s, patterns: patterns, games: whose.games, rules: l.Game.Rules()}
 	if c.tree, err = l.Look(ctx, 0); err != nil {
 		return nil, err
 	}
@@ -162,23 +150,20 @@ func CompareOwn(ctx context.Context, l *lane.Lane, s *Origin, patterns []string)
 	for _, e := range here {
 		have[e.Path] = e.Node
 	}
-	match, only := l.Game.Rules().Matcher(), l.Game.Rules().Set(patterns)
 	spelling, taken := l.Spelling(here), make(map[string]bool)
 	for _, e := range s.state {
-		from := e.Path
-		if as := spelling.Of(from); !taken[as] {
+		from := e
+		if as := spelling.Of(e.Path); !taken[as] {
 			e.Path = as
 		}
 		taken[e.Path] = true
-		if e.Kind == plan.Dir || match.Scratch(e.Path) || len(patterns) > 0 && !only.Match(e.Path) {
-			continue
-		}
-		// What is asked for by a pattern is the player's, be it at the place of a file of the game.
-		if !match.Kept(e.Path) && len(patterns) == 0 && (nobodys || theirs[c.rules.Fold(e.Path)] || s.built != nil && s.built(from)) {
-			continue
-		}
 		is, there := have[e.Path]
+		owner := whose.of(from, e.Path)
 		switch {
+		case owner == notTheirs:
+		case owner == doubtful && there && is.SameContent(e.Node):
+		case owner == doubtful:
+			c.Doubtful = append(c.Doubtful, e)
 		case e.LeadsOut() && there && is.Target == e.Target:
 			c.Same++
 		case e.LeadsOut():
@@ -187,7 +172,7 @@ func CompareOwn(ctx context.Context, l *lane.Lane, s *Origin, patterns []string)
 			l.Meter.Warn(fmt.Sprintf("%s cannot be carried: a file and a folder have the same name", e.Path))
 		case !there:
 			c.New = append(c.New, e)
-		case is.Kind == e.Kind && is.Digest == e.Digest && is.Target == e.Target:
+		case is.SameContent(e.Node):
 			c.Same++
 		default:
 			c.Conflicts = append(c.Conflicts, Conflict{
@@ -196,23 +181,134 @@ func CompareOwn(ctx context.Context, l *lane.Lane, s *Origin, patterns []string)
 		}
 	}
 	slices.SortFunc(c.New, plan.BiggestFirst)
-	if s.tree != nil {
-		for _, o := range s.tree.Odd {
-			wanted := only.Match(o.Path) || len(patterns) == 0 && match.Kept(o.Path)
-			if !wanted || match.Scratch(o.Path) {
-				continue
-			}
-			if o.Target != "" { // of a folder that lanes share, say
-				if have[o.Path].Target == o.Target {
-					continue
-				}
-				c.Links = append(c.Links, plan.Entry{Path: o.Path, Node: plan.Node{Kind: plan.Link, Target: o.Target}})
-				continue
-			}
+	slices.SortFunc(c.Doubtful, plan.BiggestFirst)
+	c.noteOdd(whose, have)
+	return c, nil
+}
+
+// noteOdd notes what cannot be carried, of what is the player's.
+func (c *Carrying) noteOdd(whose *owners, have map[string]plan.Node) {
+	if c.Source.tree == nil {
+		return
+	}
+	for _, o := range c.Source.tree.Odd {
+		switch {
+		case !whose.named(o.Path):
+		case o.Target == "":
 			c.Odd = append(c.Odd, o)
+		case have[o.Path].Target != o.Target: // of a folder that lanes share, say
+			c.Links = append(c.Links, plan.Entry{Path: o.Path, Node: plan.Node{Kind: plan.Link, Target: o.Target}})
 		}
 	}
-	return c, nil
+}
+
+// WithDoubtful takes what may be the game's for the player's, too: they say so.
+func (c *Carrying) WithDoubtful() {
+	c.New, c.Doubtful = append(c.New, c.Doubtful...), nil
+	slices.SortFunc(c.New, plan.BiggestFirst)
+}
+
+// owners tells whose the files of a source are.
+type owners struct {
+	ground *layers.Ground
+	match  *rules.Matcher
+	only   *rules.Set      // what was asked for by patterns; nil: nothing was
+	games  map[string]bool // paths of files that are surely the game's
+	own    bool            // nothing but the player's is in it
+	// rules says that no build is known, and only they tell whose a file is; unclear that the source may hold a build that
+	// nobody knows, for its program or more than one other file is in no build: what no build has may be that one's.
+	rules, unclear bool
+}
+
+type carried int
+
+const (
+	notTheirs carried = iota
+	theirs
+	doubtful // it may be the game's
+)
+
+// ownersIn finds out what tells whose the files of a source are.
+func ownersIn(ctx context.Context, l *lane.Lane, s *Origin, patterns []string) (*owners, error) {
+	known, err := compose.Known(ctx, l.Home, l.Store, l.Game)
+	if err != nil {
+		return nil, err
+	}
+	known = slices.DeleteFunc(known, func(k identify.Known) bool { return s.build != nil && k.Build.Manifest == s.build.Manifest })
+	_, held, err := compose.Pinned(ctx, l)
+	if err != nil {
+		return nil, err
+	}
+	sure := slices.DeleteFunc(slices.Clone(known), func(k identify.Known) bool { return k.Build.Components == nil })
+	w := &owners{match: l.Game.Rules().Matcher(), own: s.own, games: identify.Paths(sure, l.Game.Rules().Fold)}
+	for _, e := range slices.Concat(held.Owned(), s.held.Owned()) {
+		if e.Kind != plan.Dir && !w.match.Kept(e.Path) {
+			w.games[l.Game.Rules().Fold(e.Path)] = true
+		}
+	}
+	if len(patterns) > 0 {
+		w.only = l.Game.Rules().Set(patterns)
+	}
+	w.rules = len(w.games)+len(known) == 0 && w.only == nil && !s.own
+	if w.rules && len(l.Game.Keep) == 0 {
+		return nil, ErrWhose
+	}
+	w.ground = &layers.Ground{Rules: l.Game.Rules(), Known: layers.NewIndex(l.Game.Rules(), func(yield func(string) bool) {
+		for _, e := range s.state {
+			if !yield(e.Path) {
+				return
+			}
+		}
+	})}
+	if s.held != nil {
+		w.ground.Sheet = s.held.Sheet
+	}
+	for i, k := range known {
+		for _, p := range k.Parts {
+			w.ground.Known.Add(i, k.Build.Components != nil, p.Manifest)
+		}
+	}
+	odd := 0
+	for _, e := range s.state {
+		if e.Kind != plan.File || !w.games[l.Game.Rules().Fold(e.Path)] && !w.ground.Known.Any(e.Path) || w.ground.Of(e.Path, e.Node).Whose != layers.Unknown {
+			continue
+		}
+		odd++
+		w.unclear = w.unclear || odd > 1 || e.Path == l.Game.Program || strings.EqualFold(path.Ext(e.Path), ".exe")
+	}
+	return w, nil
+}
+
+// named reports whether a rule or a pattern names a path as the player's.
+func (w *owners) named(path string) bool {
+	if w.match.Scratch(path) {
+		return false
+	}
+	if w.only != nil { // be it at the place of a file of the game
+		return w.only.Match(path)
+	}
+	return w.match.Kept(path)
+}
+
+// of says whose an entry of the source is, which has the path as here.
+func (w *owners) of(e plan.Entry, as string) carried {
+	switch {
+	case e.Kind == plan.Dir || w.match.Scratch(as):
+		return notTheirs
+	case w.named(as), w.own && w.only == nil:
+		return theirs
+	case w.only != nil || w.rules:
+		return notTheirs
+	}
+	switch o := w.ground.Of(e.Path, e.Node); {
+	case o.Whose == layers.Player:
+		return theirs
+	case o.Whose == layers.Layers || o.Whose == layers.LeftOver && o.Sure || w.games[w.ground.Rules.Fold(as)]:
+		return notTheirs
+	case w.unclear || w.ground.Known.Any(as):
+		return doubtful
+	}
+	return theirs
 }
 
 // blocked reports whether something that is no folder stands where the path needs one.
@@ -223,51 +319,6 @@ func blocked(have map[string]plan.Node, p string) bool {
 		}
 	}
 	return false
-}
-
-// gamesPaths lists the paths of what this lane is held to, and of what the feeds
-// offer; where there is neither, of all snapshots. What stands there is not the
-// player's, unless a keep rule says so.
-func gamesPaths(ctx context.Context, l *lane.Lane) (map[string]bool, error) {
-	paths, fold := make(map[string]bool), l.Game.Rules().Fold
-	_, owned, err := compose.Pinned(ctx, l)
-	if err != nil {
-		return nil, err
-	}
-	for _, e := range owned {
-		paths[fold(e.Path)] = true
-	}
-	offered, err := l.Home.Offered(l.Game.Name)
-	if err != nil {
-		return nil, err
-	}
-	for _, b := range offered {
-		parts, err := compose.OfferedParts(b)
-		if err != nil {
-			game.TellLeftOut(l.Home, b, err)
-			continue
-		}
-		for _, p := range parts {
-			for _, f := range p.Manifest.Files {
-				paths[fold(f.Path)] = true
-			}
-		}
-	}
-	if len(paths) > 0 {
-		return paths, nil
-	}
-	known, err := compose.Known(ctx, l.Home, l.Store, l.Game)
-	if err != nil {
-		return nil, err
-	}
-	for _, k := range known {
-		for _, p := range k.Parts {
-			for _, f := range p.Manifest.Files {
-				paths[fold(f.Path)] = true
-			}
-		}
-	}
-	return paths, nil
 }
 
 // Take says which of the conflicts the source wins.

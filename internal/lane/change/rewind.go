@@ -145,9 +145,11 @@ func rewind(ctx context.Context, l *lane.Lane, changes []*state.Change, c state.
 	want := plan.FromTree(tree)
 	if l.Remade {
 		// The folder is empty: what is taken back is taken back from what it held.
-		if _, want, err = compose.Pinned(ctx, l); err != nil {
+		_, held, err := compose.Pinned(ctx, l)
+		if err != nil {
 			return nil, err
 		}
+		want = held.Owned()
 		if want == nil {
 			return nil, fmt.Errorf("the folder was gone: %w", lane.ErrNotHeld)
 		}

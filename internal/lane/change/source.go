@@ -57,11 +57,11 @@ func source(ctx context.Context, l *lane.Lane, p *Proposal, request plan.Request
 		return lost(p.Plan, missing)
 	}
 	p.Notes = c.Notes
-	for d := range c.Texts {
+	for d := range c.Texts() {
 		delete(missing, d)
 	}
 	fresh := false
-	for _, layer := range c.Layers() {
+	for _, layer := range c.Sources() {
 		if len(missing) == 0 && layer.Recorded || len(layer.Parts) == 0 {
 			continue
 		}

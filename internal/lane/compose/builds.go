@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"morvant/internal/alias"
 	"morvant/internal/catalogue"
@@ -17,6 +16,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/identify"
 	"morvant/internal/lane"
+	"morvant/internal/layers"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
 	"morvant/internal/scan"
@@ -37,22 +37,24 @@ type Composed struct {
 	Attributes *manifest.Attributes
 	Parts      []fetch.Part // of a feed's build; empty if no feed offers it now
 	Recorded   bool         // build, base and own attributes are in the store
-	// ignoresCase says that the lane's folder does.
-	ignoresCase bool
 	// What the pin adds.
-	overlays []*Composed              // the builds that files come from
-	Texts    map[digest.Digest][]byte // content that the pin itself brings
-	edited   []string                 // files of the lane alone that it edits
-	times    map[string]time.Time     // that the player has set by hand
-	Mods     map[string]string        // files of sets of mods, and of which
-	guarded  map[string]plan.Node     // files of the player's that are to be as they were
-	LeftOut  []manifest.File          // files of the build that it leaves out
-	Notes    []string                 // for the player
+	Sheet    *layers.Sheet
+	Lifted   []layers.Lifted      // what becomes of what an earlier pin had beside its build
+	overlays []*Composed          // the builds that files come from
+	mods     []*state.Build       // those of them that are sets of mods
+	guarded  map[string]plan.Node // files of the player's that are to be as they were
+	Notes    []string             // for the player
 }
 
 // State is what the folder is to hold.
-func (c *Composed) State() plan.State {
-	return plan.FromManifest(c.Manifest, c.Attributes).Over(c.guarded)
+func (c *Composed) State() plan.State { return c.Target().Want.Over(c.guarded) }
+
+// Target is what the layers lead to.
+func (c *Composed) Target() *layers.Target {
+	if c.Sheet == nil {
+		return &layers.Target{Want: plan.FromManifest(c.Manifest, c.Attributes)}
+	}
+	return c.Sheet.Target(c.Manifest, c.Lifted)
 }
 
 // Content is State without times and modes that are to be set.
@@ -66,8 +68,16 @@ func (c *Composed) holds(f manifest.File) bool {
 	return ok && is.Digest == f.Digest
 }
 
-// Layers lists the builds that content comes from.
-func (c *Composed) Layers() []*Composed { return append([]*Composed{c}, c.overlays...) }
+// Texts are contents that the layers themselves bring.
+func (c *Composed) Texts() map[digest.Digest][]byte {
+	if c.Sheet == nil {
+		return nil
+	}
+	return c.Sheet.Texts
+}
+
+// Sources lists the builds that content comes from.
+func (c *Composed) Sources() []*Composed { return append([]*Composed{c}, c.overlays...) }
 
 // Of puts a build together. names are the components of a feed's build.
 func Of(ctx context.Context, l *lane.Lane, b *state.Build, names []string) (*Composed, error) {
@@ -230,7 +240,8 @@ func Recorded(ctx context.Context, l *lane.Lane, b *state.Build) (*Composed, err
 		if err != nil {
 			return nil, err
 		}
-		c.setLinks(links)
+		a := *c.Own
+		a.Links, c.Attributes = links, &a
 	}
 	return c, nil
 }
@@ -282,9 +293,6 @@ func (c *Composed) Learn(l *lane.Lane) {
 	}
 	for i := range c.Parts {
 		c.Parts[i].Manifest = known.Manifest(c.Parts[i].Manifest)
-	}
-	for i := range c.LeftOut {
-		c.LeftOut[i].Digest = known.Own(c.LeftOut[i].Digest)
 	}
 	if !c.Recorded {
 		c.Build.Manifest = c.Base.Digest()

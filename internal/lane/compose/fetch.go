@@ -45,7 +45,7 @@ func PlanFetch(ctx context.Context, l *lane.Lane, c *Composed, only map[digest.D
 				for path, a := range p.Attributes() {
 					c.Own.Files[path] = a
 					if f, ok := c.Base.File(path); ok && c.holds(f) {
-						if t, set := c.times[path]; set {
+						if t, set := c.Sheet.Times()[path]; set {
 							a.MTime = t
 						}
 						c.Attributes.Files[path] = a

@@ -12,13 +12,6 @@ import (
 	"morvant/internal/state"
 )
 
-// setLinks makes these the links that lead out of what is composed.
-func (c *Composed) setLinks(links map[string]string) {
-	a := *c.Attributes
-	a.Links = links
-	c.Attributes = &a
-}
-
 // withoutShares leaves out the folders that the lane shares, which are linked by other means.
 func withoutShares(ctx context.Context, l *lane.Lane, links map[string]string) (map[string]string, error) {
 	if len(links) == 0 {
@@ -42,7 +35,7 @@ func (c *Composed) YieldLinks(tree *scan.Tree) {
 		e := tree.Entry(p)
 		return e != nil && e.Kind == scan.Dir
 	})
-	c.setLinks(links)
+	c.Attributes.Links = links
 }
 
 // KeepLinks gives what is composed the links that lead out of the lane's folder: those recorded with the
@@ -83,7 +76,7 @@ func KeepLinks(ctx context.Context, l *lane.Lane, c *Composed, before state.Pin,
 			all[p] = target
 		}
 	}
-	c.setLinks(all)
+	c.Attributes.Links = all
 	c.YieldLinks(tree)
 	if len(links) == 0 && len(c.Own.Links) == 0 && before.Links == (digest.Digest{}) {
 		return name, covered, nil

@@ -3,16 +3,15 @@ package compose
 import (
 	"context"
 	"errors"
-	"slices"
 
 	"morvant/internal/lane"
 	"morvant/internal/plan"
 	"morvant/internal/state"
 )
 
-// Pinned returns the pin in force and the state of its build. A build that has
-// been forgotten owns nothing.
-func Pinned(ctx context.Context, l *lane.Lane) (state.Pin, plan.State, error) {
+// Pinned returns the pin in force and what it holds the lane to; nil: nothing. A build that has been forgotten holds
+// nothing.
+func Pinned(ctx context.Context, l *lane.Lane) (state.Pin, *Composed, error) {
 	pin, b, err := l.Pin(ctx)
 	if errors.Is(err, state.ErrUnknown) {
 		return pin, nil, nil
@@ -21,32 +20,22 @@ func Pinned(ctx context.Context, l *lane.Lane) (state.Pin, plan.State, error) {
 		return pin, nil, err
 	}
 	c, err := OfPin(ctx, l, b, pin)
-	if err != nil {
-		return pin, nil, err
-	}
-	return pin, c.Owned(), nil
+	return pin, c, err
 }
 
 // Owned is State without the links that lead out, which are the player's whatever the pin is, and without
-// the files that were the player's before the pin edited them: they are the player's still.
+// the files of the player's that the pin edits: they are the player's still.
 func (c *Composed) Owned() plan.State {
-	a := *c.Attributes
-	a.Links = nil
-	return plan.FromManifest(c.Manifest.Without(func(p string) bool { return slices.Contains(c.edited, p) }), &a)
-}
-
-// OutPaths lists the paths of files that are left out.
-func (c *Composed) OutPaths() []string {
 	if c == nil {
 		return nil
 	}
-	var list []string
-	for _, f := range c.LeftOut {
-		if _, laid := c.Manifest.File(f.Path); !laid { // by an overlay or a companion
-			list = append(list, f.Path)
-		}
+	m, a := c.Manifest, *c.Attributes
+	a.Links = nil
+	if c.Sheet != nil {
+		players := c.Sheet.Players()
+		m = m.Without(func(p string) bool { return players[p] })
 	}
-	return list
+	return plan.FromManifest(m, &a)
 }
 
 // HeldState returns what the lane is held to; nothing if that cannot be told now.
@@ -55,7 +44,7 @@ func HeldState(ctx context.Context, l *lane.Lane) (plan.State, error) {
 	if err != nil && ctx.Err() == nil {
 		return nil, nil
 	}
-	return held, err
+	return held.Owned(), err
 }
 
 // OfPin puts together the build that a pin holds the lane to, and what the pin
@@ -65,5 +54,5 @@ func OfPin(ctx context.Context, l *lane.Lane, b *state.Build, pin state.Pin) (*C
 	if err != nil {
 		return nil, err
 	}
-	return c, Add(ctx, l, c, pin, false)
+	return c, c.Lay(ctx, l, &pin, nil)
 }

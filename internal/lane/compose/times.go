@@ -10,28 +10,11 @@ import (
 
 	"morvant/internal/digest"
 	"morvant/internal/lane"
+	"morvant/internal/layers"
 	"morvant/internal/plan"
 	"morvant/internal/scan"
 	"morvant/internal/state"
 )
-
-// setTimes gives files of what is composed these times of last change.
-func (c *Composed) setTimes(times map[string]time.Time) {
-	if len(times) == 0 {
-		return
-	}
-	spelling := c.Spelling()
-	c.Attributes, c.times = c.Attributes.Clone(), make(map[string]time.Time)
-	for p, t := range times {
-		p = spelling.Of(p)
-		if _, there := c.Manifest.File(p); there {
-			a := c.Attributes.Files[p]
-			a.MTime = t
-			c.Attributes.Files[p] = a
-			c.times[p] = t
-		}
-	}
-}
 
 // KeepTimes gives what is composed the times that the player has set by hand, for a game that loads its
 // files in that order: those that earlier pins knew, and those of files that are as they were held but for
@@ -58,7 +41,9 @@ func KeepTimes(ctx context.Context, l *lane.Lane, c *Composed, before state.Pin,
 	if len(times) == 0 {
 		return name, nil, nil
 	}
-	c.setTimes(times)
+	if err := (&layers.Times{Of: times}).Lay(c.Sheet); err != nil {
+		return name, nil, err
+	}
 	want := l.Spelling(have).State(c.Content())
 	var kept, other []string
 	for _, p := range slices.Sorted(maps.Keys(times)) {

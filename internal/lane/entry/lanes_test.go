@@ -309,7 +309,6 @@ func TestWhatAPinAddsIsPartOfTheTarget(t *testing.T) {
 		"found twice":      {Edits: []state.Edit{{File: "a", Find: `^(one|two)`, Set: "x"}, {File: "a", Find: `^(none)`, Set: "x"}}},
 		"climbs out":       {Companions: []state.Companion{{Path: "../x", Text: "x"}}},
 		"ours":             {Companions: []state.Companion{{Path: ".morvant/x", Text: "x"}}},
-		"kept":             {Companions: []state.Companion{{Path: "mine.cfg", Text: "x"}}},
 		"no pattern":       {Keep: []string{"["}},
 		"a file and a dir": {Companions: []state.Companion{{Path: "a/b", Text: "x"}}},
 	} {

@@ -17,6 +17,7 @@ import (
 	"morvant/internal/identify"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
+	"morvant/internal/layers"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
 	"morvant/internal/rules"
@@ -159,7 +160,7 @@ func RecordFolder(ctx context.Context, l *lane.Lane, dir, label, note string, on
 	}
 	t.Entries = slices.DeleteFunc(t.Entries, func(e scan.Entry) bool { return !only.Match(e.Path) })
 	if len(t.Entries) == 0 {
-		return nil, fmt.Errorf("%w: no file in %s matches", compose.ErrOverlay, dir)
+		return nil, fmt.Errorf("%w: no file in %s matches", layers.ErrOverlay, dir)
 	}
 	session := l.Store.Begin()
 	err = t.Read(ctx, root, scan.Request{Sink: session.Put, Task: "Recording", Meter: l.Meter, Now: l.Now})

@@ -13,6 +13,7 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/guard"
+	"morvant/internal/layers"
 	"morvant/internal/plan"
 	"morvant/internal/rules"
 	"morvant/internal/scan"
@@ -63,6 +64,8 @@ type Drift struct {
 	ModsChanged []plan.Entry
 	// ExtraCounts says that the pin leaves no room for extra files.
 	ExtraCounts bool
+	// Ground tells whose files are.
+	Ground *compose.Ground
 	// Update is the build that the drift leads to, if it looks like one.
 	Update *Update
 }
@@ -203,7 +206,7 @@ func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 	}
 	if s.Build != nil {
 		if s.Drift, err = DriftOf(ctx, l, tree, s.Build, s.Pin); err == nil {
-			s.LeftOvers, err = LeftOvers(ctx, l, s.Build, s.Drift.Extra)
+			s.LeftOvers = LeftOvers(s.Drift.Ground, s.Drift.Extra)
 		}
 		switch {
 		case err != nil:
@@ -313,17 +316,18 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 			}
 		}
 	}
-	p, err := plan.Make(plan.Request{Have: have, Want: want, Owned: want, Rules: rules, Clean: pin.Clean, Exact: pin.Exact, LeftOut: l.Spelling(have).Paths(c.OutPaths())})
+	leftOut := l.Spelling(have).Paths(c.Target().Out)
+	p, err := plan.Make(plan.Request{Have: have, Want: want, Owned: want, Rules: rules, Clean: pin.Clean, Exact: pin.Exact, LeftOut: leftOut})
 	if err != nil {
 		return nil, err
 	}
 	d.AsBuilt, d.Kept, d.Extra = p.Same-len(d.Unread), p.Kept, p.Extra
 	d.Yielded = compose.Yielded(l, c, p)
 	out := make(map[string]bool)
-	for _, p := range l.Spelling(have).Paths(c.OutPaths()) {
+	for _, p := range leftOut {
 		out[p] = true
 	}
-	for _, f := range c.LeftOut {
+	for _, f := range c.Sheet.LeftOut {
 		d.LeftOut++
 		d.LeftOutBytes += f.Size
 	}
@@ -345,11 +349,11 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 	}
 	d.Retimed = retimed(l, c, have, match)
 	for _, e := range slices.Concat(d.Altered, d.Missing) {
-		if name := c.Mods[e.Path]; name != "" {
+		if p := c.Sheet.At(e.Path); p != nil && p.Layer.Kind() == layers.OfMods {
 			if d.OfMods == nil {
 				d.OfMods = make(map[string]int)
 			}
-			d.OfMods[name]++
+			d.OfMods[strings.TrimPrefix(p.Layer.(*layers.Overlay).Of, state.ModsLine+"/")]++
 		}
 	}
 	if err := d.guard(ctx, l, tree); err != nil {
@@ -357,6 +361,9 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 	}
 	for _, list := range [][]plan.Entry{d.Lost, d.Harmed, d.Altered, d.Missing, d.Extra, d.Back, d.Retimed, d.ModsChanged} {
 		slices.SortFunc(list, plan.BiggestFirst)
+	}
+	if d.Ground, err = compose.GroundOf(ctx, l, c, have, b); err != nil {
+		return nil, err
 	}
 	d.Update, err = towards(ctx, l, tree, d, c.Base, b)
 	return d, err
@@ -410,10 +417,8 @@ func Verify(ctx context.Context, l *lane.Lane, b *state.Build, pin state.Pin) (*
 	}
 	match := compose.Rules(l, c).Matcher() // mods under keep rules are checked
 	guard := l.Base.Rules().Set(l.Base.Guard)
-	spelling := c.Spelling()
 	beside := func(e *scan.Entry) bool {
-		_, built := c.Manifest.File(spelling.Of(e.Path))
-		return (!built || !pin.Exact && match.Kept(e.Path)) && !guard.Match(e.Path)
+		return (!c.Sheet.At(e.Path).Wants() || !pin.Exact && match.Kept(e.Path)) && !guard.Match(e.Path)
 	}
 	err = l.Read(ctx, tree, scan.Request{
 		Sink: scan.Hash(), Skip: func(e *scan.Entry) bool { return e.Known && beside(e) }, Task: "Verifying", Spare: beside,

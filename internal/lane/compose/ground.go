@@ -1,0 +1,110 @@
+package compose
+
+import (
+	"context"
+	"slices"
+
+	"morvant/internal/game"
+	"morvant/internal/identify"
+	"morvant/internal/lane"
+	"morvant/internal/layers"
+	"morvant/internal/manifest"
+	"morvant/internal/plan"
+	"morvant/internal/state"
+)
+
+// Ground is what tells whose the files of a folder are.
+type Ground struct {
+	*layers.Ground
+	Known []identify.Known
+}
+
+// GroundOf gathers what tells whose the files of have are, where c is held; c may be nil. Files of components that the
+// build optional has, if it is not nil, and the folder was not given are not the game's: the player may have added them.
+func GroundOf(ctx context.Context, l *lane.Lane, c *Composed, have plan.State, optional *state.Build) (*Ground, error) {
+	g := &Ground{Ground: &layers.Ground{Rules: l.Game.Rules()}}
+	if c != nil {
+		g.Sheet = c.Sheet
+	}
+	asked := func(yield func(string) bool) {
+		for _, e := range have {
+			if e.Kind == plan.File && !e.Digest.IsZero() {
+				if p := g.wanted(e.Path); p.Wants() && p.Node.SameContent(e.Node) {
+					continue
+				}
+				if !yield(e.Path) {
+					return
+				}
+			}
+		}
+	}
+	g.Ground.Known = layers.NewIndex(g.Rules, asked)
+	if g.Ground.Known.Empty() {
+		return g, nil
+	}
+	var err error
+	if g.Known, err = Known(ctx, l.Home, l.Store, l.Game); err != nil {
+		return nil, err
+	}
+	g.Theirs = make(map[string]bool)
+	for i, k := range g.Known {
+		for _, p := range k.Parts {
+			sure := k.Build.Components != nil
+			m := p.Manifest
+			if !sure {
+				m = gamesOwn(m, g.Known)
+			}
+			g.Ground.Known.Add(i, sure, m)
+			if optional != nil && optional.Components != nil && optional.Same(k.Build) {
+				for _, f := range p.Manifest.Files {
+					g.Theirs[g.Rules.Fold(f.Path)] = true
+				}
+			}
+		}
+	}
+	if optional != nil && len(optional.Feeds) > 0 {
+		if _, err := OfferedParts(optional); err != nil {
+			game.TellLeftOut(l.Home, optional, err)
+		}
+	}
+	return g, nil
+}
+
+// gamesOwn lists what of a snapshot is the game's, where builds with components tell: what it has besides theirs is the
+// player's. If they are not most of it, nobody can say.
+func gamesOwn(m *manifest.Manifest, known []identify.Known) *manifest.Manifest {
+	theirs := make(map[string]bool)
+	for _, k := range known {
+		if k.Build.Components == nil {
+			continue
+		}
+		for _, p := range k.Parts {
+			if slices.ContainsFunc(p.Manifest.Files, func(f manifest.File) bool { is, there := m.File(f.Path); return !there || is.Digest != f.Digest }) {
+				continue
+			}
+			for _, f := range p.Manifest.Files {
+				theirs[f.Path] = true
+			}
+		}
+	}
+	if 2*len(theirs) < len(m.Files) {
+		return m
+	}
+	return m.Without(func(p string) bool { return !theirs[p] })
+}
+
+func (g *Ground) wanted(path string) *layers.Piece {
+	if g.Sheet == nil {
+		return nil
+	}
+	return g.Sheet.At(path)
+}
+
+// Builds are those that an owner names.
+func (g *Ground) Builds(o layers.Owner) []*state.Build {
+	var list []*state.Build
+	for _, i := range o.Builds {
+		list = append(list, g.Known[i].Build)
+	}
+	return list
+}
