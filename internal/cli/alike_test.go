@@ -48,7 +48,7 @@ func TestWhateverAsksCanBeTriedDry(t *testing.T) {
 	before, builds := w.picture(), len(w.json(0, "builds")["builds"].([]any))
 	for _, args := range [][]string{
 		{"builds", "forget", "spare"}, {"history", "forget", "2999-01-01"}, {"feed", "remove", "quay-archive"}, {"lane", "remove", "old", "--delete"},
-		{"saves", "forget", "1"}, {"saves", "restore", "1"}, {"saves", "stash"}, {"store", "trim"}, {"unblock"}, {"let-update"}, {"pin", "public/1.3.0"}, {"unpin"}, {"undo"},
+		{"saves", "forget", "1"}, {"saves", "restore", "1"}, {"saves", "stash"}, {"store", "trim"}, {"unblock"}, {"let-update"}, {"pin", "public/1.3.0"}, {"unpin", "--whole"}, {"undo", "--whole"},
 		{"verify", "--repair"}, {"carry", "lane/old"}, {"lane", "new", "x", "--from", "spare"}, {"import", filepath.Join(w.dir, "spare.zip"), "again"},
 	} {
 		r := w.run(append(args, "--dry-run")...)

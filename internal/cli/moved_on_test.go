@@ -156,7 +156,7 @@ func TestAnUndoBesideThePlayersOwnChangesGoesOnAndSaysSo(t *testing.T) {
 	require.Equal(t, "a note of the player's", w.read("read me first.txt"))
 }
 
-// TestAnUnpinSaysWhereItLeads: what an update has brought between two pins comes back as well.
+// TestAnUnpinSaysWhereItLeads: to what was there before it as a whole; what an update has brought between two pins is named.
 func TestAnUnpinSaysWhereItLeads(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -168,7 +168,9 @@ func TestAnUnpinSaysWhereItLeads(t *testing.T) {
 	w.ok("snapshot", "1.3.0")
 	w.ok("pin", "1.1.1", "--yes")
 	r := w.ok("unpin", "--dry-run")
-	require.Contains(t, r.err, "leads to 1.3.0 (snapshot). To end the hold and leave every file as it is: morvant unpin --stay")
+	require.Contains(t, r.err, "leads to 1.1.1 (snapshot)")
+	require.Contains(t, r.err, "morvant unpin --stay")
+	require.Contains(t, r.err, "an update came since then: snapshot/1.3.0; morvant unpin --to snapshot/1.3.0 leads to it")
 	w.ok("unpin", "--yes")
-	w.isRelease("1.3.0")
+	w.isRelease("1.1.1")
 }

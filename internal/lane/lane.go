@@ -80,9 +80,7 @@ type Lane struct {
 	// stranger says why the folder may not be the lane's, although it is in its place;
 	// empty: it is.
 	Strange string
-	// Leave are single files that the next repair leaves alone, as if they were the player's.
-	Leave []string
-	names *scan.Names // see Names
+	names   *scan.Names // see Names
 	// borrowed says that lock, store and cache belong to another open lane.
 	borrowed bool
 }
@@ -161,6 +159,8 @@ func Describe(c *state.Change) string {
 		return fmt.Sprintf("The undo of change %d", c.Undoes)
 	case state.ChangeRepair:
 		return "The repair to " + c.Build
+	case state.ChangeKeep:
+		return "The keeping of " + c.Build
 	case state.ChangeCarry:
 		return "The carry from " + c.Build
 	}

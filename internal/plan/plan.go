@@ -35,6 +35,8 @@ type Request struct {
 	// Links says that a link that leads out of the folder goes, too, where it is not wanted. Else it is the
 	// player's own, whoever asks for a clean folder, and stays unless it is in the way.
 	Links bool
+	// Folders says that folders get the times and modes that are wanted also where nothing comes into them or goes.
+	Folders bool
 	// LeftOut are paths at which nothing is to be, unless it is the player's.
 	LeftOut []string
 	// IgnoresCase says that names which differ by case only are one.
@@ -385,7 +387,7 @@ func (m *maker) folder(have Entry) {
 	}
 	// Changing what a folder lists changes its time, so its old time is part of
 	// what has to be remembered.
-	if m.emptied[have.Path] || m.Exact && !have.sameAttributes(want) {
+	if m.emptied[have.Path] || (m.Exact || m.Folders) && !have.sameAttributes(want) {
 		m.add(Step{Path: have.Path, Before: &have.Node, After: &want})
 	}
 }

@@ -68,13 +68,19 @@ const SnapshotLine = catalogue.SnapshotLine
 // ImportedLine is the channel of builds that were imported in components.
 const ImportedLine = "imported"
 
+// UpdateLine is the channel of updates that came while a lane was held at something else, recorded as they came.
+const UpdateLine = "update"
+
 // ModsLine is the channel of sets of mods, which are no builds.
 const ModsLine = "mods"
 
 // RecordedHere reports whether the build was recorded here: it is a snapshot, was imported, or is a set of mods.
 func (b *Build) RecordedHere() bool {
-	return b.Channel == "" || b.Channel == ImportedLine || b.IsMods()
+	return b.Channel == "" || b.Channel == ImportedLine || b.IsMods() || b.IsUpdate()
 }
+
+// IsUpdate reports whether it is an update as it came. A feed may have a channel of that name; its builds are none.
+func (b *Build) IsUpdate() bool { return b.Channel == UpdateLine && b.Components == nil }
 
 // Established counts the build's files, of the components chosen or of all, by how it was established what they are. All
 // zero: that was not recorded.
@@ -228,7 +234,7 @@ func DecodeRecord(note []byte) (*Build, error) {
 		return nil, err
 	}
 	r.Record = digest.Of(note)
-	r.Partial = !r.RecordedHere()
+	r.Partial = !r.RecordedHere() || r.IsUpdate()
 	return &r.Build, nil
 }
 
@@ -254,7 +260,7 @@ func (st *State) AddBuild(ctx context.Context, b *Build) error {
 	// The same build of the same feed may belong to several games here.
 	_, err = st.DB.ExecContext(ctx, `INSERT INTO build (uid, game, label, note, made, manifest, attributes, files, bytes, record, channel, components, chosen, partial, doubt, fragment, fits, distributor_id)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-		ON CONFLICT (game, uid) DO UPDATE SET note = excluded.note, partial = min(partial, excluded.partial), attributes = excluded.attributes, record = excluded.record, manifest = excluded.manifest`,
+		ON CONFLICT (game, uid) DO UPDATE SET note = excluded.note, partial = min(partial, excluded.partial), attributes = excluded.attributes, record = excluded.record, manifest = excluded.manifest, files = excluded.files, bytes = excluded.bytes`,
 		b.UID, b.Game, b.Label, b.Note, b.Made.UnixNano(), b.Manifest[:], b.Attributes[:], b.Files, b.Bytes, b.Record[:],
 		b.Channel, string(components), string(chosen), b.Partial, b.Doubt, b.Fragment, strings.Join(b.Fits, "\n"), b.ID)
 	return err

@@ -1,6 +1,8 @@
 package state
 
 import (
+	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -41,6 +43,9 @@ type Pin struct {
 	// Covered names the manifest of files of the player's in whose place overlays, sets of mods and companions lie; zero: of
 	// none. They come back once these are lifted.
 	Covered digest.Digest `json:"covered,omitzero"`
+	// From is the folder as it was when the hold began, but for the player's own files: to unpin leads there. Zero where an
+	// update has been followed since: then it leads to that one.
+	From Folder `json:"from,omitzero"`
 	// Times names the times of last change that the player has set by hand; see PlayerFiles.Times.
 	Times digest.Digest `json:"times,omitzero"`
 	Since time.Time     `json:"since,omitzero"`
@@ -55,6 +60,28 @@ func (p Pin) Held() bool { return p.Build != "" }
 // Lays reports whether files of a build are laid over the pin's.
 func (p Pin) Lays(b *Build) bool {
 	return slices.ContainsFunc(p.Overlays, func(o Overlay) bool { return o.Build == b.UID })
+}
+
+// Folder names what a folder held: its manifest, and its times and modes.
+type Folder struct {
+	Manifest   digest.Digest `json:"manifest"`
+	Attributes digest.Digest `json:"attributes"`
+}
+
+// IsZero reports whether that is not known.
+func (f Folder) IsZero() bool { return f == Folder{} }
+
+// Build is the folder as a snapshot would be, to be read like one. It is in no list of builds.
+func (f Folder) Build(game string) *Build {
+	return &Build{Game: game, Label: "the folder before the hold", Manifest: f.Manifest, Attributes: f.Attributes}
+}
+
+// Same reports whether two pins hold a lane to the same in the same way.
+func (p Pin) Same(o Pin) bool {
+	p.Since, o.Since, p.First, o.First = time.Time{}, time.Time{}, "", ""
+	a, errA := json.Marshal(p)
+	b, errB := json.Marshal(o)
+	return errA == nil && errB == nil && bytes.Equal(a, b)
 }
 
 // CoveredLists names the lists of files of the player's on which something of the pin lies.

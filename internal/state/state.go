@@ -174,6 +174,7 @@ const (
 	ChangeUnpin  ChangeKind = "unpin"
 	ChangeUndo   ChangeKind = "undo"
 	ChangeRepair ChangeKind = "repair"
+	ChangeKeep   ChangeKind = "keep"  // of an update that comes again and again
 	ChangeCarry  ChangeKind = "carry" // files of the player's, from another lane, folder or build
 )
 
@@ -199,6 +200,11 @@ type Change struct {
 	Repeats int64 `json:"-"`
 }
 
+// Idle reports whether the change has changed nothing: no file, and not what the lane is held to.
+func (c *Change) Idle() bool {
+	return c.Totals == (Totals{Times: c.Totals.Times}) && c.Before.Same(c.After)
+}
+
 // Totals sums up a change for its line in the history.
 type Totals struct {
 	Replaced int   `json:"replaced"`
@@ -209,7 +215,9 @@ type Totals struct {
 	Written  int64 `json:"written_bytes"`
 	Made     int   `json:"folders_made,omitempty"`
 	Unmade   int   `json:"folders_removed,omitempty"`
-	Times    int   `json:"times,omitempty"` // that it has been made, one time like the other; 0: once
+	// Update is the name of the update that had come before the change, and ended with it; empty: none had.
+	Update string `json:"update,omitempty"`
+	Times  int    `json:"times,omitempty"` // that it has been made, one time like the other; 0: once
 }
 
 // RecordChange adds a change to the history and sets the lane's pin to what it

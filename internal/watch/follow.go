@@ -161,7 +161,7 @@ func (u *following) update(ctx context.Context) (*Followed, error) {
 		return nil, err
 	}
 	o := change.Again(u.now.Pin)
-	o.Components = nil // those that the lane has
+	o.Components, o.FollowsUpdate = nil, true // those that the lane has
 	for _, m := range f.Left {
 		o.Without = append(o.Without, m.Overlay.Pattern)
 	}

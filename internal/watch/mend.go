@@ -30,7 +30,9 @@ type Mending struct {
 	// alone until there has been peace for a while. By says who may be behind it.
 	Left      []string
 	LeftBlock bool
-	By        string
+	// Kept is the update that is left alone as a whole, where something of it had to be brought back for that.
+	Kept string
+	By   string
 	// Stayed are files that have come and that nobody knows: they may be the player's.
 	Stayed []plan.Entry
 }
@@ -73,13 +75,10 @@ func (m *mender) mend(ctx context.Context, l *lane.Lane, s *status.Status, quiet
 	if out.Err = m.seed(ctx, l); out.Err != nil {
 		return out
 	}
-	var again []string
-	for _, p := range drifted(s) {
-		if m.fought(p, l.Now()) {
-			out.Left = append(out.Left, p)
-		} else {
-			again = append(again, p)
-		}
+	// An update is fought or left as a whole: half of it would be a mix that Morvant has made.
+	again := drifted(s)
+	if slices.ContainsFunc(again, func(p string) bool { return m.fought(p, l.Now()) }) {
+		out.Left, again = again, nil
 	}
 	blockBroken := slices.ContainsFunc(s.Block, func(b block.State) bool {
 		return !b.Holds && b.Prepared == "" // what is beside a path nobody touches
@@ -88,10 +87,9 @@ func (m *mender) mend(ctx context.Context, l *lane.Lane, s *status.Status, quiet
 	if len(out.Left) > 0 || out.LeftBlock {
 		out.By = whoWrites(l)
 	}
-	if len(again) == 0 && (!blockBroken || out.LeftBlock) || len(out.Left) > 0 && s.Pin.Exact {
+	if len(out.Left) > 0 && !m.whole(ctx, l, out) || len(again) == 0 && (!blockBroken || out.LeftBlock) {
 		return out
 	}
-	l.Leave = out.Left
 	err := guard.Loosen(ctx, l)
 	switch {
 	case err != nil:
@@ -103,7 +101,6 @@ func (m *mender) mend(ctx context.Context, l *lane.Lane, s *status.Status, quiet
 	default:
 		err = guard.Block(ctx, l)
 	}
-	l.Leave = nil
 	out.Err = errors.Join(err, guard.Tighten(context.WithoutCancel(ctx), l))
 	if out.Done = out.Err == nil; !out.Done {
 		return out
@@ -115,6 +112,24 @@ func (m *mender) mend(ctx context.Context, l *lane.Lane, s *status.Status, quiet
 		m.back[p] = append(m.back[p], l.Now())
 	}
 	return out
+}
+
+// whole brings an update that is left alone back as a whole: what of it has been mended before comes back. It reports whether
+// the update stands, or that is not known.
+func (m *mender) whole(ctx context.Context, l *lane.Lane, out *Mending) bool {
+	p, err := change.ProposeKeep(ctx, l)
+	if errors.Is(err, change.ErrNoArrival) || err == nil && p.Plan.Empty() {
+		return true
+	}
+	if err == nil {
+		err = guard.Loosen(ctx, l)
+	}
+	if err == nil {
+		out.Kept = p.Change.Build
+		err = errors.Join(change.CarryOut(ctx, l, p), guard.Tighten(context.WithoutCancel(ctx), l))
+	}
+	out.Err = err
+	return err == nil
 }
 
 // seed fills in what an earlier run has brought back lately.

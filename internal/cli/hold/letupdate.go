@@ -377,7 +377,7 @@ func (a commands) proposeAfter(ctx context.Context, l *lane.Lane, then string, b
 	switch {
 	case then == thenPin:
 		o := change.Again(before.Pin)
-		o.Components = nil // those that the lane has
+		o.Components, o.FollowsUpdate = nil, before.Pin.Follow // those that the lane has
 		misfits, err := change.Misfits(ctx, l, before.Pin, before.Build, fresh)
 		if err != nil {
 			return nil, err

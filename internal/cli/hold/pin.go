@@ -5,6 +5,7 @@ import (
 	"errors"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -204,7 +205,14 @@ func (a commands) sayWhereUnpinLeads(ctx context.Context, l *lane.Lane, p *chang
 		leads = view.Strong(b.Label) + " (" + b.Line() + ")"
 	}
 	a.Note("This undoes every change since the hold began, and leads to %s. To end the hold and leave every file as it is: morvant unpin --stay", leads)
-	return nil
+	names, err := change.UpdatesSince(ctx, l)
+	switch n := len(names); {
+	case n == 1:
+		a.Note("Note: an update came since then: %s; morvant unpin --to %s leads to it.", names[0], names[0])
+	case n > 1:
+		a.Note("Note: updates came since then: %s; morvant unpin --to %s leads to the last.", strings.Join(names, ", "), names[0])
+	}
+	return err
 }
 
 func (a commands) proposeUnpin(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home) (*change.Proposal, error) {

@@ -27,6 +27,8 @@ type EventJSON struct {
 	AtWork []string `json:"at_work,omitempty"`
 	// Left are files that come back again and again, and are left alone.
 	Left []string `json:"left,omitempty"`
+	// Kept is the update that they are of, where something of it was brought back so that it is there as a whole.
+	Kept string `json:"kept,omitempty"`
 	// Stayed are files that have come and that nobody knows.
 	Stayed []string `json:"stayed,omitempty"`
 	// Gone are files of the player's that somebody else has taken away.
@@ -44,7 +46,7 @@ func ToEventJSON(e watch.Event, message string) EventJSON {
 		j.Files, j.Unread, j.Update = len(d.Altered)+len(d.Missing), len(d.Unread), d.Update
 	}
 	if m := e.Mending; m != nil {
-		j.Mended, j.AtWork, j.Left = m.Done, m.AtWork, m.Left
+		j.Mended, j.AtWork, j.Left, j.Kept = m.Done, m.AtWork, m.Left, m.Kept
 		for _, f := range m.Stayed {
 			j.Stayed = append(j.Stayed, f.Path)
 		}
@@ -70,10 +72,8 @@ func DescribeMending(s *status.Status, m *watch.Mending, once bool) string {
 		}
 	case m.Err != nil:
 		text = "; it could not be restored: " + OneLine(m.Err) + again
-	case m.Done && len(m.Left) == 0:
-		text = "; restored to " + s.Build.Label
 	case m.Done:
-		text = "; the others are restored to " + s.Build.Label
+		text = "; restored to " + s.Build.Label
 	}
 	if n := len(m.Stayed); n > 0 {
 		text += fmt.Sprintf("; %s nobody knows %s (%s)", Count(n, "file")+" that", stays(n), ListPaths(m.Stayed, 3))
@@ -92,7 +92,11 @@ func DescribeMending(s *status.Status, m *watch.Mending, once bool) string {
 	case n > 1:
 		what, left = fmt.Sprintf("%s came back", Count(n, "file")), "are left as they are"
 	}
-	return text + fmt.Sprintf("; %s for the third time within the hour%s, and %s now. What helps: a block rule for this launcher (morvant block presets), or to take the update (morvant let-update)", what, by, left)
+	whole := ""
+	if m.Kept != "" {
+		whole = ", the update as a whole (" + m.Kept + ")"
+	}
+	return text + fmt.Sprintf("; %s for the third time within the hour%s, and %s now%s. What helps: a block rule for this launcher (morvant block presets), or to take the update (morvant let-update)", what, by, left, whole)
 }
 
 func stays(n int) string {

@@ -93,11 +93,18 @@ func CarryOut(ctx context.Context, l *lane.Lane, p *Proposal) error {
 	if err := p.keepWhatNobodyHas(ctx, l); err != nil {
 		return err
 	}
+	if p.Idle(l) { // no change, and nothing to undo
+		return guard.Follow(ctx, l, &p.Change)
+	}
 	steps, err := putSteps(ctx, l, p.Plan.Steps)
 	if err != nil {
 		return err
 	}
 	p.Change.Steps = steps
+	if err := p.noteArrival(ctx, l); err != nil {
+		return err
+	}
+	p.Change.Notes = p.arrived
 	memo, err := json.Marshal(&p.Change)
 	if err != nil {
 		return err
@@ -216,7 +223,7 @@ func change(ctx context.Context, l *lane.Lane, p *Proposal, memo json.RawMessage
 	for _, text := range sentences {
 		l.Meter.Warn(text)
 	}
-	p.Change.Notes = strings.Join(sentences, "; ")
+	p.Change.Notes = notesOf(p.arrived, sentences)
 	var unfinished *apply.UnfinishedError
 	switch {
 	case errors.As(err, &unfinished):
@@ -225,6 +232,14 @@ func change(ctx context.Context, l *lane.Lane, p *Proposal, memo json.RawMessage
 		return over(err)
 	}
 	return nil
+}
+
+// notesOf joins what the history says of a change.
+func notesOf(arrived string, sentences []string) string {
+	if arrived != "" {
+		sentences = append([]string{arrived}, sentences...)
+	}
+	return strings.Join(sentences, "; ")
 }
 
 // afterwards does what follows a change of the lane, and then ends it. The change itself

@@ -34,6 +34,8 @@ type PinOptions struct {
 	Without []string
 	// Replace puts other overlays in the place of those of these builds, by UID.
 	Replace map[string]state.Overlay
+	// FollowsUpdate says that the launcher has updated the lane to the build.
+	FollowsUpdate bool
 	// LeftOvers takes away what is just as in other snapshots.
 	LeftOvers bool
 }
@@ -58,10 +60,8 @@ func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions)
 	if err := w.look(ctx); err != nil {
 		return nil, err
 	}
-	if o.Hold {
-		if err := w.lay(ctx); err != nil {
-			return nil, err
-		}
+	if err := w.lay(ctx); err != nil {
+		return nil, err
 	}
 	return w.propose(ctx)
 }
@@ -77,6 +77,7 @@ type pinning struct {
 	tree   *scan.Tree
 	have   plan.State
 	ground *compose.Ground
+	back   bool // it leads to what was there before the hold
 }
 
 // choose puts the build together, and what the pin has beside it.
@@ -133,9 +134,15 @@ func (w *pinning) look(ctx context.Context) (err error) {
 	return err
 }
 
-// lay lays what the pin has beside its build over it.
+// lay lays what the pin has beside its build over it, and lifts what the one before has.
 func (w *pinning) lay(ctx context.Context) error {
 	l, c := w.lane, &w.change
+	first := &compose.First{Held: w.held, Have: w.have, Ground: w.ground.Ground}
+	if !w.Hold {
+		err := w.to.Lay(ctx, l, &state.Pin{}, first)
+		w.lifted()
+		return err
+	}
 	c.What = state.ChangePin
 	c.After = w.Add
 	c.After.Build, c.After.Components = w.to.Build.UID, w.choice.Names
@@ -143,8 +150,7 @@ func (w *pinning) lay(ctx context.Context) error {
 	c.After.Since, c.After.First, c.After.Covered = l.Now(), c.Before.First, c.Before.Covered
 	c.After.Overlays, c.After.Edits = slices.Clone(w.Add.Overlays), slices.Clone(w.Add.Edits)
 	gone := func(p string) bool { return slices.Contains(w.Without, p) || slices.Contains(w.Without, AllLinks) }
-	err := w.to.Lay(ctx, l, &c.After, &compose.First{Held: w.held, Have: w.have, Ground: w.ground.Ground})
-	if err != nil {
+	if err := w.to.Lay(ctx, l, &c.After, first); err != nil {
 		return err
 	}
 	links, covered, err := compose.KeepLinks(ctx, l, w.to, c.Before, w.tree, w.Exact || w.Whole, gone)
@@ -161,15 +167,38 @@ func (w *pinning) lay(ctx context.Context) error {
 		}
 		c.After.Times, w.to.Notes = times, append(w.to.Notes, notes...)
 	}
-	for _, lifted := range w.to.Lifted {
-		if lifted.Why != "" {
-			w.to.Notes = append(w.to.Notes, lifted.Why)
+	w.lifted()
+	c.After.From = w.from()
+	return nil
+}
+
+// lifted tells of what is lifted and stays, for the player has changed it.
+func (w *pinning) lifted() {
+	for _, f := range w.to.Lifted {
+		if f.Why != "" {
+			w.to.Notes = append(w.to.Notes, f.Why)
 		}
-		if lifted.Stays {
-			w.stays(lifted.Path)
+		if f.Stays && w.Hold {
+			w.stays(f.Path)
 		}
 	}
-	return nil
+}
+
+// from names the folder as it is before the hold begins.
+func (w *pinning) from() state.Folder {
+	before := w.change.Before
+	switch {
+	case w.FollowsUpdate:
+		return state.Folder{}
+	case before.Held():
+		return before.From
+	}
+	match := w.lane.Game.Rules().Matcher()
+	t := *w.tree
+	t.Entries = slices.DeleteFunc(slices.Clone(t.Entries), func(e scan.Entry) bool {
+		return match.Kept(e.Path) || match.Scratch(e.Path) || e.Kind == scan.File && !e.Known
+	})
+	return state.Folder{Manifest: w.to.Sheet.Bring(t.Manifest().Encode()).Digest, Attributes: w.to.Sheet.Bring(t.Attributes().Encode()).Digest}
 }
 
 // stays leaves a file that a layer has brought and the player has changed, as theirs from now on.
@@ -184,7 +213,7 @@ func (w *pinning) stays(path string) {
 func (w *pinning) propose(ctx context.Context) (*Proposal, error) {
 	l, c := w.lane, w.change
 	owned := w.held.Owned().With(w.ground.Leaves(w.have, func(layers.Owner) bool { return w.LeftOvers }))
-	at := target{want: w.to.State(), owned: owned, clean: w.Clean, exact: w.Exact || w.Whole, tree: w.tree, composed: w.to}
+	at := target{want: w.to.State(), owned: owned, clean: w.Clean, exact: w.Exact || w.Whole, tree: w.tree, composed: w.to, back: w.back}
 	p, err := propose(ctx, l, at, c)
 	if err != nil {
 		return nil, err
@@ -212,7 +241,7 @@ func (w *pinning) propose(ctx context.Context) (*Proposal, error) {
 		}
 		p.Notes = append(p.Notes, oldCopies(old, w.to.Build)...)
 	}
-	if w.Hold && (!c.Before.Held() || c.Before.Follow && w.Follow) { // to unpin leads to the updated game, without what was added
+	if w.Hold && (!c.Before.Held() || w.FollowsUpdate) { // to unpin leads to the updated game, without what was added
 		p.Change.After.First = p.Change.UID
 	}
 	return p, nil

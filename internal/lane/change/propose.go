@@ -44,9 +44,16 @@ type Proposal struct {
 	tree     *scan.Tree
 	composed *compose.Composed // nil: what it leads to is no build
 	prepare  func(context.Context) error
+	arrived  string // tells of the update that it ends
 	// Shared is how many of the bytes to write are shared with other lanes, and take
 	// no space.
 	Shared int64
+}
+
+// Idle reports whether it changes nothing: no file, and not what the lane is held to.
+func (p *Proposal) Idle(l *lane.Lane) bool {
+	steps := p.Change.What == state.ChangePin && len(l.Game.AfterPin)+len(l.Game.ConvertSaves) > 0
+	return p.Plan.Empty() && !steps && p.Change.What != state.ChangeUndo && p.Change.Before.Same(p.Change.After)
 }
 
 // target is the state a lane is to be brought to, and by which rights.
@@ -58,6 +65,7 @@ type target struct {
 	tree         *scan.Tree        // what is there, if it has been looked at already
 	composed     *compose.Composed // the build it is; nil: none
 	leave        map[string]bool   // files that stay as they are
+	back         bool              // names get the letter case of what is wanted, and folders their times
 	// prepare, if set, puts the promised content into the store before the change.
 	prepare  func(context.Context) error
 	promised map[digest.Digest]bool
@@ -73,7 +81,7 @@ func (to *target) request(l *lane.Lane) plan.Request {
 	}
 	return plan.Request{
 		Have: plan.FromTree(to.tree), Odd: to.tree.Odd, Want: to.want, Owned: to.owned, Rules: rules,
-		Clean: to.clean, Exact: to.exact, Links: to.links, IgnoresCase: l.IgnoresCase(), Doubles: !l.DiskIgnoresCase(), LeftOut: out,
+		Clean: to.clean, Exact: to.exact, Links: to.links, IgnoresCase: l.IgnoresCase() && !(to.back && !l.DiskIgnoresCase()), Doubles: !l.DiskIgnoresCase(), LeftOut: out, Folders: to.back,
 	}
 }
 

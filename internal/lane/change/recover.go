@@ -84,7 +84,7 @@ func ended(ctx context.Context, l *lane.Lane, end *apply.Ended, c *state.Change,
 	}
 	switch end.Outcome {
 	case apply.Finished:
-		c.Notes = strings.Join(sentences, "; ")
+		c.Notes = notesOf(c.Notes, sentences)
 		if err := recordChange(ctx, l, c); err != nil {
 			return err
 		}

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
@@ -25,15 +27,35 @@ const (
 	Whole                     // from what the last change left, so that the folder is as before as a whole
 )
 
-// MovedOnError says that a folder is not as the last change left it, and looks like another build.
+// MovedOnError says that a folder is not as the last change left it: it looks like another build, or files have changed that
+// the change did not touch.
 type MovedOnError struct {
 	Change   *state.Change // the last one
-	Like     string        // the build that it looks like
+	Like     string        // the build that it looks like; empty: none that is known
 	Done, Of int           // files that are as in that build, of those that tell the two apart
+	Build    string        // that it is held to
+	Beside   []string      // files that differ from that, and that the change did not touch
 }
 
 func (e *MovedOnError) Error() string {
-	return fmt.Sprintf("the folder is no longer as %s left it: it looks like %s now (%d of %d files). Undoing only the files of that change would mix two builds", lane.LowerFirst(lane.Describe(e.Change)), e.Like, e.Done, e.Of)
+	left := "the folder is no longer as " + lane.LowerFirst(lane.Describe(e.Change)) + " left it"
+	if e.Like != "" {
+		return fmt.Sprintf("%s: it looks like %s now (%d of %d files). Undoing only the files of that change would mix two builds", left, e.Like, e.Done, e.Of)
+	}
+	const few = 3
+	more := ""
+	if n := len(e.Beside) - few; n > 0 {
+		more = fmt.Sprintf(" and %d more", n)
+	}
+	return fmt.Sprintf("%s: %s%s differ from %s, and that change did not touch them. Undoing only its files would make a mix that never was", left, strings.Join(e.Beside[:min(few, len(e.Beside))], ", "), more, e.Build)
+}
+
+func movedOn(last *state.Change, held *state.Build, drift *status.Drift, beside []string) *MovedOnError {
+	e := &MovedOnError{Change: last, Build: held.Label, Beside: beside}
+	if u := drift.Update; u != nil {
+		e.Like, e.Done, e.Of = u.Build.Label, u.Done, u.Of
+	}
+	return e
 }
 
 // errWhole is returned where only files are known that a change has touched.
@@ -50,13 +72,10 @@ func ProposeUndo(ctx context.Context, l *lane.Lane, id int64, how Rewinding) (*P
 	if err != nil {
 		return nil, nil, err
 	}
-	// What has followed an update would follow it again.
-	after := c.Before
-	after.Follow = after.Follow && !c.After.Follow
-	p, err := rewind(ctx, l, []*state.Change{c}, state.Change{What: state.ChangeUndo, Undoes: c.ID, Before: c.After, After: after}, how)
-	if err == nil && c.Before.Follow && !after.Follow {
-		p.Notes = append(p.Notes, "the pin does not follow updates any more")
+	if made, err := madeTheLane(ctx, l, c); err != nil || made {
+		return nil, nil, errors.Join(err, ErrMadeLane)
 	}
+	p, err := rewind(ctx, l, []*state.Change{c}, state.Change{What: state.ChangeUndo, Undoes: c.ID, Before: c.After, After: c.Before}, how)
 	return p, c, err
 }
 
@@ -73,7 +92,7 @@ func Undoable(history []*state.Change, id int64) (*state.Change, error) {
 		case c.ID == id:
 			return c, nil
 		}
-		if c.Undone == 0 && c.What != state.ChangeUndo && last == nil {
+		if c.Undone == 0 && c.What != state.ChangeUndo && last == nil && !c.Idle() {
 			last = c
 			if id == 0 {
 				return c, nil
@@ -84,56 +103,6 @@ func Undoable(history []*state.Change, id int64) (*state.Change, error) {
 		return nil, &state.UnknownError{Kind: "change", Name: fmt.Sprint(id)}
 	}
 	return nil, lane.ErrNothing
-}
-
-// ProposeUnpin plans to end the hold and restore the folder from before it:
-// every change since then, in reverse, that still stands.
-func ProposeUnpin(ctx context.Context, l *lane.Lane, how Rewinding) (*Proposal, error) {
-	pin, err := lifted(ctx, l)
-	if err != nil {
-		return nil, err
-	}
-	history, err := l.Home.History(ctx, l.Game.Name, l.Name)
-	if err != nil {
-		return nil, err
-	}
-	var since []*state.Change
-	first := false
-	for _, c := range history {
-		if c.Undone == 0 && c.What != state.ChangeUndo {
-			since = append(since, c)
-		}
-		if c.UID == pin.First {
-			first = true
-			break
-		}
-	}
-	if !first {
-		return nil, fmt.Errorf("the history does not reach back to before the hold; end it with --stay or --to BUILD: %w", lane.ErrNothing)
-	}
-	return rewind(ctx, l, since, state.Change{What: state.ChangeUnpin, Before: pin}, how)
-}
-
-// ProposeLift plans to lift the hold and leave every file as it is.
-func ProposeLift(ctx context.Context, l *lane.Lane) (*Proposal, error) {
-	pin, err := lifted(ctx, l)
-	if err != nil {
-		return nil, err
-	}
-	c := state.Change{What: state.ChangeUnpin, Before: pin, UID: state.NewUID(), Game: l.Game.Name, Lane: l.Name, Made: l.Now()}
-	return &Proposal{Plan: &plan.Plan{}, Change: c, tree: &scan.Tree{}}, nil
-}
-
-// lifted returns the hold that is to be lifted, if that may be. Its build may be forgotten by now.
-func lifted(ctx context.Context, l *lane.Lane) (state.Pin, error) {
-	pin, _, err := l.Pin(ctx)
-	if err != nil && !errors.Is(err, state.ErrUnknown) {
-		return pin, err
-	}
-	if !pin.Held() {
-		return pin, lane.ErrNotHeld
-	}
-	return pin, nil
 }
 
 // rewind plans to take back changes, given the newest first.
@@ -164,18 +133,8 @@ func rewind(ctx context.Context, l *lane.Lane, changes []*state.Change, c state.
 		taken[i] = spelling.Steps(list)
 	}
 	note := ""
-	if n := moved(l, want, taken); n > 0 && !l.Remade {
-		left := lane.LowerFirst(lane.Describe(changes[0]))
-		note = fmt.Sprintf("1 file is no longer as %s left it", left)
-		if n != 1 {
-			note = fmt.Sprintf("%d files are no longer as %s left them", n, left)
-		}
-		if how == Whole {
-			note += "; later changes are lost"
-		} else {
-			note += "; files that it did not touch stay as they are"
-		}
-		if want, err = movedOn(ctx, l, tree, want, changes[0], c.After, how); err != nil {
+	if !l.Remade {
+		if want, note, err = takenFrom(ctx, l, tree, want, taken, changes[0], c.After, how); err != nil {
 			return nil, err
 		}
 	}
@@ -189,62 +148,82 @@ func rewind(ctx context.Context, l *lane.Lane, changes []*state.Change, c state.
 	return p, err
 }
 
-// moved counts the files of the game that are not as changes, given the newest first, have left them.
-func moved(l *lane.Lane, have plan.State, changes [][]plan.Step) int {
-	left := make(map[string]*plan.Node)
-	for _, list := range changes {
-		for i := range list {
-			if _, newer := left[list[i].Path]; !newer {
-				left[list[i].Path] = list[i].After
-			}
-		}
-	}
-	match := l.Game.Rules().Matcher()
+// takenFrom decides what changes are taken back from, given the newest first: from what the folder is, or from the build that
+// it is held to, now or once they are taken back. Where files differ from what the last one left, the note says so.
+func takenFrom(ctx context.Context, l *lane.Lane, tree *scan.Tree, have plan.State, taken [][]plan.Step, last *state.Change, after state.Pin, how Rewinding) (plan.State, string, error) {
+	touched, left := leftBy(l, taken)
 	n := 0
 	for p, was := range left {
-		if match.Kept(p) || match.Scratch(p) || was != nil && was.Kind == plan.Dir {
-			continue
-		}
 		switch is, there := have.Get(p); {
 		case was == nil && there && is.Kind != plan.Dir, was != nil && (!there || !was.SameContent(is)):
 			n++
 		}
 	}
-	return n
-}
-
-// movedOn decides what changes are taken back from, where the folder is no longer as the last one left
-// it: from what it is, or from the build that it is held to, now or once they are taken back.
-func movedOn(ctx context.Context, l *lane.Lane, tree *scan.Tree, have plan.State, last *state.Change, after state.Pin, how Rewinding) (plan.State, error) {
 	pin, b, err := l.Pin(ctx)
-	if err == nil && b == nil && after.Held() {
+	held := b != nil
+	if err == nil && !held && after.Held() {
 		pin = after
 		b, err = l.Home.RecordedBuild(ctx, l.Game.Name, pin.Build)
 	}
+	if err != nil {
+		return nil, "", err
+	}
+	var drift *status.Drift
+	var beside []string
+	if b != nil {
+		if drift, err = status.DriftOf(ctx, l, tree, b, pin); err != nil {
+			return nil, "", err
+		}
+		if held { // else nobody knows what the rest of the folder was
+			beside = slices.DeleteFunc(drift.Built(), func(p string) bool { return touched[p] })
+		}
+	}
+	if n+len(beside) == 0 {
+		return have, "", nil
+	}
 	switch {
-	case err != nil:
-		return nil, err
 	case how == Whole && b == nil:
-		return nil, errWhole
+		return nil, "", errWhole
 	case how == Whole:
 		to, err := repaired(ctx, l, tree, b, pin)
 		if err != nil {
-			return nil, err
+			return nil, "", err
 		}
 		p, err := plan.Make(to.request(l))
 		if err != nil {
-			return nil, err
+			return nil, "", err
 		}
-		return plan.Forward(have, p.Steps), nil
-	case how == Recorded || b == nil:
-		return have, nil
+		return plan.Forward(have, p.Steps), noLonger(n+len(beside), last) + "; later changes are lost", nil
+	case how == Ask && (len(beside) > 0 || drift != nil && drift.Update != nil):
+		return nil, "", movedOn(last, b, drift, beside)
 	}
-	drift, err := status.DriftOf(ctx, l, tree, b, pin)
-	if err == nil && drift.Update != nil {
-		u := drift.Update
-		err = &MovedOnError{Change: last, Like: u.Build.Label, Done: u.Done, Of: u.Of}
+	return have, noLonger(n, last) + "; files that it did not touch stay as they are", nil
+}
+
+// leftBy says which paths changes touched, given the newest first, and how they left those that are the game's.
+func leftBy(l *lane.Lane, changes [][]plan.Step) (touched map[string]bool, left map[string]*plan.Node) {
+	touched, left = make(map[string]bool), make(map[string]*plan.Node)
+	match := l.Game.Rules().Matcher()
+	for _, list := range changes {
+		for i := range list {
+			s := &list[i]
+			if touched[s.Path] {
+				continue
+			}
+			touched[s.Path] = true
+			if !match.Kept(s.Path) && !match.Scratch(s.Path) && (s.After == nil || s.After.Kind != plan.Dir) {
+				left[s.Path] = s.After
+			}
+		}
 	}
-	return have, err
+	return touched, left
+}
+
+func noLonger(n int, last *state.Change) string {
+	if n == 1 {
+		return "1 file is no longer as " + lane.LowerFirst(lane.Describe(last)) + " left it"
+	}
+	return fmt.Sprintf("%d files are no longer as %s left them", n, lane.LowerFirst(lane.Describe(last)))
 }
 
 // Leads names the known build that the folder will be after a proposal, as a whole; nil if it will

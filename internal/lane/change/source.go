@@ -60,38 +60,18 @@ func source(ctx context.Context, l *lane.Lane, p *Proposal, request plan.Request
 	for d := range c.Texts() {
 		delete(missing, d)
 	}
-	fresh := false
-	for _, layer := range c.Sources() {
-		if len(missing) == 0 && layer.Recorded || len(layer.Parts) == 0 {
-			continue
+	fresh, err := p.fetchFrom(ctx, l, c.Sources(), missing)
+	if err != nil {
+		return err
+	}
+	if len(missing) > 0 { // of a build that has it in common with another
+		others, err := compose.Offering(ctx, l, missing)
+		if err != nil {
+			return err
 		}
-		f := &Fetching{composed: layer, only: make(map[digest.Digest]bool)}
-		for _, file := range layer.Base.Files {
-			if missing[file.Digest] {
-				f.only[file.Digest] = true
-				delete(missing, file.Digest)
-			}
-		}
-		if len(f.only) == 0 && layer.Recorded {
-			continue
-		}
-		if f.Plan, err = compose.PlanFetch(ctx, l, layer, f.only, p.tree); err != nil {
-			if len(f.only) > 0 {
-				return err
-			}
-			l.Meter.Warn("Morvant does not know which files are programs: " + err.Error())
-			continue
-		}
-		fresh = fresh || !layer.Recorded
-		for path, a := range layer.Own.Files {
-			if is, ok := c.Manifest.File(path); ok && layer != c {
-				if f, ok := layer.Base.File(path); ok && f.Digest == is.Digest {
-					c.Attributes.Files[path] = a
-				}
-			}
-		}
-		if !f.Plan.Empty() {
-			p.Fetches = append(p.Fetches, f)
+		c.From(others...)
+		if _, err := p.fetchFrom(ctx, l, others, missing); err != nil {
+			return err
 		}
 	}
 	if len(missing) > 0 {
@@ -103,6 +83,46 @@ func source(ctx context.Context, l *lane.Lane, p *Proposal, request plan.Request
 		return p.plan(ctx, l, request)
 	}
 	return nil
+}
+
+// fetchFrom plans what has to come from feeds, out of what is missing. It reports whether the feed of a build that is new here
+// has told its modes.
+func (p *Proposal) fetchFrom(ctx context.Context, l *lane.Lane, sources []*compose.Composed, missing map[digest.Digest]bool) (fresh bool, err error) {
+	c := p.composed
+	for _, of := range sources {
+		if len(missing) == 0 && of.Recorded || len(of.Parts) == 0 {
+			continue
+		}
+		f := &Fetching{composed: of, only: make(map[digest.Digest]bool)}
+		for _, file := range of.Base.Files {
+			if missing[file.Digest] {
+				f.only[file.Digest] = true
+				delete(missing, file.Digest)
+			}
+		}
+		if len(f.only) == 0 && of.Recorded {
+			continue
+		}
+		if f.Plan, err = compose.PlanFetch(ctx, l, of, f.only, p.tree); err != nil {
+			if len(f.only) > 0 {
+				return fresh, err
+			}
+			l.Meter.Warn("Morvant does not know which files are programs: " + err.Error())
+			continue
+		}
+		fresh = fresh || !of.Recorded
+		for path, a := range of.Own.Files {
+			if is, ok := c.Manifest.File(path); ok && of != c {
+				if f, ok := of.Base.File(path); ok && f.Digest == is.Digest {
+					c.Attributes.Files[path] = a
+				}
+			}
+		}
+		if !f.Plan.Empty() {
+			p.Fetches = append(p.Fetches, f)
+		}
+	}
+	return fresh, nil
 }
 
 // shareable adds up the content that a plan writes and another lane's file can be

@@ -41,6 +41,7 @@ type Composed struct {
 	Sheet    *layers.Sheet
 	Lifted   []layers.Lifted      // what becomes of what an earlier pin had beside its build
 	overlays []*Composed          // the builds that files come from
+	also     []*Composed          // see From
 	mods     []*state.Build       // those of them that are sets of mods
 	guarded  map[string]plan.Node // files of the player's that are to be as they were
 	Notes    []string             // for the player
@@ -76,8 +77,49 @@ func (c *Composed) Texts() map[digest.Digest][]byte {
 	return c.Sheet.Texts
 }
 
+// From has content that the build has in common with others also come from where theirs does.
+func (c *Composed) From(others ...*Composed) { c.also = append(c.also, others...) }
+
+// Offering finds builds that feeds offer and that have some of the content that is missing.
+func Offering(ctx context.Context, l *lane.Lane, missing map[digest.Digest]bool) ([]*Composed, error) {
+	offered, err := l.Home.Offered(l.Game.Name)
+	if err != nil {
+		return nil, err
+	}
+	found := make(map[digest.Digest]bool)
+	var list []*Composed
+	for _, b := range offered {
+		parts, err := OfferedParts(b)
+		if err != nil {
+			game.TellLeftOut(l.Home, b, err)
+			continue
+		}
+		var names []string
+		for _, p := range parts {
+			has := false
+			for _, f := range p.Manifest.Files {
+				if missing[f.Digest] && !found[f.Digest] {
+					found[f.Digest], has = true, true
+				}
+			}
+			if has {
+				names = append(names, p.Name)
+			}
+		}
+		if len(names) == 0 {
+			continue
+		}
+		c, err := Of(ctx, l, b, names)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, c)
+	}
+	return list, nil
+}
+
 // Sources lists the builds that content comes from.
-func (c *Composed) Sources() []*Composed { return append([]*Composed{c}, c.overlays...) }
+func (c *Composed) Sources() []*Composed { return slices.Concat([]*Composed{c}, c.overlays, c.also) }
 
 // Of puts a build together. names are the components of a feed's build.
 func Of(ctx context.Context, l *lane.Lane, b *state.Build, names []string) (*Composed, error) {

@@ -337,10 +337,9 @@ func ownText(l *lane.Lane, path string) ([]byte, error) {
 // would leave it alone.
 func Rules(l *lane.Lane, c *Composed) rules.Rules {
 	r := l.Game.Rules()
-	r.Leave = slices.Clone(l.Leave)
 	if c != nil {
 		to := c.Target()
-		r.Leave = append(r.Leave, to.Leave...)
+		r.Leave = to.Leave
 		r.Except = append(to.Except, slices.Collect(maps.Keys(c.guarded))...)
 	}
 	return r

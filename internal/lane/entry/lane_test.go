@@ -253,7 +253,10 @@ func (b *bench) redo() {
 }
 
 func TestOnlyTheLastStandingChangeCanBeTakenBack(t *testing.T) {
-	pin := func(id, undone int64) *state.Change { return &state.Change{ID: id, What: "pin", Undone: undone} }
+	pin := func(id, undone int64) *state.Change {
+		return &state.Change{ID: id, What: "pin", Undone: undone, Totals: state.Totals{Replaced: 1}}
+	}
+	idle := func(id int64) *state.Change { return &state.Change{ID: id, What: "repair"} }
 	undo := func(id, of, undone int64) *state.Change {
 		return &state.Change{ID: id, What: "undo", Undoes: of, Undone: undone}
 	}
@@ -264,6 +267,7 @@ func TestOnlyTheLastStandingChangeCanBeTakenBack(t *testing.T) {
 		err     error
 	}{
 		"the last":                        {[]*state.Change{pin(2, 0), pin(1, 0)}, 0, 2, nil},
+		"past one that did nothing":       {[]*state.Change{idle(3), pin(2, 0), pin(1, 0)}, 0, 2, nil},
 		"past one that is undone":         {[]*state.Change{undo(3, 2, 0), pin(2, 3), pin(1, 0)}, 0, 1, nil},
 		"the last by number":              {[]*state.Change{pin(2, 0), pin(1, 0)}, 2, 2, nil},
 		"one that is buried":              {[]*state.Change{pin(2, 0), pin(1, 0)}, 1, 0, lane.ErrNothing},

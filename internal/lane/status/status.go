@@ -87,6 +87,16 @@ func (d *Drift) Any() bool {
 	return len(d.Altered)+len(d.Missing)+len(d.Back)+len(d.Lost)+len(d.Harmed) > 0 || d.ExtraCounts && len(d.Extra) > 0
 }
 
+// Built lists the files of what the lane is held to that are not as they should be.
+func (d *Drift) Built() []string {
+	var paths []string
+	for _, e := range slices.Concat(d.Altered, d.Missing, d.Back) {
+		paths = append(paths, e.Path)
+	}
+	slices.Sort(paths)
+	return paths
+}
+
 // Status is how a lane stands.
 type Status struct {
 	Game   *game.Game
