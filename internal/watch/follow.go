@@ -143,10 +143,14 @@ func (u *following) update(ctx context.Context) (*Followed, error) {
 	if err != nil {
 		return nil, err
 	}
+	undone, err := undoneFollow(ctx, l)
+	if err != nil || undone != "" && to != nil && to.Label == undone {
+		return nil, err
+	}
 	f := &Followed{To: to}
 	if to == nil || to.UID == u.now.Build.UID {
 		label, waits, err := u.unknown(ctx)
-		if label == "" || waits != "" || err != nil {
+		if label == "" || undone != "" && strings.HasPrefix(label, undone) || waits != "" || err != nil {
 			return waiting(waits), err
 		}
 		s, err := record.SnapshotOnDoubt(ctx, l, label, "it was recorded as it came, and nothing confirms that it is complete")
@@ -170,6 +174,21 @@ func (u *following) update(ctx context.Context) (*Followed, error) {
 		return nil, err
 	}
 	return f, change.CarryOut(ctx, l, p)
+}
+
+// undoneFollow is the label of the build that was followed last, if the player has taken that back since: nobody follows it again
+// for them.
+func undoneFollow(ctx context.Context, l *lane.Lane) (string, error) {
+	history, err := l.Home.History(ctx, l.Game.Name, l.Name)
+	if err != nil || len(history) == 0 || history[0].What != state.ChangeUndo {
+		return "", err
+	}
+	for _, c := range history {
+		if c.ID == history[0].Undoes && c.Before.Follow && c.After.Follow && c.Before.Build != c.After.Build {
+			return c.Build, nil
+		}
+	}
+	return "", nil
 }
 
 func waiting(why string) *Followed {

@@ -77,7 +77,11 @@ func (m *mender) mend(ctx context.Context, l *lane.Lane, s *status.Status, quiet
 	}
 	// An update is fought or left as a whole: half of it would be a mix that Morvant has made.
 	again := drifted(s)
-	if slices.ContainsFunc(again, func(p string) bool { return m.fought(p, l.Now()) }) {
+	update := ""
+	if update, out.Err = change.Continues(ctx, l, s.Tree); out.Err != nil {
+		return out
+	}
+	if m.fought(update, l.Now()) && update != "" || slices.ContainsFunc(again, func(p string) bool { return m.fought(p, l.Now()) }) {
 		out.Left, again = again, nil
 	}
 	blockBroken := slices.ContainsFunc(s.Block, func(b block.State) bool {
@@ -97,6 +101,7 @@ func (m *mender) mend(ctx context.Context, l *lane.Lane, s *status.Status, quiet
 		var p *change.Proposal
 		if p, err = change.ProposeRepair(ctx, l, nil); err == nil {
 			err = change.CarryOut(ctx, l, p) // which sees to the block as well
+			update = p.Change.Totals.Update
 		}
 	default:
 		err = guard.Block(ctx, l)
@@ -107,6 +112,9 @@ func (m *mender) mend(ctx context.Context, l *lane.Lane, s *status.Status, quiet
 	}
 	if blockBroken {
 		again = append(again, theBlock)
+	}
+	if len(again) > 0 && update != "" {
+		again = append(again, update)
 	}
 	for _, p := range again {
 		m.back[p] = append(m.back[p], l.Now())

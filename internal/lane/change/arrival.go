@@ -31,8 +31,10 @@ type arrival struct {
 	held  *state.Build
 	drift *status.Drift
 	files []*scan.Entry // that came, the oldest first
-	build *state.Build  // that it is: known, or recorded as it came
-	fresh bool          // it has been recorded now
+	// before is what of it came and was ended not long ago; nil: nothing did.
+	before *state.Build
+	build  *state.Build // that it is: known, or recorded as it came
+	fresh  bool         // it has been recorded now
 }
 
 // noteArrival records the update that a change is about to end, if it is one, and notes it with the change.
@@ -77,8 +79,12 @@ func arrivalIn(ctx context.Context, l *lane.Lane, t *scan.Tree, held *state.Buil
 			program = program || l.Game.Program != "" && strings.EqualFold(e.Path, l.Game.Program)
 		}
 	}
-	if len(a.files) == 0 || !program && drift.Update == nil && len(a.files) < severals {
+	if len(a.files) == 0 {
 		return nil, nil
+	}
+	again, err := a.goesOn(ctx, l)
+	if err != nil || !again && !program && drift.Update == nil && len(a.files) < severals {
+		return nil, err
 	}
 	began := slices.MinFunc(a.files, earlier)
 	for _, e := range drift.Extra {
@@ -127,12 +133,8 @@ func (a *arrival) identify(ctx context.Context, l *lane.Lane, t *scan.Tree, pin 
 	if a.build, err = status.WholeBuildUnder(ctx, l, t, t, laid); err != nil || a.build != nil {
 		return err
 	}
-	before, err := lastArrival(ctx, l)
-	if err != nil {
-		return err
-	}
 	a.build, err = record.Update(ctx, l, record.Came{
-		Held: c, Files: a.files, Tree: t, Before: before, Waves: a.waves(), Doubt: a.doubt(), Note: a.note(),
+		Held: c, Files: a.files, Tree: t, Before: a.before, Waves: a.waves(), Doubt: a.doubt(), Note: a.note(),
 	})
 	a.fresh = err == nil
 	return err
@@ -151,6 +153,31 @@ func lastArrival(ctx context.Context, l *lane.Lane) (*state.Build, error) {
 		}
 	}
 	return nil, err
+}
+
+// goesOn finds the update that was ended not long ago, and reports whether what has come now is of it: a file comes again. Where
+// one has come with other content, it is another update.
+func (a *arrival) goesOn(ctx context.Context, l *lane.Lane) (again bool, err error) {
+	last, err := lastArrival(ctx, l)
+	if err != nil || last == nil {
+		return false, err
+	}
+	m, err := last.ReadManifest(ctx, l.Store)
+	if err != nil {
+		return false, err
+	}
+	for _, e := range a.files {
+		f, had := m.File(e.Path)
+		held := a.drift.Ground.Sheet.At(e.Path)
+		switch {
+		case had && f.Digest == e.Digest:
+			again = true
+		case had && !(held.Wants() && held.Node.Digest == f.Digest):
+			return false, nil
+		}
+	}
+	a.before = last
+	return again, nil
 }
 
 func (a *arrival) waves() int {
@@ -200,6 +227,19 @@ func (a *arrival) sentence() string {
 		is = "recorded as " + a.build.Name() + ", no known build"
 	}
 	return fmt.Sprintf("an update had come (%s, %s%s): %s", when, files, waves, is)
+}
+
+// Continues names the update that was ended not long ago and has now come again, by what the lane differs in; empty: none has.
+func Continues(ctx context.Context, l *lane.Lane, t *scan.Tree) (string, error) {
+	pin, held, err := l.Pin(ctx)
+	if err != nil || held == nil {
+		return "", err
+	}
+	a, err := arrivalIn(ctx, l, t, held, pin)
+	if err != nil || a == nil || a.before == nil {
+		return "", err
+	}
+	return a.before.Name(), nil
 }
 
 // ErrNoArrival is returned where no update has been recorded that could be kept.

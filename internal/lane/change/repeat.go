@@ -52,18 +52,30 @@ func lastRepair(ctx context.Context, l *lane.Lane) (*state.Change, error) {
 	return history[0], nil
 }
 
-// LastRepair says which files the last change brought back, how often one after the other, and
-// when; none if it was no repair.
+// LastRepair says which files the last change brought back, how often one after the other, and when; none if it was no repair. Of an
+// update that comes in waves, each repair counts, whichever files it was about.
 func LastRepair(ctx context.Context, l *lane.Lane) (paths []string, times int, at time.Time, err error) {
-	last, err := lastRepair(ctx, l)
-	if err != nil || last == nil {
+	history, err := l.Home.History(ctx, l.Game.Name, l.Name)
+	if err != nil {
 		return nil, 0, at, err
 	}
-	list, err := steps(ctx, l, last)
-	for _, s := range list {
-		if s.Before != nil && s.Before.Kind == plan.File || s.After != nil && s.After.Kind == plan.File {
-			paths = append(paths, s.Path)
+	for i, c := range history {
+		if c.What != state.ChangeRepair || c.Undone != 0 || i > 0 && (c.Totals.Update == "" || c.Totals.Update != history[0].Totals.Update) {
+			break
+		}
+		list, err := steps(ctx, l, c)
+		if err != nil {
+			return nil, 0, at, err
+		}
+		for _, s := range list {
+			if (s.Before != nil && s.Before.Kind == plan.File || s.After != nil && s.After.Kind == plan.File) && !slices.Contains(paths, s.Path) {
+				paths = append(paths, s.Path)
+			}
+		}
+		times += max(1, c.Totals.Times)
+		if i == 0 {
+			at = c.Made
 		}
 	}
-	return paths, max(1, last.Totals.Times), last.Made, err
+	return paths, times, at, nil
 }

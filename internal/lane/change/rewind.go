@@ -43,11 +43,14 @@ func (e *MovedOnError) Error() string {
 		return fmt.Sprintf("%s: it looks like %s now (%d of %d files). Undoing only the files of that change would mix two builds", left, e.Like, e.Done, e.Of)
 	}
 	const few = 3
-	more := ""
-	if n := len(e.Beside) - few; n > 0 {
-		more = fmt.Sprintf(" and %d more", n)
+	differ := " differ"
+	switch n := len(e.Beside) - few; {
+	case n > 0:
+		differ = fmt.Sprintf(" and %d more differ", n)
+	case len(e.Beside) == 1:
+		differ = " differs"
 	}
-	return fmt.Sprintf("%s: %s%s differ from %s, and that change did not touch them. Undoing only its files would make a mix that never was", left, strings.Join(e.Beside[:min(few, len(e.Beside))], ", "), more, e.Build)
+	return fmt.Sprintf("%s: %s%s from %s, so an update may have come. Undoing only the files of that change would make a mix that never was", left, strings.Join(e.Beside[:min(few, len(e.Beside))], ", "), differ, e.Build)
 }
 
 func movedOn(last *state.Change, held *state.Build, drift *status.Drift, beside []string) *MovedOnError {
@@ -169,9 +172,13 @@ func takenFrom(ctx context.Context, l *lane.Lane, tree *scan.Tree, have plan.Sta
 		return nil, "", err
 	}
 	var drift *status.Drift
+	var update *arrival
 	var beside []string
 	if b != nil {
 		if drift, err = status.DriftOf(ctx, l, tree, b, pin); err != nil {
+			return nil, "", err
+		}
+		if update, err = arrivalIn(ctx, l, tree, b, pin); err != nil {
 			return nil, "", err
 		}
 		if held { // else nobody knows what the rest of the folder was
@@ -194,7 +201,10 @@ func takenFrom(ctx context.Context, l *lane.Lane, tree *scan.Tree, have plan.Sta
 			return nil, "", err
 		}
 		return plan.Forward(have, p.Steps), noLonger(n+len(beside), last) + "; later changes are lost", nil
-	case how == Ask && (len(beside) > 0 || drift != nil && drift.Update != nil):
+	case how == Ask && (len(beside) > 0 || update != nil && (held || drift.Update != nil)):
+		if len(beside) == 0 {
+			beside = drift.Built()
+		}
 		return nil, "", movedOn(last, b, drift, beside)
 	}
 	return have, noLonger(n, last) + "; files that it did not touch stay as they are", nil
@@ -207,10 +217,10 @@ func leftBy(l *lane.Lane, changes [][]plan.Step) (touched map[string]bool, left 
 	for _, list := range changes {
 		for i := range list {
 			s := &list[i]
-			if touched[s.Path] {
+			if _, newer := left[s.Path]; newer || touched[s.Path] {
 				continue
 			}
-			touched[s.Path] = true
+			touched[s.Path] = !s.KeepsContent()
 			if !match.Kept(s.Path) && !match.Scratch(s.Path) && (s.After == nil || s.After.Kind != plan.Dir) {
 				left[s.Path] = s.After
 			}

@@ -88,7 +88,7 @@ func asHeld(ctx context.Context, l *lane.Lane, pin state.Pin) error {
 			return err
 		}
 		for i := range list {
-			touched[list[i].Path] = true
+			touched[list[i].Path] = touched[list[i].Path] || !list[i].KeepsContent()
 		}
 	}
 	var beside []string
@@ -97,7 +97,14 @@ func asHeld(ctx context.Context, l *lane.Lane, pin state.Pin) error {
 			beside = append(beside, e.Path)
 		}
 	}
-	if len(beside) > 0 || drift.Update != nil {
+	a, err := arrivalIn(ctx, l, tree, b, pin)
+	if err != nil {
+		return err
+	}
+	if len(beside) > 0 || a != nil {
+		if len(beside) == 0 {
+			beside = drift.Built()
+		}
 		return movedOn(&state.Change{What: state.ChangePin, Build: b.Label}, b, drift, beside)
 	}
 	return nil

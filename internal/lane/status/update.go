@@ -133,7 +133,7 @@ func towards(ctx context.Context, l *lane.Lane, t *scan.Tree, d *Drift, held *ma
 	var best *Update
 	bestFits := 0
 	for _, k := range known {
-		if k.Build.Digest() == heldBuild.Digest() {
+		if k.Build.Digest() == heldBuild.Digest() || k.Build.IsUpdate() { // as it came says nothing about what it is
 			continue
 		}
 		other := make(map[string]manifest.File)

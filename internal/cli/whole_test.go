@@ -1,0 +1,173 @@
+package cli_test
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// newWhole is a folder of eight files of a game that nobody offers, recorded as 1.0 while it is 1.1.
+func newWhole(t *testing.T) *world {
+	t.Helper()
+	w := newWorld(t)
+	w.becomes("1.0")
+	w.ok("add", "quay", w.live, "--program", "bin/quay.exe", "--keep", "Mods/**")
+	w.ok("snapshot", "1.0")
+	w.becomes("1.1")
+	return w
+}
+
+// files are those of the game, each of which every version has otherwise.
+var eight = []string{"bin/quay.exe", "data/a.pak", "data/b.pak", "data/c.pak", "data/d.pak", "data/e.pak", "data/f.pak", "version.txt"}
+
+// becomes has the launcher bring files of a version; all of them if none are named.
+func (w *world) becomes(version string, files ...string) {
+	w.t.Helper()
+	if len(files) == 0 {
+		files = eight
+	}
+	for _, f := range files {
+		w.write(f, f+" of "+version)
+	}
+}
+
+// is checks that every file is of one version.
+func (w *world) is(version string) {
+	w.t.Helper()
+	for _, f := range eight {
+		require.Equal(w.t, f+" of "+version, w.read(f))
+	}
+}
+
+func TestAnUnpinLeadsToTheFolderFromBeforeWhateverCameInBetween(t *testing.T) {
+	t.Parallel()
+	w := newWhole(t)
+	w.write("Mods/mine.txt", "mine")
+	w.age()
+	before := w.picture()
+	w.ok("pin", "1.0", "--yes")
+	w.becomes("1.2", eight[:5]...)
+	w.ok("verify", "--repair", "--yes")
+	w.becomes("1.3", eight[3:]...)
+	w.ok("verify", "--repair", "--yes")
+	w.is("1.0")
+	for _, how := range [][]string{{"--whole"}, nil} {
+		r := w.ok(append([]string{"unpin", "--yes"}, how...)...)
+		w.is("1.1")
+		require.Equal(t, before, w.picture())
+		require.Contains(t, r.err, "updates came since then: update/")
+		w.ok("undo", "--yes")
+		w.is("1.0")
+	}
+	history := w.ok("history")
+	require.Equal(t, 2, strings.Count(history.out, "an update had come"))
+	require.Contains(t, history.out, "5 files")
+
+	// They can be gone to, compared and dropped like any build.
+	var updates []string
+	for _, b := range w.json(0, "builds")["builds"].([]any) {
+		if b := b.(map[string]any); b["channel"] == "update" {
+			updates = append(updates, "update/"+b["label"].(string))
+		}
+	}
+	require.Len(t, updates, 2)
+	require.Contains(t, w.ok("diff", "1.0", updates[0]).out, "version.txt")
+	w.ok("unpin", "--to", updates[0], "--yes")
+	for i, f := range eight {
+		version := "1.0"
+		if i >= 3 {
+			version = "1.3"
+		}
+		require.Equal(t, f+" of "+version, w.read(f))
+	}
+	w.ok("pin", updates[1], "--yes")
+	require.Equal(t, "bin/quay.exe of 1.2", w.read("bin/quay.exe"))
+	require.Equal(t, "version.txt of 1.0", w.read("version.txt"))
+	w.ok("unpin", "--stay")
+	w.ok("builds", "forget", updates[0], "--yes")
+	require.NotContains(t, w.ok("builds").out, strings.TrimPrefix(updates[0], "update/")+" ")
+}
+
+func TestWhatAChangeDidNotTouchIsLookedAtToo(t *testing.T) {
+	t.Parallel()
+	w := newWhole(t)
+	w.ok("pin", "1.0", "--yes")
+	w.ok("unpin", "--yes")
+	w.is("1.1")
+	w.ok("snapshot", "1.1")
+	w.becomes("1.0", eight[2:]...) // a pin changes the first two alone
+	w.ok("pin", "1.0", "--yes")
+	w.becomes("1.2", eight[4:7]...)
+	now := w.picture()
+	for _, command := range []string{"undo", "unpin"} {
+		r := w.run(command, "--yes")
+		require.Equal(t, 4, r.code, command+r.out+r.err)
+		require.Contains(t, r.err, "data/d.pak, data/e.pak, data/f.pak differ from 1.0")
+		require.Equal(t, now, w.picture())
+	}
+	w.ok("undo", "--recorded", "--yes")
+	require.Equal(t, "data/d.pak of 1.2", w.read("data/d.pak"))
+	require.Equal(t, "bin/quay.exe of 1.1", w.read("bin/quay.exe"))
+	w.ok("undo", "--recorded", "4", "--yes")
+	w.ok("unpin", "--whole", "--yes")
+	require.Equal(t, "data/d.pak of 1.0", w.read("data/d.pak"))
+	require.Equal(t, "bin/quay.exe of 1.1", w.read("bin/quay.exe"))
+}
+
+func TestAChangeThatChangesNothingIsNone(t *testing.T) {
+	t.Parallel()
+	w := newWhole(t)
+	w.ok("pin", "1.0", "--yes")
+	w.ok("pin", "1.0", "--yes")
+	w.ok("verify", "--repair", "--yes")
+	require.Len(t, w.json(0, "history")["changes"], 1)
+	w.ok("undo", "--yes")
+	w.is("1.1")
+}
+
+func TestAnUndoGivesThePinBackAsItWas(t *testing.T) {
+	t.Parallel()
+	w := newWhole(t)
+	w.ok("pin", "1.0", "--follow", "--companion", "note.txt=x", "--yes")
+	w.ok("pin", "1.0", "--without", "note.txt", "--yes")
+	before := w.json(0, "status")
+	w.ok("pin", "1.0", "--companion", "more.txt=x", "--follow", "--yes")
+	w.ok("undo", "--yes")
+	after := w.json(0, "status")
+	require.Equal(t, before["pin"], after["pin"])
+	require.NoFileExists(t, w.path("more.txt"))
+	w.ok("undo", "--yes")
+	require.Contains(t, w.ok("status").out, "follows")
+}
+
+func TestAnUpdateOverAnOverlayIsNotMixed(t *testing.T) {
+	t.Parallel()
+	w := newWhole(t)
+	over := w.source("over", map[string]string{"data/a.pak": "my a"})
+	w.ok("pin", "1.0", "--overlay", over+":data/**", "--yes")
+	w.becomes("1.2", "bin/quay.exe", "version.txt", "data/b.pak", "data/new.pak")
+	now := w.picture()
+	require.Equal(t, 4, w.run("unpin", "--yes").code)
+	require.Equal(t, now, w.picture())
+	w.ok("unpin", "--whole", "--yes")
+	w.is("1.1")
+	require.NoError(t, os.RemoveAll(w.path("data/new.pak")))
+}
+
+func TestALaneThatWasMadeIsNotEmptied(t *testing.T) {
+	t.Parallel()
+	w := newWhole(t)
+	w.ok("lane", "new", "old", "--from", "1.0", "--yes")
+	old := w.live + " [old]"
+	before := picture(t, old)
+	r := w.run("-l", "old", "undo", "--yes")
+	require.Equal(t, 1, r.code)
+	require.Contains(t, r.err, "morvant lane remove")
+	require.Equal(t, before, picture(t, old))
+	r = w.ok("-l", "old", "unpin", "--yes")
+	require.Contains(t, r.err, "--stay")
+	require.Equal(t, before, picture(t, old))
+	require.Contains(t, w.ok("-l", "old", "status").out, "not held")
+}
