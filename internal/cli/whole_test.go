@@ -2,6 +2,8 @@ package cli_test
 
 import (
 	"os"
+	"os/exec"
+	"runtime"
 	"strings"
 	"testing"
 
@@ -170,4 +172,33 @@ func TestALaneThatWasMadeIsNotEmptied(t *testing.T) {
 	require.Contains(t, r.err, "--stay")
 	require.Equal(t, before, picture(t, old))
 	require.Contains(t, w.ok("-l", "old", "status").out, "not held")
+}
+
+// TestAfterTheGameNoHalfOfAnUpdateIsMended: the launcher hands over to what runs from the game's folder, and that updates the game
+// slowly.
+func TestAfterTheGameNoHalfOfAnUpdateIsMended(t *testing.T) {
+	t.Parallel()
+	if runtime.GOOS != "linux" {
+		t.Skip("the game of this test is a shell script")
+	}
+	w := newWhole(t)
+	sleep, err := exec.LookPath("sleep")
+	require.NoError(t, err)
+	b, err := os.ReadFile(sleep)
+	require.NoError(t, err)
+	w.write("bin/helper", string(b))
+	require.NoError(t, os.Chmod(w.path("bin/helper"), 0o755))
+	w.write("play.sh", "(bin/helper 0.7; for f in "+strings.Join(eight[1:], " ")+"; do sleep 0.2; printf '%s of 1.2' $f > $f; done) > /dev/null 2>&1 &\n")
+	w.ok("pin", "1.0", "--yes")
+	r := w.ok("launch", "--through", "sh play.sh", "--repair", "--wait", "0s", "--look-again", "700ms", "--yes")
+	w.is("1.0")
+	require.Contains(t, r.err, "helper (process ")
+	require.Contains(t, r.err, "After the game: 7 files of quay changed")
+	repairs := 0
+	for _, c := range w.json(0, "history")["changes"].([]any) {
+		if c.(map[string]any)["what"] == "repair" {
+			repairs++
+		}
+	}
+	require.Equal(t, 1, repairs)
 }

@@ -203,6 +203,30 @@ func midWrite(l *lane.Lane, s *status.Status, quiet bool) ([]string, error) {
 	return unfilled(context.Background(), l, fresh)
 }
 
+// Busy says what shows that somebody is at work in the lane: what runs from its folder, but for those that are passed over by
+// process, and who is writing to it.
+func Busy(l *lane.Lane, s *status.Status, passed map[int]bool) ([]string, error) {
+	running, err := process.In(l.Dir)
+	if err != nil {
+		return nil, err
+	}
+	var list []string
+	for _, r := range running {
+		if !passed[r.PID] {
+			list = append(list, named(r)+" runs")
+		}
+	}
+	at, err := atWork(l, nil)
+	if err != nil {
+		return nil, err
+	}
+	writing, err := midWrite(l, s, true)
+	return slices.Concat(list, at, writing), err
+}
+
+// Sketch sums up how a lane stands, to be compared: where two are the same, nothing has changed in between.
+func Sketch(s *status.Status) string { return sketch(s) }
+
 // whoWrites says who may be writing to the lane: who has a file of it open, or the launcher.
 func whoWrites(l *lane.Lane) string {
 	if open, err := process.Writing(l.Dir, nil); err == nil && len(open) > 0 && open[0].By.PID != 0 {

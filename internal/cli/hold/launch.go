@@ -24,6 +24,7 @@ import (
 	"morvant/internal/lanes"
 	"morvant/internal/process"
 	"morvant/internal/version"
+	"morvant/internal/watch"
 )
 
 func (a commands) launchCommand() *cli.Command {
@@ -213,6 +214,9 @@ type launching struct {
 	home *game.Home
 	g    *game.Game
 	dir  string // of the lane
+	// ran are the processes that ran from its folder before, and unfit says that at the last look it was not as it should be.
+	ran   map[int]bool
+	unfit bool
 }
 
 // play starts the game, waits for its end, and looks at the folder afterwards.
@@ -261,6 +265,12 @@ func (a *launching) start(ctx context.Context, args []string) (said string, err 
 	}
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = a.In, a.Stdout, a.Stderr
 	before := a.lookAtReports()
+	a.ran = make(map[int]bool)
+	if list, err := process.In(dir); err == nil {
+		for _, r := range list {
+			a.ran[r.PID] = true
+		}
+	}
 	if err := cmd.Start(); err != nil {
 		return "", fmt.Errorf("start %s: %w", name, err)
 	}
@@ -320,21 +330,102 @@ func (a *launching) reportsOther(ctx context.Context, said string) bool {
 }
 
 // lookAfter looks at the folder once the game has ended, and a little later, and says where it is
-// not as it should be: an update may begin at that very moment.
+// not as it should be: an update may begin at that very moment, or the launcher may have handed over to
+// a game that still runs. What runs and writes there is followed until it is calm: nothing is mended in the middle of it.
 func (a *launching) lookAfter(ctx context.Context) error {
+	if err := a.handedOver(ctx); err != nil {
+		return nil // the player has had enough
+	}
 	said, held := a.sayUnfit(ctx, "")
 	again := a.c.Duration("look-again")
+	calm := true
 	if held && again > 0 {
-		select {
-		case <-ctx.Done():
-		case <-time.After(again):
+		if calm = a.calm(ctx, again); calm || ctx.Err() != nil {
 			said, _ = a.sayUnfit(ctx, said)
 		}
 	}
-	if said == "" || !a.c.Bool("repair") {
+	if said == "" || !a.c.Bool("repair") || !calm {
 		return nil
 	}
 	return a.repair(ctx)
+}
+
+// stall is how many looks in a row nothing may change while somebody looks as if they were at work.
+const stall = 30
+
+// every is how often what runs from the game's folder is looked at.
+const every = 250 * time.Millisecond
+
+// handedOver waits for what runs from the game's folder and did not before: what was started may have been a launcher that has
+// ended since.
+func (a *launching) handedOver(ctx context.Context) error {
+	told := false
+	for {
+		list, err := process.In(a.dir)
+		list = slices.DeleteFunc(list, func(r process.Running) bool { return a.ran[r.PID] })
+		if err != nil || len(list) == 0 {
+			return nil
+		}
+		if !told {
+			a.Note("Waiting: %s (process %d) still runs.", filepath.Base(list[0].Path), list[0].PID)
+			told = true
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(every):
+		}
+	}
+}
+
+// calm waits until nothing has changed in the folder for a while and nobody is at work in it. It returns false if the player has
+// had enough before.
+func (a *launching) calm(ctx context.Context, quiet time.Duration) bool {
+	was, told := "", ""
+	for rests := 0; ; rests++ {
+		select {
+		case <-ctx.Done():
+			return false
+		case <-time.After(quiet):
+		}
+		is, busy, err := a.busy(ctx)
+		switch {
+		case errors.Is(err, game.ErrBusy): // a watch, which sees to it by itself
+			return false
+		case err != nil:
+			a.Note("Note: %s", view.OneLine(err))
+			return false
+		case len(busy) == 0 && (is == was || was == "" && !a.unfit):
+			return true
+		}
+		if is != was {
+			rests = 0
+		} else if rests > stall {
+			a.Note("Nothing has changed for a while, but: %s. Restore the build when it is over: morvant verify --repair", strings.Join(busy, "; "))
+			return false
+		}
+		if text := strings.Join(busy, "; "); text != "" && text != told {
+			told = text
+			a.Note("Waiting: %s.", text)
+		}
+		was = is
+	}
+}
+
+// busy says how the folder stands, and who is at work in it.
+func (a *launching) busy(ctx context.Context) (sketch string, by []string, err error) {
+	session, err := a.OpenLaneOf(ctx, a.c, a.home, a.g.Name, app.ToLook)
+	if err != nil {
+		return "", nil, err
+	}
+	defer session.Close(&err)
+	s, err := status.Of(ctx, session.Lane, status.Whole)
+	if err != nil {
+		return "", nil, err
+	}
+	a.unfit = s.Trouble()
+	by, err = watch.Busy(session.Lane, s, a.ran)
+	return watch.Sketch(s), by, err
 }
 
 // repair restores what has changed of the build while the game ran.
