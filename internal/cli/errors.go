@@ -22,9 +22,9 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/backup"
-	"morvant/internal/lane/change"
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/guard"
+	"morvant/internal/lane/propose"
 	"morvant/internal/lane/record"
 	"morvant/internal/layout"
 	"morvant/internal/pack"
@@ -67,7 +67,7 @@ func report(a *app.App, err error) int {
 	switch {
 	case errors.As(err, &wrong), mistyped(err):
 		return app.ExitUsage
-	case errors.Is(err, app.ErrUnanswered), errors.Is(err, lane.ErrStranger), errors.As(err, new(*change.MovedOnError)), errors.As(err, new(app.Refusal)):
+	case errors.Is(err, app.ErrUnanswered), errors.Is(err, lane.ErrStranger), errors.As(err, new(*propose.MovedOnError)), errors.As(err, new(app.Refusal)):
 		return app.ExitUnanswered
 	}
 	return app.ExitFailed
@@ -96,7 +96,7 @@ func advice(err error) string {
 // special is the advice about errors for which more than their kind counts.
 func special(err error) (text string, known bool) {
 	var file *share.PinfileError
-	var moved *change.MovedOnError
+	var moved *propose.MovedOnError
 	var gone *lane.GoneError
 	var which *app.WhichGame
 	var unknown *state.UnknownError
@@ -178,8 +178,9 @@ var commands = []struct {
 	{database.ErrDamaged, "Run morvant store check --recover-builds: it sets the damaged file aside and finds the snapshots again in the packs"},
 	{lane.ErrNotHeld, "Hold it with morvant pin BUILD"},
 	{lane.ErrNothing, "morvant history shows what was done"},
-	{change.ErrWhose, "Name what is yours (morvant carry FROM \"Mods/**\"), or make it a keep rule: morvant game set --keep \"Mods/**\""},
-	{change.ErrFragment, "Lay them over the build that they belong to: morvant pin BUILD --overlay \"LABEL:**\""},
+	{propose.ErrMadeLane, "To be rid of the lane: morvant lane remove NAME; to end the hold and leave every file as it is: morvant unpin --stay"},
+	{propose.ErrWhose, "Name what is yours (morvant carry FROM \"Mods/**\"), or make it a keep rule: morvant game set --keep \"Mods/**\""},
+	{propose.ErrFragment, "Lay them over the build that they belong to: morvant pin BUILD --overlay \"LABEL:**\""},
 	{record.ErrLane, "Choose an empty folder; to bring the game itself to a build: morvant pin BUILD"},
 	{lane.ErrNames, "Rename these files, or leave their folder out with: morvant game set --scratch \"FOLDER/**\""},
 	{game.ErrNoHome, "Is the folder spelled right, and its disk attached? morvant add makes a new home there"},

@@ -329,7 +329,7 @@ func (m *maker) emptyFolders() {
 		filled[path.Dir(e.Path)] = true
 	}
 	for _, e := range m.Want {
-		if e.Kind == Dir && !filled[e.Path] && m.takes(e.Path) {
+		if e.Kind == Dir && !filled[e.Path] && (m.takes(e.Path) || m.match.Scratch(e.Path)) {
 			addParents(m.needed, e.Path)
 			m.needed[e.Path] = true
 		}
@@ -345,13 +345,13 @@ func (m *maker) folders() {
 	// Folders that nothing passes through stay if they were empty before, unless
 	// the target is to be met without extras.
 	for _, e := range m.Have {
-		if e.Kind != Dir || held[e.Path] || m.needed[e.Path] {
+		if e.Kind != Dir || m.needed[e.Path] || held[e.Path] && !m.match.Scratch(e.Path) {
 			continue
 		}
 		_, owned := m.Owned.Get(e.Path)
 		want, wanted := m.Want.Get(e.Path)
 		replaced := m.inTheWay(e.Path) || wanted && want.Kind != Dir && m.takes(e.Path)
-		if !replaced && (!m.Exact && m.match.Kept(e.Path) || !m.Clean && !m.Exact && !owned) {
+		if m.match.Scratch(e.Path) && !m.inTheWay(e.Path) || !replaced && (!m.Exact && m.match.Kept(e.Path) || !m.Clean && !m.Exact && !owned) {
 			addParents(m.needed, e.Path)
 			m.needed[e.Path] = true
 		}

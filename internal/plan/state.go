@@ -119,6 +119,12 @@ func FromTree(t *scan.Tree) State {
 		}
 		s = append(s, Entry{e.Path, n})
 	}
+	for i := range t.Scratch {
+		s = append(s, Entry{t.Scratch[i].Path, Node{Kind: Dir}})
+	}
+	if len(t.Scratch) > 0 {
+		s.sort()
+	}
 	return s
 }
 

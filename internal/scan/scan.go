@@ -118,6 +118,9 @@ type Tree struct {
 	Unread  []Oddity // files that could not be read, or kept changing, and could do without; see Request.Spare
 
 	spelled map[string]string // of a folder that ignores case: each path by its Fold
+	// Scratch are folders that scratch rules are about: what is in them is nobody's, they themselves a game may need. A manifest
+	// of the tree does not have them; its attributes do.
+	Scratch []Entry
 }
 
 // IgnoreCase makes Entry find a path in any spelling.
@@ -192,6 +195,9 @@ func (t *Tree) Manifest() *manifest.Manifest {
 // Attributes returns the times and modes of the tree.
 func (t *Tree) Attributes() *manifest.Attributes {
 	a := manifest.NewAttributes()
+	for i := range t.Scratch {
+		a.Dirs[t.Scratch[i].Path] = manifest.Attribute{Mode: t.Scratch[i].Mode}
+	}
 	for i := range t.Entries {
 		switch e := &t.Entries[i]; e.Kind {
 		case File:
@@ -250,6 +256,7 @@ func walk(ctx context.Context, root *os.Root, r rules.Rules, tolerant bool) (*Tr
 		return nil, err
 	}
 	slices.SortFunc(w.tree.Entries, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
+	slices.SortFunc(w.tree.Scratch, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
 	slices.SortFunc(w.tree.Odd, func(a, b Oddity) int { return strings.Compare(a.Path, b.Path) })
 	return w.tree, nil
 }
@@ -285,6 +292,7 @@ func (w *walker) dir(root *os.Root, prefix string) error {
 	w.mu.Lock()
 	w.tree.Entries = append(w.tree.Entries, found.Entries...)
 	w.tree.Odd = append(w.tree.Odd, found.Odd...)
+	w.tree.Scratch = append(w.tree.Scratch, found.Scratch...)
 	w.mu.Unlock()
 	for i := range found.Entries {
 		if e := &found.Entries[i]; e.Kind == Dir {
@@ -320,15 +328,21 @@ func (w *walker) list(root *os.Root, prefix string) (*Tree, error) {
 	found := &Tree{Entries: make([]Entry, 0, len(names))}
 	for _, name := range names {
 		p := prefix + name
-		if prefix == "" && (strings.EqualFold(p, manifest.PrivateDir) || strings.HasPrefix(p, manifest.ProbePrefix)) || w.match.Scratch(p) {
+		if prefix == "" && (strings.EqualFold(p, manifest.PrivateDir) || strings.HasPrefix(p, manifest.ProbePrefix)) {
 			continue
 		}
 		mode, stamp, names, err := lookIn(root, f, name)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue // gone since the folder was listed
 		}
-		if err != nil {
+		if err != nil && !w.match.Scratch(p) {
 			return nil, place(p, err)
+		}
+		if w.match.Scratch(p) {
+			if mode.IsDir() && manifest.CheckPath(p) == nil {
+				found.Scratch = append(found.Scratch, Entry{Path: p, Kind: Dir, Mode: mode.Perm()})
+			}
+			continue
 		}
 		if err := found.entry(root, p, mode, stamp, names); err != nil {
 			return nil, err

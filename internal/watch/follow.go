@@ -11,6 +11,7 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/compose"
+	"morvant/internal/lane/propose"
 	"morvant/internal/lane/record"
 	"morvant/internal/lane/status"
 	"morvant/internal/plan"
@@ -24,9 +25,9 @@ type Followed struct {
 	To *state.Build
 	// Anew says that the build is the same as before: only what is laid over it had gone.
 	Anew     bool
-	Recorded bool             // the build was known to nobody, and has been recorded
-	Left     []*change.Misfit // overlays that do not fit any more
-	Waits    string           // why it is not done yet; empty: it is done
+	Recorded bool              // the build was known to nobody, and has been recorded
+	Left     []*propose.Misfit // overlays that do not fit any more
+	Waits    string            // why it is not done yet; empty: it is done
 }
 
 // sketch sums up what is to be told of it.
@@ -64,7 +65,7 @@ func FollowUp(ctx context.Context, l *lane.Lane) (*Followed, error) {
 	if waits, err := u.busy(); err != nil || waits != "" {
 		return &Followed{Waits: waits}, err
 	}
-	p, err := change.ProposeRepair(ctx, l, now.Tree)
+	p, err := propose.Repair(ctx, l, now.Tree)
 	if err != nil {
 		return nil, err
 	}
@@ -161,15 +162,15 @@ func (u *following) update(ctx context.Context) (*Followed, error) {
 	} else if waits, err := u.busy(); err != nil || waits != "" {
 		return waiting(waits), err
 	}
-	if f.Left, err = change.Misfits(ctx, l, u.now.Pin, u.now.Build, f.To); err != nil {
+	if f.Left, err = propose.Misfits(ctx, l, u.now.Pin, u.now.Build, f.To); err != nil {
 		return nil, err
 	}
-	o := change.Again(u.now.Pin)
+	o := propose.Again(u.now.Pin)
 	o.Components, o.FollowsUpdate = nil, true // those that the lane has
 	for _, m := range f.Left {
 		o.Without = append(o.Without, m.Overlay.Pattern)
 	}
-	p, err := change.ProposePin(ctx, l, f.To, o)
+	p, err := propose.Pin(ctx, l, f.To, o)
 	if err != nil {
 		return nil, err
 	}

@@ -13,6 +13,7 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/guard"
+	"morvant/internal/lane/propose"
 	"morvant/internal/lane/status"
 	"morvant/internal/plan"
 	"morvant/internal/process"
@@ -99,7 +100,7 @@ func (m *mender) mend(ctx context.Context, l *lane.Lane, s *status.Status, quiet
 	case err != nil:
 	case len(again) > 0:
 		var p *change.Proposal
-		if p, err = change.ProposeRepair(ctx, l, nil); err == nil {
+		if p, err = propose.Repair(ctx, l, nil); err == nil {
 			err = change.CarryOut(ctx, l, p) // which sees to the block as well
 			update = p.Change.Totals.Update
 		}
@@ -125,8 +126,8 @@ func (m *mender) mend(ctx context.Context, l *lane.Lane, s *status.Status, quiet
 // whole brings an update that is left alone back as a whole: what of it has been mended before comes back. It reports whether
 // the update stands, or that is not known.
 func (m *mender) whole(ctx context.Context, l *lane.Lane, out *Mending) bool {
-	p, err := change.ProposeKeep(ctx, l)
-	if errors.Is(err, change.ErrNoArrival) || err == nil && p.Plan.Empty() {
+	p, err := propose.Keep(ctx, l)
+	if errors.Is(err, propose.ErrNoArrival) || err == nil && p.Plan.Empty() {
 		return true
 	}
 	if err == nil {

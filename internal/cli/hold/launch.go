@@ -20,6 +20,7 @@ import (
 	"morvant/internal/identify"
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
+	"morvant/internal/lane/propose"
 	"morvant/internal/lane/status"
 	"morvant/internal/lanes"
 	"morvant/internal/process"
@@ -192,7 +193,7 @@ func (a commands) fit(ctx context.Context, c *cli.Command, home *game.Home, name
 // writeCompanions brings back the small files that a build needs, where nothing else
 // has drifted.
 func (a commands) writeCompanions(ctx context.Context, l *lane.Lane) (*status.Status, error) {
-	p, err := change.ProposeRepair(ctx, l, nil)
+	p, err := propose.Repair(ctx, l, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -435,7 +436,7 @@ func (a *launching) repair(ctx context.Context) (err error) {
 		return err
 	}
 	defer session.Close(&err)
-	p, err := change.ProposeRepair(ctx, session.Lane, nil)
+	p, err := propose.Repair(ctx, session.Lane, nil)
 	if err != nil || p.Plan.Empty() {
 		return err
 	}

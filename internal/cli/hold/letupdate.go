@@ -17,6 +17,7 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/guard"
+	"morvant/internal/lane/propose"
 	"morvant/internal/lane/record"
 	"morvant/internal/lane/status"
 	"morvant/internal/lanes"
@@ -376,9 +377,9 @@ func (a commands) afterUpdate(ctx context.Context, c *cli.Command, l *lane.Lane,
 func (a commands) proposeAfter(ctx context.Context, l *lane.Lane, then string, before *status.Status, fresh *state.Build) (*change.Proposal, error) {
 	switch {
 	case then == thenPin:
-		o := change.Again(before.Pin)
+		o := propose.Again(before.Pin)
 		o.Components, o.FollowsUpdate = nil, before.Pin.Follow // those that the lane has
-		misfits, err := change.Misfits(ctx, l, before.Pin, before.Build, fresh)
+		misfits, err := propose.Misfits(ctx, l, before.Pin, before.Build, fresh)
 		if err != nil {
 			return nil, err
 		}
@@ -386,13 +387,13 @@ func (a commands) proposeAfter(ctx context.Context, l *lane.Lane, then string, b
 			a.Note("%s", m)
 			o.Without = append(o.Without, m.Overlay.Pattern)
 		}
-		return change.ProposePin(ctx, l, fresh, o)
+		return propose.Pin(ctx, l, fresh, o)
 	case then == thenBack && before.Build != nil:
-		return change.ProposeRepair(ctx, l, nil)
+		return propose.Repair(ctx, l, nil)
 	case then == thenBack:
-		return change.ProposePin(ctx, l, before.Equals, change.PinOptions{})
+		return propose.Pin(ctx, l, before.Equals, propose.PinOptions{})
 	case before.Build != nil:
-		return change.ProposeLift(ctx, l)
+		return propose.Lift(ctx, l)
 	}
 	return nil, nil
 }

@@ -16,6 +16,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
+	"morvant/internal/lane/propose"
 	"morvant/internal/lane/record"
 	"morvant/internal/ref"
 	"morvant/internal/resolve"
@@ -75,17 +76,17 @@ func (a commands) pinCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			o := change.PinOptions{
+			o := propose.PinOptions{
 				Clean: c.Bool("clean"), Whole: c.Bool("exact"), Hold: true, Components: c.StringSlice("component"), Open: c.Bool("no-block"), Follow: c.Bool("follow"), Add: add.Pin,
 				Inherit: true, Without: c.StringSlice("without"), LeftOvers: c.Bool("left-overs"),
 			}
 			if c.Bool("plain") {
-				o.Without = change.Everything
+				o.Without = propose.Everything
 			}
-			p, err := change.ProposePin(ctx, l, b, o)
+			p, err := propose.Pin(ctx, l, b, o)
 			if err == nil && leftOversToo(a.App, c, p) {
 				o.LeftOvers = true
-				p, err = change.ProposePin(ctx, l, b, o)
+				p, err = propose.Pin(ctx, l, b, o)
 			}
 			switch {
 			case err != nil:
@@ -183,7 +184,7 @@ func (a commands) unpinCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if !c.IsSet("stay") && !c.IsSet("to") && !c.Bool("json") {
+			if p.Leaves() != nil && !c.IsSet("to") && !c.Bool("json") {
 				if err := a.sayWhereUnpinLeads(ctx, l, p); err != nil {
 					return err
 				}
@@ -196,7 +197,7 @@ func (a commands) unpinCommand() *cli.Command {
 // sayWhereUnpinLeads says what the folder will be, for it need not be what the player expects: what
 // updates have brought between two pins comes back as well.
 func (a commands) sayWhereUnpinLeads(ctx context.Context, l *lane.Lane, p *change.Proposal) error {
-	b, err := change.Leads(ctx, l, p)
+	b, err := propose.Leads(ctx, l, p)
 	if err != nil {
 		return err
 	}
@@ -205,7 +206,7 @@ func (a commands) sayWhereUnpinLeads(ctx context.Context, l *lane.Lane, p *chang
 		leads = view.Strong(b.Label) + " (" + b.Line() + ")"
 	}
 	a.Note("This undoes every change since the hold began, and leads to %s. To end the hold and leave every file as it is: morvant unpin --stay", leads)
-	names, err := change.UpdatesSince(ctx, l)
+	names, err := propose.UpdatesSince(ctx, l)
 	switch n := len(names); {
 	case n == 1:
 		a.Note("Note: an update came since then: %s; morvant unpin --to %s leads to it.", names[0], names[0])
@@ -222,7 +223,7 @@ func (a commands) proposeUnpin(ctx context.Context, c *cli.Command, l *lane.Lane
 	}
 	switch how {
 	case "stay":
-		return change.ProposeLift(ctx, l)
+		return propose.Lift(ctx, l)
 	case "to":
 		if pin, err := home.Pin(ctx, l.Game.Name, l.Name); err != nil || !pin.Held() {
 			return nil, firstOf(err, lane.ErrNotHeld)
@@ -231,9 +232,9 @@ func (a commands) proposeUnpin(ctx context.Context, c *cli.Command, l *lane.Lane
 		if err != nil {
 			return nil, err
 		}
-		return change.ProposePin(ctx, l, b, change.PinOptions{})
+		return propose.Pin(ctx, l, b, propose.PinOptions{})
 	}
-	return change.ProposeUnpin(ctx, l, rewindings[how])
+	return propose.Unpin(ctx, l, rewindings[how])
 }
 
 // oneOf returns which of these options is given; empty: none. Two of them exclude each other.
@@ -259,7 +260,7 @@ func recordedFlag() cli.Flag {
 }
 
 // rewindings says how a change is taken back by the option that is given.
-var rewindings = map[string]change.Rewinding{"": change.Ask, "whole": change.Whole, "recorded": change.Recorded}
+var rewindings = map[string]propose.Rewinding{"": propose.Ask, "whole": propose.Whole, "recorded": propose.Recorded}
 
 func firstOf(errs ...error) error {
 	for _, err := range errs {
@@ -293,7 +294,7 @@ func (a commands) undoCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			p, _, err := change.ProposeUndo(ctx, l, id, rewindings[how])
+			p, _, err := propose.Undo(ctx, l, id, rewindings[how])
 			if err != nil {
 				return err
 			}

@@ -14,6 +14,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
+	"morvant/internal/lane/propose"
 )
 
 // pinBoth pins a game as proposed, and the one that it is tied to at the build of the same label: both or
@@ -35,7 +36,7 @@ func pinBoth(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, l
 	if err != nil {
 		return fmt.Errorf("%s: %w", other.Game.Name, err)
 	}
-	q, err := change.ProposePin(ctx, other, b, change.PinOptions{Hold: true, Inherit: true, Open: c.Bool("no-block")})
+	q, err := propose.Pin(ctx, other, b, propose.PinOptions{Hold: true, Inherit: true, Open: c.Bool("no-block")})
 	if err != nil {
 		return fmt.Errorf("%s: %w", other.Game.Name, err)
 	}
@@ -51,7 +52,7 @@ func pinBoth(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, l
 		if err := a.Ask(c, "Go ahead with both?"); err != nil {
 			return err
 		}
-		if err := change.CarryOutBoth(ctx, l, p, other, q); err != nil {
+		if err := propose.CarryOutBoth(ctx, l, p, other, q); err != nil {
 			return err
 		}
 	}

@@ -18,6 +18,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
+	"morvant/internal/lane/propose"
 	"morvant/internal/lane/status"
 	"morvant/internal/problem"
 	"morvant/internal/ref"
@@ -35,7 +36,7 @@ func (a commands) carryCommand() *cli.Command {
 			"--conflict decides otherwise: newer, theirs, mine, or ask. A PATTERN names your own files also where a build has\n" +
 			"files of that name. Keep rules make what was copied yours: no repair undoes it. FROM own means what morvant watch has recorded of this lane.",
 		Flags: append(app.ChangeFlags(), &cli.StringFlag{Name: "conflict", Usage: "which file to keep where both sides have one: `WHICH` of ask, newer, theirs, mine",
-			Value: takeAsk, Validator: app.OneOf(takeAsk, string(change.TakeNewer), string(change.TakeTheirs), string(change.TakeMine))}),
+			Value: takeAsk, Validator: app.OneOf(takeAsk, string(propose.TakeNewer), string(propose.TakeTheirs), string(propose.TakeMine))}),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			args, err := app.Arguments(c, 1, 100)
 			if err != nil {
@@ -65,14 +66,14 @@ const ownFiles = "own"
 var errNoOwn = problem.New("no watch has recorded your own files yet", "A snapshot has them: morvant carry snapshot/LABEL")
 
 // carrySource finds what is meant: own, lane/NAME, a folder, or a snapshot.
-func (a commands) carrySource(ctx context.Context, home *game.Home, l *lane.Lane, text string) (*change.Origin, error) {
+func (a commands) carrySource(ctx context.Context, home *game.Home, l *lane.Lane, text string) (*propose.Origin, error) {
 	if text == ownFiles {
 		s, err := status.Of(ctx, l, status.Glance)
 		if err != nil {
 			return nil, err
 		}
 		if s.Back != nil && s.Back.Own != nil {
-			return change.FromOwn(ctx, l, s.Back.Own)
+			return propose.FromOwn(ctx, l, s.Back.Own)
 		}
 		list, err := home.Player.Owned(ctx, l.Game.Name, l.Name)
 		if err != nil {
@@ -81,18 +82,18 @@ func (a commands) carrySource(ctx context.Context, home *game.Home, l *lane.Lane
 		if len(list) == 0 {
 			return nil, errNoOwn
 		}
-		return change.FromOwn(ctx, l, list[0])
+		return propose.FromOwn(ctx, l, list[0])
 	}
 	r, err := ref.Parse(text)
 	if err == nil && r.Kind == ref.Lane {
-		return change.FromLane(ctx, l, r.Name)
+		return propose.FromLane(ctx, l, r.Name)
 	}
 	if info, err := os.Stat(text); err == nil && info.IsDir() && strings.ContainsAny(text, `/\.`) {
 		dir, err := filepath.Abs(text)
 		if err != nil {
 			return nil, err
 		}
-		return change.FromFolder(ctx, l, dir)
+		return propose.FromFolder(ctx, l, dir)
 	}
 	if err != nil {
 		return nil, err
@@ -101,11 +102,11 @@ func (a commands) carrySource(ctx context.Context, home *game.Home, l *lane.Lane
 	if err != nil {
 		return nil, err
 	}
-	return change.FromBuild(ctx, l, b)
+	return propose.FromBuild(ctx, l, b)
 }
 
-func (a commands) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, from *change.Origin, patterns []string) error {
-	found, err := change.CompareOwn(ctx, l, from, patterns)
+func (a commands) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, from *propose.Origin, patterns []string) error {
+	found, err := propose.CompareOwn(ctx, l, from, patterns)
 	if err != nil {
 		return err
 	}
@@ -114,7 +115,7 @@ func (a commands) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, fr
 	if len(found.New)+len(found.Conflicts)+found.Same == 0 {
 		return fmt.Errorf("%s: %w", from.Name, errNothingOwn)
 	}
-	take := change.Take(c.String("conflict"))
+	take := propose.Take(c.String("conflict"))
 	if !c.Bool("json") && !c.Bool("quiet") {
 		a.showConflicts(found)
 	}
@@ -123,7 +124,7 @@ func (a commands) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, fr
 			return err
 		}
 	}
-	p, err := change.ProposeCarry(ctx, l, found, take)
+	p, err := propose.Carry(ctx, l, found, take)
 	if err != nil {
 		return err
 	}
@@ -142,7 +143,7 @@ func (a commands) carryOwn(ctx context.Context, c *cli.Command, l *lane.Lane, fr
 
 // askDoubtful asks about files of which nobody can say whether they are the player's or the game's. Nobody says yes to that in
 // advance.
-func (a commands) askDoubtful(c *cli.Command, found *change.Carrying) {
+func (a commands) askDoubtful(c *cli.Command, found *propose.Carrying) {
 	n := len(found.Doubtful)
 	if n == 0 {
 		return
@@ -174,7 +175,7 @@ func (a commands) keepCarried(_ context.Context, c *cli.Command, l *lane.Lane, l
 var errNotAll = problem.New("not everything could be copied", "What could not is named above")
 
 // noteNotCarried names what a carry leaves behind.
-func (a commands) noteNotCarried(found *change.Carrying) {
+func (a commands) noteNotCarried(found *propose.Carrying) {
 	for _, e := range found.Links {
 		a.Note("Note: %s is a link out of the folder, to %s, and is not carried.", e.Path, e.Target)
 	}
@@ -184,7 +185,7 @@ func (a commands) noteNotCarried(found *change.Carrying) {
 var errNothingOwn = errors.New("nothing there is yours and matches")
 
 // chooseTake asks what is to become of conflicts.
-func (a commands) chooseTake(c *cli.Command, found *change.Carrying) (change.Take, error) {
+func (a commands) chooseTake(c *cli.Command, found *propose.Carrying) (propose.Take, error) {
 	newer := 0
 	for _, k := range found.Conflicts {
 		if k.Newer {
@@ -192,19 +193,19 @@ func (a commands) chooseTake(c *cli.Command, found *change.Carrying) (change.Tak
 		}
 	}
 	if newer == 0 || c.Bool("dry-run") {
-		return change.TakeMine, nil
+		return propose.TakeMine, nil
 	}
 	switch err := a.Ask(c, fmt.Sprintf("Take the %s newer there?", view.ThatAre(newer))); {
 	case err == nil:
-		return change.TakeNewer, nil
+		return propose.TakeNewer, nil
 	case errors.Is(err, app.ErrDeclined):
-		return change.TakeMine, nil
+		return propose.TakeMine, nil
 	default:
 		return "", err
 	}
 }
 
-func (a commands) showConflicts(found *change.Carrying) {
+func (a commands) showConflicts(found *propose.Carrying) {
 	a.Say("From %s: %s new here, %s the same, %s different.", found.Source.Name,
 		view.Count(len(found.New), "file"), view.Comma(found.Same), view.Comma(len(found.Conflicts)))
 	if len(found.Conflicts) == 0 {
@@ -236,12 +237,12 @@ func (a commands) carryKept(ctx context.Context, c *cli.Command, l *lane.Lane, n
 		a.Note("No keep rule tells which files are yours; add one, then use morvant carry.")
 		return nil
 	}
-	from, err := change.FromLane(ctx, l, name)
+	from, err := propose.FromLane(ctx, l, name)
 	if err != nil {
 		return err
 	}
 	defer from.Close()
-	found, err := change.CompareOwn(ctx, l, from, l.Game.Keep)
+	found, err := propose.CompareOwn(ctx, l, from, l.Game.Keep)
 	if err != nil {
 		return err
 	}
@@ -256,7 +257,7 @@ func (a commands) carryKept(ctx context.Context, c *cli.Command, l *lane.Lane, n
 	if len(found.New) == 0 {
 		return nil
 	}
-	p, err := change.ProposeCarry(ctx, l, found, change.TakeMine)
+	p, err := propose.Carry(ctx, l, found, propose.TakeMine)
 	if err != nil {
 		return err
 	}

@@ -20,6 +20,7 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/compose"
+	"morvant/internal/lane/propose"
 	"morvant/internal/lane/record"
 	"morvant/internal/lane/status"
 	"morvant/internal/lanes"
@@ -371,7 +372,7 @@ func (a commands) adopted(ctx context.Context, c *cli.Command, l, o *lane.Lane) 
 	if err != nil {
 		return err
 	}
-	p, err := change.ProposePin(ctx, o, s.Build, change.PinOptions{Hold: true})
+	p, err := propose.Pin(ctx, o, s.Build, propose.PinOptions{Hold: true})
 	if err != nil {
 		return err
 	}
@@ -514,7 +515,7 @@ func (a commands) otherLane(ctx context.Context, l *lane.Lane, name string) (*la
 
 // fillLane brings a build into a new lane.
 func (a commands) fillLane(ctx context.Context, c *cli.Command, o *lane.Lane, from *laneOrigin) error {
-	p, err := change.ProposePin(ctx, o, from.build, change.PinOptions{Hold: true, Whole: c.Bool("exact") || from.whole, Components: from.components})
+	p, err := propose.Pin(ctx, o, from.build, propose.PinOptions{Hold: true, Whole: c.Bool("exact") || from.whole, Components: from.components})
 	if err != nil {
 		return err
 	}

@@ -17,6 +17,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
+	"morvant/internal/lane/propose"
 	"morvant/internal/lane/record"
 	"morvant/internal/problem"
 	"morvant/internal/state"
@@ -138,9 +139,9 @@ func (a commands) again(ctx context.Context, c *cli.Command, l *lane.Lane, old *
 	pin, held, err := l.Pin(ctx)
 	if err == nil && held != nil && pin.Lays(old) {
 		var p *change.Proposal
-		o := change.Again(pin)
+		o := propose.Again(pin)
 		o.Replace = map[string]state.Overlay{old.UID: record.ModsOverlay(in.Build)}
-		if p, err = change.ProposePin(ctx, l, held, o); err == nil {
+		if p, err = propose.Pin(ctx, l, held, o); err == nil {
 			err = change.CarryOut(ctx, l, p)
 		}
 	}
@@ -285,7 +286,7 @@ func (a commands) lay(ctx context.Context, c *cli.Command, l *lane.Lane, names [
 	if err != nil {
 		return err
 	}
-	o := change.Again(pin)
+	o := propose.Again(pin)
 	for _, name := range names {
 		b, err := record.FindMods(ctx, l.Home.State, l.Game.Name, name)
 		if err != nil {
@@ -301,7 +302,7 @@ func (a commands) lift(ctx context.Context, c *cli.Command, l *lane.Lane, names 
 	if err != nil {
 		return err
 	}
-	o := change.Again(pin)
+	o := propose.Again(pin)
 	for _, name := range names {
 		name = state.ModsLine + "/" + strings.TrimPrefix(name, state.ModsLine+"/")
 		if !slices.ContainsFunc(pin.Overlays, func(o state.Overlay) bool { return o.Mod && o.Name == name }) {
@@ -313,11 +314,11 @@ func (a commands) lift(ctx context.Context, c *cli.Command, l *lane.Lane, names 
 }
 
 // pin holds the lane to its build with what is laid over it from now on.
-func (a commands) pin(ctx context.Context, c *cli.Command, l *lane.Lane, held *state.Build, o change.PinOptions) error {
+func (a commands) pin(ctx context.Context, c *cli.Command, l *lane.Lane, held *state.Build, o propose.PinOptions) error {
 	if err := game.FindOffers(l.Home, held); err != nil {
 		return err
 	}
-	p, err := change.ProposePin(ctx, l, held, o)
+	p, err := propose.Pin(ctx, l, held, o)
 	if err != nil {
 		return err
 	}

@@ -79,7 +79,7 @@ func (a commands) showSnapshot(c *cli.Command, l *lane.Lane, s *record.Taken) er
 	if text := view.DoublesLine(s.Doubles, l.Game.IgnoreCase); text != "" {
 		a.Note("Note: %s.", text)
 	}
-	a.noteRestless(s.Restless, true)
+	a.noteRestless(s.Restless)
 	a.NoteOdd(s.Odd)
 	return nil
 }

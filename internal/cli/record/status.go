@@ -14,7 +14,6 @@ import (
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/status"
 	"morvant/internal/plan"
-	"morvant/internal/rules"
 )
 
 func (a commands) statusCommand() *cli.Command {
@@ -89,7 +88,7 @@ func (a commands) showStatus(c *cli.Command, s *status.Status) error {
 	a.Say("%s", view.Fields(append([]string{"lane", view.LaneLine(s), view.FolderWord(s), s.Dir, "holds", view.Count(s.Files, "file") + ", " + view.Size(s.Bytes),
 		"held at", held, "incomplete?", doubt, "known by", how, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", view.BlockLine(s), "waiting", view.WaitingLine(s), "tied to", view.TiedLine(s), "reports", says, "running", running, "links out", view.LinksLine(s.Links), "hard links", view.HardLinksLine(s), "doubled", view.DoublesLine(s.Doubles, s.Game.IgnoreCase)},
 		view.AdditionLines(s.Pin)...)...))
-	a.noteRestless(s.Restless, false)
+	a.noteRestless(s.Restless)
 	a.NoteOdd(s.Odd)
 	if s.Drift != nil {
 		a.showDrift(c, s.Drift)
@@ -100,19 +99,14 @@ func (a commands) showStatus(c *cli.Command, s *status.Status) error {
 	return nil
 }
 
-// noteRestless tells of large files that keep changing, with the line that ends it. recorded says that a snapshot
-// has just been taken.
-func (a commands) noteRestless(list []*compose.Restless, recorded bool) {
+// noteRestless tells of large files that keep changing, with the line that ends it.
+func (a commands) noteRestless(list []*compose.Restless) {
 	for i, r := range list {
 		if i == view.Few {
 			a.Note("Note: so %s more.", view.CountAre(len(list)-i, "large file"))
 			return
 		}
-		text := fmt.Sprintf("%s (%s) has changed since the last look, and no feed has it", r.Path, view.Size(r.Bytes))
-		if recorded && r.Again {
-			text = fmt.Sprintf("to have %s (%s) recorded each time: morvant game set --keep %s", r.Path, view.Size(r.Bytes), view.Quoted(rules.Literal(r.Path)))
-		}
-		a.Note("Note: %s. If nobody needs it: morvant game set --scratch %s", text, view.Quoted(r.Rule))
+		a.Note("Note: %s (%s) has changed since the last look, and no known build has it. If nobody needs it: morvant game set --scratch %s", r.Path, view.Size(r.Bytes), view.Quoted(r.Rule))
 	}
 }
 

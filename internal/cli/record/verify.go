@@ -13,8 +13,8 @@ import (
 	"morvant/internal/cli/view"
 	"morvant/internal/game"
 	"morvant/internal/lane"
-	"morvant/internal/lane/change"
 	"morvant/internal/lane/compose"
+	"morvant/internal/lane/propose"
 	"morvant/internal/lane/status"
 	"morvant/internal/state"
 )
@@ -102,7 +102,7 @@ func (a commands) verify(ctx context.Context, c *cli.Command, l *lane.Lane, home
 			a.NoteOdd(d.Odd)
 		}
 		if c.Bool("repair") {
-			p, err := change.ProposeRepair(ctx, l, tree)
+			p, err := propose.Repair(ctx, l, tree)
 			if err != nil {
 				return err
 			}

@@ -13,7 +13,7 @@ import (
 	"morvant/internal/cli/proposal"
 	"morvant/internal/cli/view"
 	"morvant/internal/lane"
-	"morvant/internal/lane/change"
+	"morvant/internal/lane/propose"
 	"morvant/internal/lane/record"
 	"morvant/internal/pinfile"
 	"morvant/internal/state"
@@ -59,7 +59,7 @@ func (a commands) pinfileCommand() *cli.Command {
 }
 
 func (a commands) pinfileWrite(ctx context.Context, c *cli.Command, l *lane.Lane, args []string) error {
-	f, err := change.PinFile(ctx, l)
+	f, err := propose.PinFile(ctx, l)
 	if err != nil {
 		return err
 	}
@@ -116,15 +116,15 @@ func (a commands) pinfileAction(show bool) cli.ActionFunc {
 		if !c.Bool("json") && !c.Bool("quiet") {
 			a.showPinfile(l, f)
 		}
-		b, o, err := change.FromPinFile(ctx, l, f)
+		b, o, err := propose.FromPinFile(ctx, l, f)
 		if errors.Is(err, record.ErrNotKnown) {
 			find.RefreshQuietly(ctx, a.App, c, home, l.Game.Name)
-			b, o, err = change.FromPinFile(ctx, l, f)
+			b, o, err = propose.FromPinFile(ctx, l, f)
 		}
 		if err != nil {
 			return &PinfileError{err, f}
 		}
-		p, err := change.ProposePin(ctx, l, b, o)
+		p, err := propose.Pin(ctx, l, b, o)
 		if err != nil {
 			return err
 		}

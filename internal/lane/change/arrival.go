@@ -13,7 +13,6 @@ import (
 	"morvant/internal/lane/record"
 	"morvant/internal/lane/status"
 	"morvant/internal/layers"
-	"morvant/internal/plan"
 	"morvant/internal/scan"
 	"morvant/internal/state"
 )
@@ -26,8 +25,8 @@ const (
 	severals = 2 // files from which on changes of the build look like an update
 )
 
-// arrival is an update that has come into a held lane.
-type arrival struct {
+// Arrival is an update that has come into a held lane.
+type Arrival struct {
 	held  *state.Build
 	drift *status.Drift
 	files []*scan.Entry // that came, the oldest first
@@ -46,7 +45,7 @@ func (p *Proposal) noteArrival(ctx context.Context, l *lane.Lane) error {
 	if err != nil {
 		return err
 	}
-	a, err := arrivalIn(ctx, l, p.tree, held, pin)
+	a, err := ArrivalIn(ctx, l, p.tree, held, pin)
 	if err != nil || a == nil || p.takes(a) {
 		return err
 	}
@@ -59,20 +58,20 @@ func (p *Proposal) noteArrival(ctx context.Context, l *lane.Lane) error {
 }
 
 // takes reports whether a change does not end an update, but goes on from it.
-func (p *Proposal) takes(a *arrival) bool {
+func (p *Proposal) takes(a *Arrival) bool {
 	return p.composed != nil && !slices.ContainsFunc(a.files, func(e *scan.Entry) bool {
 		f, there := p.composed.Base.File(e.Path)
 		return !there || f.Digest != e.Digest
 	})
 }
 
-// arrivalIn finds out whether what differs from a held build is an update; nil: it is none.
-func arrivalIn(ctx context.Context, l *lane.Lane, t *scan.Tree, held *state.Build, pin state.Pin) (*arrival, error) {
+// ArrivalIn finds out whether what differs from a held build is an update; nil: it is none.
+func ArrivalIn(ctx context.Context, l *lane.Lane, t *scan.Tree, held *state.Build, pin state.Pin) (*Arrival, error) {
 	drift, err := status.DriftOf(ctx, l, t, held, pin)
 	if err != nil {
 		return nil, err
 	}
-	a := &arrival{held: held, drift: drift}
+	a := &Arrival{held: held, drift: drift}
 	program := false
 	for _, e := range drift.Altered {
 		if a.add(t, e.Path) {
@@ -99,7 +98,7 @@ func arrivalIn(ctx context.Context, l *lane.Lane, t *scan.Tree, held *state.Buil
 }
 
 // add adds a file that came, unless something that is laid over the build has made way for the build's own.
-func (a *arrival) add(t *scan.Tree, path string) bool {
+func (a *Arrival) add(t *scan.Tree, path string) bool {
 	e := t.Entry(path)
 	if e == nil || e.Kind != scan.File || !e.Known {
 		return false
@@ -121,7 +120,7 @@ func at(e *scan.Entry) int64 { return max(e.Stamp.CTime, 0) }
 func earlier(a, b *scan.Entry) int { return int(min(1, max(-1, at(a)-at(b)))) }
 
 // identify finds the known build that the update is, or records it.
-func (a *arrival) identify(ctx context.Context, l *lane.Lane, t *scan.Tree, pin state.Pin) (err error) {
+func (a *Arrival) identify(ctx context.Context, l *lane.Lane, t *scan.Tree, pin state.Pin) (err error) {
 	c, err := compose.OfPin(ctx, l, a.held, pin)
 	if err != nil {
 		return err
@@ -157,7 +156,7 @@ func lastArrival(ctx context.Context, l *lane.Lane) (*state.Build, error) {
 
 // goesOn finds the update that was ended not long ago, and reports whether what has come now is of it: a file comes again. Where
 // one has come with other content, it is another update.
-func (a *arrival) goesOn(ctx context.Context, l *lane.Lane) (again bool, err error) {
+func (a *Arrival) goesOn(ctx context.Context, l *lane.Lane) (again bool, err error) {
 	last, err := lastArrival(ctx, l)
 	if err != nil || last == nil {
 		return false, err
@@ -180,7 +179,7 @@ func (a *arrival) goesOn(ctx context.Context, l *lane.Lane) (again bool, err err
 	return again, nil
 }
 
-func (a *arrival) waves() int {
+func (a *Arrival) waves() int {
 	n := 1
 	for i := 1; i < len(a.files); i++ {
 		if time.Duration(at(a.files[i])-at(a.files[i-1])) > wave {
@@ -191,14 +190,14 @@ func (a *arrival) waves() int {
 }
 
 // doubt says what speaks against its being whole.
-func (a *arrival) doubt() string {
+func (a *Arrival) doubt() string {
 	if u := a.drift.Update; u != nil && u.HalfDone() {
 		return fmt.Sprintf("only %d of %d files are as in %s", u.Done, u.Of, u.Build.Label)
 	}
 	return "it was recorded as it came, and nothing confirms that it is complete"
 }
 
-func (a *arrival) note() string {
+func (a *Arrival) note() string {
 	text := fmt.Sprintf("over %s", a.held.Label)
 	if u := a.drift.Update; u != nil {
 		text += fmt.Sprintf("; looks like %s (%d of %d files)", u.Build.Label, u.Done, u.Of)
@@ -207,7 +206,7 @@ func (a *arrival) note() string {
 }
 
 // sentence tells of the update in the history.
-func (a *arrival) sentence() string {
+func (a *Arrival) sentence() string {
 	n := len(a.files)
 	files := fmt.Sprintf("%d files", n)
 	if n == 1 {
@@ -235,65 +234,9 @@ func Continues(ctx context.Context, l *lane.Lane, t *scan.Tree) (string, error) 
 	if err != nil || held == nil {
 		return "", err
 	}
-	a, err := arrivalIn(ctx, l, t, held, pin)
+	a, err := ArrivalIn(ctx, l, t, held, pin)
 	if err != nil || a == nil || a.before == nil {
 		return "", err
 	}
 	return a.before.Name(), nil
-}
-
-// ErrNoArrival is returned where no update has been recorded that could be kept.
-var ErrNoArrival = errors.New("no update has been recorded")
-
-// ProposeKeep plans to bring the update back that changes before have ended, as a whole: nobody wins against a launcher that brings
-// it again and again, and half of it is worth nothing.
-func ProposeKeep(ctx context.Context, l *lane.Lane) (*Proposal, error) {
-	history, err := l.Home.History(ctx, l.Game.Name, l.Name)
-	if err != nil {
-		return nil, err
-	}
-	if len(history) == 0 || history[0].Totals.Update == "" {
-		return nil, ErrNoArrival
-	}
-	builds, err := l.Home.Builds(ctx, l.Game.Name)
-	if err != nil {
-		return nil, err
-	}
-	i := slices.IndexFunc(builds, func(b *state.Build) bool { return b.Name() == history[0].Totals.Update })
-	if i < 0 {
-		return nil, ErrNoArrival
-	}
-	pin, held, err := compose.Pinned(ctx, l)
-	if err != nil {
-		return nil, err
-	}
-	choice, err := compose.Choose(ctx, l, builds[i], nil)
-	if err != nil {
-		return nil, err
-	}
-	to, err := compose.Of(ctx, l, builds[i], choice.Names)
-	if err != nil {
-		return nil, err
-	}
-	tree, err := l.Glance(ctx, 0)
-	if err != nil {
-		return nil, err
-	}
-	over := make(map[string]plan.Node)
-	for _, f := range to.Base.Files {
-		if was, there := held.Base.File(f.Path); !there || was.Digest != f.Digest {
-			over[f.Path] = plan.Node{Kind: plan.File, Size: f.Size, Digest: f.Digest}
-		}
-	}
-	for _, f := range held.Base.Files {
-		if _, there := to.Base.File(f.Path); !there {
-			over[f.Path] = plan.Node{}
-		}
-	}
-	at := target{want: plan.FromTree(tree).Over(over), exact: true, tree: tree, composed: to}
-	p, err := propose(ctx, l, at, state.Change{What: state.ChangeKeep, Build: builds[i].Name(), Before: pin, After: pin})
-	if err == nil {
-		p.Change.Totals.Update = builds[i].Name()
-	}
-	return p, err
 }

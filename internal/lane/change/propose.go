@@ -56,52 +56,60 @@ func (p *Proposal) Idle(l *lane.Lane) bool {
 	return p.Plan.Empty() && !steps && p.Change.What != state.ChangeUndo && p.Change.Before.Same(p.Change.After)
 }
 
-// target is the state a lane is to be brought to, and by which rights.
-type target struct {
-	want         plan.State
-	owned        plan.State
-	clean, exact bool
-	links        bool              // those that lead out and are not wanted go, too
-	tree         *scan.Tree        // what is there, if it has been looked at already
-	composed     *compose.Composed // the build it is; nil: none
-	leave        map[string]bool   // files that stay as they are
-	back         bool              // names get the letter case of what is wanted, and folders their times
-	// prepare, if set, puts the promised content into the store before the change.
-	prepare  func(context.Context) error
-	promised map[digest.Digest]bool
+// Leaves is what the folder will hold after it; nil where nobody has looked at it, since every file stays.
+func (p *Proposal) Leaves() plan.State {
+	if p.tree == nil {
+		return nil
+	}
+	return plan.Forward(plan.FromTree(p.tree), p.Plan.Steps)
 }
 
-// request asks for the plan that leads there from what is there.
-func (to *target) request(l *lane.Lane) plan.Request {
-	rules := compose.Rules(l, to.composed)
-	rules.Leave = slices.AppendSeq(rules.Leave, maps.Keys(to.leave))
+// Target is the state a lane is to be brought to, and by which rights.
+type Target struct {
+	Want         plan.State
+	Owned        plan.State
+	Clean, Exact bool
+	Links        bool              // those that lead out and are not wanted go, too
+	Tree         *scan.Tree        // what is there, if it has been looked at already
+	Composed     *compose.Composed // the build it is; nil: none
+	Leave        map[string]bool   // files that stay as they are
+	Back         bool              // names get the letter case of what is wanted, and folders their times
+	// Prepare, if set, puts the promised content into the store before the change.
+	Prepare  func(context.Context) error
+	Promised map[digest.Digest]bool
+}
+
+// Request asks for the plan that leads there from what is there.
+func (to *Target) Request(l *lane.Lane) plan.Request {
+	rules := compose.Rules(l, to.Composed)
+	rules.Leave = slices.AppendSeq(rules.Leave, maps.Keys(to.Leave))
 	var out []string
-	if to.composed != nil {
-		out = to.composed.Target().Out
+	if to.Composed != nil {
+		out = to.Composed.Target().Out
 	}
 	return plan.Request{
-		Have: plan.FromTree(to.tree), Odd: to.tree.Odd, Want: to.want, Owned: to.owned, Rules: rules,
-		Clean: to.clean, Exact: to.exact, Links: to.links, IgnoresCase: l.IgnoresCase() && !(to.back && !l.DiskIgnoresCase()), Doubles: !l.DiskIgnoresCase(), LeftOut: out, Folders: to.back,
+		Have: plan.FromTree(to.Tree), Odd: to.Tree.Odd, Want: to.Want, Owned: to.Owned, Rules: rules,
+		Clean: to.Clean, Exact: to.Exact, Links: to.Links, IgnoresCase: l.IgnoresCase() && !(to.Back && !l.DiskIgnoresCase()), Doubles: !l.DiskIgnoresCase(), LeftOut: out, Folders: to.Back,
 	}
 }
 
-// propose makes the plan that leads to a target.
-func propose(ctx context.Context, l *lane.Lane, to target, c state.Change) (*Proposal, error) {
-	if to.tree == nil {
+// Propose makes the plan that leads to a target.
+func Propose(ctx context.Context, l *lane.Lane, to Target, c state.Change) (*Proposal, error) {
+	if to.Tree == nil {
 		var err error
-		if to.tree, err = l.Glance(ctx, 0); err != nil {
+		if to.Tree, err = l.Glance(ctx, 0); err != nil {
 			return nil, err
 		}
 	}
-	request := to.request(l)
-	proposal := &Proposal{Odd: slices.Concat(to.tree.Odd, to.tree.Unread), tree: to.tree, composed: to.composed, prepare: to.prepare}
+	request := to.Request(l)
+	proposal := &Proposal{Odd: slices.Concat(to.Tree.Odd, to.Tree.Unread), tree: to.Tree, composed: to.Composed, prepare: to.Prepare}
 	if err := proposal.plan(ctx, l, request); err != nil {
 		return nil, err
 	}
-	if err := known(to.tree, proposal.Plan); err != nil {
+	if err := known(to.Tree, proposal.Plan); err != nil {
 		return nil, err
 	}
-	if err := source(ctx, l, proposal, request, to.promised); err != nil {
+	if err := source(ctx, l, proposal, request, to.Promised); err != nil {
 		return nil, err
 	}
 	var err error
@@ -112,7 +120,7 @@ func propose(ctx context.Context, l *lane.Lane, to target, c state.Change) (*Pro
 		return nil, err
 	}
 	unsettable(l, proposal)
-	proposal.Yielded = compose.Yielded(l, to.composed, proposal.Plan)
+	proposal.Yielded = compose.Yielded(l, to.Composed, proposal.Plan)
 	c.UID, c.Game, c.Lane, c.Made = state.NewUID(), l.Game.Name, l.Name, l.Now()
 	c.Totals = totals(proposal.Plan)
 	proposal.Change = c
@@ -157,7 +165,8 @@ func totals(p *plan.Plan) state.Totals {
 // maxSteps bounds the encoded steps of a change, in bytes.
 const maxSteps = 1 << 30
 
-func steps(ctx context.Context, l *lane.Lane, c *state.Change) ([]plan.Step, error) {
+// StepsOf reads the steps of a change.
+func StepsOf(ctx context.Context, l *lane.Lane, c *state.Change) ([]plan.Step, error) {
 	raw, err := l.Store.Bytes(ctx, c.Steps, maxSteps)
 	if err != nil {
 		return nil, fmt.Errorf("the record of change %d: %w", c.ID, err)

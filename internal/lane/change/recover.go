@@ -45,7 +45,7 @@ func Recover(ctx context.Context, l *lane.Lane) error {
 			return fmt.Errorf("an unfinished change in %s: %w", l.Dir, errors.Join(apply.ErrJournal, err))
 		}
 		r.ID, r.Memo = begun.UID, begun.Body
-		if r.Steps, err = steps(ctx, l, &c); err != nil && pending {
+		if r.Steps, err = StepsOf(ctx, l, &c); err != nil && pending {
 			l.Meter.Warn(err.Error()) // the journal has them as well
 		}
 	}

@@ -18,11 +18,11 @@ func repeats(ctx context.Context, l *lane.Lane, c *state.Change) error {
 	if err != nil || last == nil || c.What != state.ChangeRepair || last.UID == c.UID || last.Build != c.Build {
 		return err
 	}
-	was, err := steps(ctx, l, last)
+	was, err := StepsOf(ctx, l, last)
 	if err != nil {
 		return err
 	}
-	is, err := steps(ctx, l, c)
+	is, err := StepsOf(ctx, l, c)
 	if err != nil {
 		return err
 	}
@@ -63,7 +63,7 @@ func LastRepair(ctx context.Context, l *lane.Lane) (paths []string, times int, a
 		if c.What != state.ChangeRepair || c.Undone != 0 || i > 0 && (c.Totals.Update == "" || c.Totals.Update != history[0].Totals.Update) {
 			break
 		}
-		list, err := steps(ctx, l, c)
+		list, err := StepsOf(ctx, l, c)
 		if err != nil {
 			return nil, 0, at, err
 		}

@@ -44,11 +44,12 @@ type Composed struct {
 	also     []*Composed          // see From
 	mods     []*state.Build       // those of them that are sets of mods
 	guarded  map[string]plan.Node // files of the player's that are to be as they were
+	scratch  map[string]plan.Node // folders that a scratch rule is about and the game may need
 	Notes    []string             // for the player
 }
 
 // State is what the folder is to hold.
-func (c *Composed) State() plan.State { return c.Target().Want.Over(c.guarded) }
+func (c *Composed) State() plan.State { return c.Target().Want.Over(c.guarded).With(c.scratch) }
 
 // Target is what the layers lead to.
 func (c *Composed) Target() *layers.Target {
@@ -276,7 +277,13 @@ func Recorded(ctx context.Context, l *lane.Lane, b *state.Build) (*Composed, err
 	if err != nil {
 		return nil, err
 	}
-	c.Attributes = c.Own
+	c.Attributes, c.scratch = c.Own, make(map[string]plan.Node)
+	match := l.Game.Rules().Matcher()
+	for p := range c.Own.Dirs {
+		if match.Scratch(p) {
+			c.scratch[p] = plan.Node{Kind: plan.Dir}
+		}
+	}
 	if len(c.Own.Links) > 0 {
 		links, err := withoutShares(ctx, l, c.Own.Links)
 		if err != nil {

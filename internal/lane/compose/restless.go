@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 
+	"morvant/internal/identify"
 	"morvant/internal/lane"
 	"morvant/internal/rules"
 	"morvant/internal/scan"
@@ -17,14 +18,13 @@ type Restless struct {
 	Bytes int64
 	// Rule is the scratch rule that would be about it: its folder, if that is called like one of caches.
 	Rule string
-	// Again says that a snapshot has it in an older state, and another one would have it in one more.
-	Again bool
 }
 
 // cachey is how folders and files are called that programs write for themselves.
 var cachey = regexp.MustCompile(`(?i)(cache|shader|crash|dump|(^|[/._-])(temp|tmp|logs?)([/._-]|$))`)
 
-// FindRestless lists such files of a tree of the lane. One is told from a game's own archive, which an update
+// FindRestless lists such files of a tree of the lane that no known build has, none that came as an update either, and that no
+// layer of the pin brings: nothing that may be of a build is ever proposed to be nobody's. One is told from a game's own archive, which an update
 // changes, by what it is called like and by changing alone, or by changing at two looks in a row.
 func FindRestless(ctx context.Context, l *lane.Lane, t *scan.Tree) ([]*Restless, error) {
 	match := l.Game.Rules().Matcher()
@@ -47,19 +47,12 @@ func FindRestless(ctx context.Context, l *lane.Lane, t *scan.Tree) ([]*Restless,
 	if err != nil {
 		return nil, err
 	}
-	theirs, recorded := make(map[string]bool), make(map[string]bool)
-	fold := l.Game.Rules().Fold
-	for _, k := range known {
-		for _, p := range k.Parts {
-			for _, f := range p.Manifest.Files {
-				recorded[fold(f.Path)] = true
-				theirs[fold(f.Path)] = theirs[fold(f.Path)] || k.Build.Components != nil
-			}
-		}
+	built := identify.Paths(known, l.Game.Rules().Fold)
+	_, held, err := Pinned(ctx, l)
+	if err != nil {
+		return nil, err
 	}
-	list = slices.DeleteFunc(list, func(r *Restless) bool { return theirs[fold(r.Path)] })
-	for _, r := range list {
-		r.Again = recorded[fold(r.Path)]
-	}
-	return list, nil
+	return slices.DeleteFunc(list, func(r *Restless) bool {
+		return built[l.Game.Rules().Fold(r.Path)] || held != nil && held.Sheet.At(r.Path).Wants()
+	}), nil
 }

@@ -14,6 +14,7 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/compose"
+	"morvant/internal/lane/propose"
 	"morvant/internal/lane/status"
 	"morvant/internal/progress"
 	"morvant/internal/ref"
@@ -68,7 +69,7 @@ func TestComponentsAreThoseAskedForHeldOrFound(t *testing.T) {
 		require.ErrorIs(t, err, compose.ErrComponent)
 	})
 	b.carry(func(l *lane.Lane) (*change.Proposal, error) {
-		return change.ProposePin(t.Context(), l, b.find("1.3.0"), change.PinOptions{Hold: true, Components: []string{"base"}})
+		return propose.Pin(t.Context(), l, b.find("1.3.0"), propose.PinOptions{Hold: true, Components: []string{"base"}})
 	})
 	b.on(func(l *lane.Lane) {
 		c, err := compose.Choose(t.Context(), l, b.find("1.1.1"), nil)
@@ -96,7 +97,7 @@ func TestAnEmptyFolderGetsWhatIsRequired(t *testing.T) {
 		require.True(t, f.Plan.Empty(), "all of it is here")
 	})
 	b.carry(func(l *lane.Lane) (*change.Proposal, error) {
-		p, err := change.ProposePin(t.Context(), l, b.find("1.2.0"), change.PinOptions{Hold: true})
+		p, err := propose.Pin(t.Context(), l, b.find("1.2.0"), propose.PinOptions{Hold: true})
 		if err == nil {
 			require.Empty(t, p.Fetches)
 		}
@@ -116,7 +117,7 @@ func TestFilesOfKnownBuildsLeaveAndOthersStay(t *testing.T) {
 	changed := filepath.Join(b.live, "data", "audio", "music", "shanty-1.ogv")
 	require.NoError(t, os.WriteFile(changed, []byte("my own song"), 0o644))
 	b.carry(func(l *lane.Lane) (*change.Proposal, error) {
-		return change.ProposePin(t.Context(), l, b.find("1.0.0"), change.PinOptions{Hold: true})
+		return propose.Pin(t.Context(), l, b.find("1.0.0"), propose.PinOptions{Hold: true})
 	})
 	require.NoFileExists(t, filepath.Join(b.live, "expansion", "night-shift", "night.pak"))
 	require.FileExists(t, mine)
@@ -129,7 +130,7 @@ func TestFilesOfKnownBuildsLeaveAndOthersStay(t *testing.T) {
 		require.False(t, s.Trouble())
 	})
 	b.carry(func(l *lane.Lane) (*change.Proposal, error) {
-		p, _, err := change.ProposeUndo(t.Context(), l, 0, change.Ask)
+		p, _, err := propose.Undo(t.Context(), l, 0, propose.Ask)
 		return p, err
 	})
 	require.FileExists(t, filepath.Join(b.live, "expansion", "night-shift", "night.pak"))

@@ -18,6 +18,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
+	"morvant/internal/lane/propose"
 	"morvant/internal/lane/record"
 	"morvant/internal/lane/status"
 	"morvant/internal/progress"
@@ -196,7 +197,7 @@ func TestAnyOrderOfSnapshotPinAndUndoEndsInTheFolderAskedFor(t *testing.T) {
 					label := slices.Sorted(mapKeys(recorded))[p.IntN(len(recorded))]
 					was := b.look()
 					b.carry(func(l *lane.Lane) (*change.Proposal, error) {
-						return change.ProposePin(t.Context(), l, b.find(label), change.PinOptions{Exact: true, Hold: true})
+						return propose.Pin(t.Context(), l, b.find(label), propose.PinOptions{Exact: true, Hold: true})
 					})
 					require.Equal(t, recorded[label], b.look(), "step %d: pin %s", step, label)
 					b.on(func(l *lane.Lane) {
@@ -217,7 +218,7 @@ func TestAnyOrderOfSnapshotPinAndUndoEndsInTheFolderAskedFor(t *testing.T) {
 			}
 			for label, want := range recorded {
 				b.carry(func(l *lane.Lane) (*change.Proposal, error) {
-					return change.ProposePin(t.Context(), l, b.find(label), change.PinOptions{Exact: true, Hold: true})
+					return propose.Pin(t.Context(), l, b.find(label), propose.PinOptions{Exact: true, Hold: true})
 				})
 				require.Equal(t, want, b.look(), "in the end, %s", label)
 			}
@@ -238,7 +239,7 @@ func mapKeys[V any](m map[string]V) func(yield func(string) bool) {
 func (b *bench) undo(id int64) {
 	b.Helper()
 	b.carry(func(l *lane.Lane) (*change.Proposal, error) {
-		p, _, err := change.ProposeUndo(b.Context(), l, id, change.Recorded)
+		p, _, err := propose.Undo(b.Context(), l, id, propose.Recorded)
 		return p, err
 	})
 }
@@ -280,7 +281,7 @@ func TestOnlyTheLastStandingChangeCanBeTakenBack(t *testing.T) {
 		"one that an undone undo brought": {[]*state.Change{undo(3, 2, 0), undo(2, 1, 3), pin(1, 0)}, 0, 1, nil},
 	} {
 		t.Run(name, func(t *testing.T) {
-			got, err := change.Undoable(c.history, c.id)
+			got, err := propose.Undoable(c.history, c.id)
 			if c.err != nil {
 				require.ErrorIs(t, err, c.err)
 				return
@@ -342,7 +343,7 @@ func TestAPinLeavesAloneWhatCannotBeRecorded(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(outside, "precious"), []byte("p"), 0o644))
 	require.NoError(t, os.Symlink(outside, filepath.Join(b.live, "shared")))
 	pin := func(l *lane.Lane) (*change.Proposal, error) {
-		return change.ProposePin(t.Context(), l, b.find("1"), change.PinOptions{Exact: true, Hold: true})
+		return propose.Pin(t.Context(), l, b.find("1"), propose.PinOptions{Exact: true, Hold: true})
 	}
 	b.carry(pin)
 	require.FileExists(t, filepath.Join(outside, "precious"))
@@ -371,7 +372,7 @@ func TestAChangeBehindThePlansBackIsNoticed(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("22"), 0o644))
 	b.on(func(l *lane.Lane) {
 		found := b.find("1")
-		p, err := change.ProposePin(t.Context(), l, found, change.PinOptions{Hold: true})
+		p, err := propose.Pin(t.Context(), l, found, propose.PinOptions{Hold: true})
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(file, []byte("333"), 0o644))
 		require.ErrorContains(t, change.CarryOut(t.Context(), l, p), "something else changed it")
@@ -397,7 +398,7 @@ func TestAnInterruptedChangeLeavesTheFolderAsItWas(t *testing.T) {
 	was := b.look()
 	b.on(func(l *lane.Lane) {
 		found := b.find("1")
-		p, err := change.ProposePin(t.Context(), l, found, change.PinOptions{Hold: true})
+		p, err := propose.Pin(t.Context(), l, found, propose.PinOptions{Hold: true})
 		require.NoError(t, err)
 		ctx, cancel := context.WithCancel(t.Context())
 		l.Meter = &cancelling{cancel: cancel}
@@ -424,11 +425,11 @@ func TestProposingTwiceIsProposingOnce(t *testing.T) {
 		_, err := record.Snapshot(t.Context(), l, "1", "")
 		require.NoError(t, err)
 		for range 2 {
-			_, err = change.ProposePin(t.Context(), l, b.find("1"), change.PinOptions{Hold: true, Add: state.Pin{Keep: []string{"Maps/**"}}})
+			_, err = propose.Pin(t.Context(), l, b.find("1"), propose.PinOptions{Hold: true, Add: state.Pin{Keep: []string{"Maps/**"}}})
 			require.NoError(t, err)
 			require.Equal(t, []string{"Mods/**", "Maps/**"}, l.Game.Keep)
 		}
-		_, err = change.ProposePin(t.Context(), l, b.find("1"), change.PinOptions{Hold: true})
+		_, err = propose.Pin(t.Context(), l, b.find("1"), propose.PinOptions{Hold: true})
 		require.NoError(t, err)
 		require.Equal(t, []string{"Mods/**"}, l.Game.Keep)
 	})

@@ -16,6 +16,7 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/lane/backup"
 	"morvant/internal/lane/change"
+	"morvant/internal/lane/propose"
 	"morvant/internal/lane/record"
 	"morvant/internal/lane/status"
 	"morvant/internal/lanes"
@@ -55,7 +56,7 @@ func newPaired(t *testing.T, settings game.Settings) *bench {
 		require.NoError(t, err)
 		o, err := lanes.Create(t.Context(), l, lanes.NewLane{Name: "old"})
 		require.NoError(t, err)
-		p, err := change.ProposePin(t.Context(), o, s.Build, change.PinOptions{Hold: true, Whole: true})
+		p, err := propose.Pin(t.Context(), o, s.Build, propose.PinOptions{Hold: true, Whole: true})
 		require.NoError(t, err)
 		require.NoError(t, change.CarryOut(t.Context(), o, p))
 		require.NoError(t, o.Close())
@@ -198,13 +199,13 @@ func TestABlockIsThatOfTheLiveLane(t *testing.T) {
 func TestWhatIsNotHeldFollowsUpdates(t *testing.T) {
 	b := newPaired(t, game.Settings{})
 	b.carry(func(l *lane.Lane) (*change.Proposal, error) {
-		return change.ProposePin(t.Context(), l, b.find("1"), change.PinOptions{Hold: true})
+		return propose.Pin(t.Context(), l, b.find("1"), propose.PinOptions{Hold: true})
 	})
 	require.False(t, b.lanes()["main"].Follows, "what is held does not follow")
 	b.on(func(l *lane.Lane) {
 		o, err := change.Beside(t.Context(), l, "old")
 		require.NoError(t, err)
-		p, err := change.ProposeLift(t.Context(), o)
+		p, err := propose.Lift(t.Context(), o)
 		require.NoError(t, err)
 		require.NoError(t, change.CarryOut(t.Context(), o, p))
 		require.NoError(t, o.Close())
@@ -267,7 +268,7 @@ func TestWhatAPinAddsIsPartOfTheTarget(t *testing.T) {
 		Keep:       []string{"maps/**"},
 	}
 	b.carry(func(l *lane.Lane) (*change.Proposal, error) {
-		p, err := change.ProposePin(t.Context(), l, b.find("1"), change.PinOptions{Hold: true, Add: add})
+		p, err := propose.Pin(t.Context(), l, b.find("1"), propose.PinOptions{Hold: true, Add: add})
 		if err == nil {
 			require.Len(t, p.Notes, 1, "a file that is not there yet is said")
 		}
@@ -293,13 +294,13 @@ func TestWhatAPinAddsIsPartOfTheTarget(t *testing.T) {
 	d := drift()
 	require.Len(t, d.Altered, 1, "later.cfg is there now, and does not say what the pin wants")
 	require.Equal(t, 1, d.Kept, "the pin's own keep rule")
-	b.carry(func(l *lane.Lane) (*change.Proposal, error) { return change.ProposeRepair(t.Context(), l, nil) })
+	b.carry(func(l *lane.Lane) (*change.Proposal, error) { return propose.Repair(t.Context(), l, nil) })
 	require.Equal(t, "x = 1\n", b.read(b.live, "later.cfg"))
 	require.False(t, drift().Any())
 	b.file(b.live, "mine.cfg", "sea = wild\n")
 	require.False(t, drift().Any(), "a line that the player took out of a file of theirs stops nothing")
 	b.on(func(l *lane.Lane) {
-		_, err := change.ProposePin(t.Context(), l, two, change.PinOptions{Hold: true})
+		_, err := propose.Pin(t.Context(), l, two, propose.PinOptions{Hold: true})
 		require.NoError(t, err)
 	})
 
@@ -313,7 +314,7 @@ func TestWhatAPinAddsIsPartOfTheTarget(t *testing.T) {
 		"a file and a dir": {Companions: []state.Companion{{Path: "a/b", Text: "x"}}},
 	} {
 		b.on(func(l *lane.Lane) {
-			_, err := change.ProposePin(t.Context(), l, b.find("1"), change.PinOptions{Hold: true, Add: bad})
+			_, err := propose.Pin(t.Context(), l, b.find("1"), propose.PinOptions{Hold: true, Add: bad})
 			require.Error(t, err, name)
 		})
 	}
@@ -330,16 +331,16 @@ func TestOwnFilesOfAnotherLane(t *testing.T) {
 	b.file(b.parked("old"), "blocked/x", "needs a folder")
 	b.file(b.live, "blocked", "is a file here")
 	b.on(func(l *lane.Lane) {
-		from, err := change.FromLane(t.Context(), l, "old")
+		from, err := propose.FromLane(t.Context(), l, "old")
 		require.NoError(t, err)
 		defer from.Close()
-		c, err := change.CompareOwn(t.Context(), l, from, nil)
+		c, err := propose.CompareOwn(t.Context(), l, from, nil)
 		require.NoError(t, err)
 		require.Len(t, c.New, 2)
 		require.Equal(t, 1, c.Same)
 		require.Len(t, c.Conflicts, 1)
-		for take, want := range map[change.Take]string{change.TakeMine: "mine", change.TakeTheirs: "theirs"} {
-			p, err := change.ProposeCarry(t.Context(), l, c, take)
+		for take, want := range map[propose.Take]string{propose.TakeMine: "mine", propose.TakeTheirs: "theirs"} {
+			p, err := propose.Carry(t.Context(), l, c, take)
 			require.NoError(t, err)
 			steps := make(map[string]bool)
 			for _, s := range p.Plan.Steps {
@@ -349,18 +350,18 @@ func TestOwnFilesOfAnotherLane(t *testing.T) {
 			require.True(t, steps["extra"])
 			require.False(t, steps["a"], "what is the build's is not carried")
 		}
-		only, err := change.CompareOwn(t.Context(), l, from, []string{"Mods/new"})
+		only, err := propose.CompareOwn(t.Context(), l, from, []string{"Mods/new"})
 		require.NoError(t, err)
 		require.Len(t, only.New, 1)
-		_, err = change.FromLane(t.Context(), l, "main")
+		_, err = propose.FromLane(t.Context(), l, "main")
 		require.Error(t, err)
 	})
 	b.on(func(l *lane.Lane) {
-		from, err := change.FromLane(t.Context(), l, "old")
+		from, err := propose.FromLane(t.Context(), l, "old")
 		require.NoError(t, err)
-		c, err := change.CompareOwn(t.Context(), l, from, []string{"Mods/**"})
+		c, err := propose.CompareOwn(t.Context(), l, from, []string{"Mods/**"})
 		require.NoError(t, err)
-		p, err := change.ProposeCarry(t.Context(), l, c, change.TakeTheirs)
+		p, err := propose.Carry(t.Context(), l, c, propose.TakeTheirs)
 		require.NoError(t, err)
 		b.file(b.parked("old"), "Mods/new", "changed since it was looked at")
 		require.Error(t, change.CarryOut(t.Context(), l, p), "what changed in between is not taken for what was shown")

@@ -9,6 +9,7 @@ import (
 	"morvant/internal/lane/backup"
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/guard"
+	"morvant/internal/lane/propose"
 	"morvant/internal/lane/status"
 	"morvant/internal/lanes"
 	"morvant/internal/problem"
@@ -37,7 +38,7 @@ func recoverAll(ctx context.Context, l *lane.Lane) error {
 // recoverTied ends what was to be done to this game and another one, both or neither, as far as the other
 // can be looked at now.
 func recoverTied(ctx context.Context, l *lane.Lane) error {
-	t, err := change.BegunTied(ctx, l)
+	t, err := propose.BegunTied(ctx, l)
 	if err != nil || t == nil || l.Unfinished != nil {
 		return err
 	}
@@ -57,7 +58,7 @@ func recoverTied(ctx context.Context, l *lane.Lane) error {
 		l.Tell("Bringing %s and %s to one build was interrupted; Morvant ends it once %s can be looked at.", l.Title(), t.Game, t.Game)
 		return nil
 	}
-	if err := change.EndTied(ctx, l, t); err != nil {
+	if err := propose.EndTied(ctx, l, t); err != nil {
 		l.Tell("%v.", err)
 	}
 	return nil

@@ -63,7 +63,7 @@ type Taken struct {
 	Build  *state.Build
 	Odd    []scan.Oddity // left out
 	Stored int64         // bytes that the store grew by
-	// Restless are large files that keep changing; those of them that would be recorded again are left out.
+	// Restless are large files that keep changing.
 	Restless []*compose.Restless
 	// Doubles are names that differ by letter case only, in a game to which they are one.
 	Doubles []scan.Double
@@ -111,17 +111,14 @@ func take(ctx context.Context, l *lane.Lane, label, note, doubt string, made tim
 	if s.Restless, err = compose.FindRestless(ctx, l, t); err != nil {
 		return nil, err
 	}
-	again := make(map[string]bool)
-	for _, r := range s.Restless {
-		if again[r.Path] = r.Again; r.Again {
-			l.Meter.Warn(r.Path + " keeps changing and is recorded already, so it is left out of this snapshot")
-		}
-	}
 	session := l.Store.Begin()
-	err = fill(ctx, l, session, t, builds, again)
+	err = fill(ctx, l, session, t, builds)
 	s.Odd = slices.Concat(t.Odd, t.Unread)
 	if err == nil {
-		t.Entries = slices.DeleteFunc(t.Entries, func(e scan.Entry) bool { return e.Kind == scan.File && (!e.Known || again[e.Path]) })
+		t.Entries = slices.DeleteFunc(t.Entries, func(e scan.Entry) bool { return e.Kind == scan.File && !e.Known })
+		if doubt == "" && len(t.Unread) > 0 {
+			doubt = leftOut(t.Unread)
+		}
 		s.Build, err = record(ctx, l, session, t, &state.Build{
 			UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: note, Made: made, Doubt: doubt,
 		})
@@ -141,6 +138,14 @@ func take(ctx context.Context, l *lane.Lane, label, note, doubt string, made tim
 	}
 	// From here on it is recorded, and an interrupt comes too late.
 	return s, l.Home.AddBuild(context.WithoutCancel(ctx), s.Build)
+}
+
+// leftOut says what a snapshot does not have, for it could not be read.
+func leftOut(list []scan.Oddity) string {
+	if n := len(list) - 1; n > 0 {
+		return fmt.Sprintf("%s and %d more could not be read, and were left out", list[0].Path, n)
+	}
+	return fmt.Sprintf("%s could not be read, and was left out", list[0].Path)
 }
 
 // RecordFolder records the files of another folder that are in the set, as a fragment.
@@ -195,12 +200,12 @@ func warnOfDates(l *lane.Lane, t *scan.Tree) {
 }
 
 // fill puts the content of every file into the store, reading only what may not
-// be there yet. Files of leave are passed over.
-func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tree, builds []*state.Build, leave map[string]bool) error {
+// be there yet.
+func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tree, builds []*state.Build) error {
 	if lane.AllRead(t) {
 		// A build whose manifest is in the store has all of its content there.
 		d := t.Manifest().Digest()
-		if slices.ContainsFunc(builds, func(b *state.Build) bool { return b.Manifest == d }) {
+		if slices.ContainsFunc(builds, func(b *state.Build) bool { return b.Manifest == d && !b.Partial }) {
 			if ok, err := l.Store.Has(ctx, d); ok || err != nil {
 				return err
 			}
@@ -211,7 +216,7 @@ func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tre
 	stored := make(map[digest.Digest]bool)
 	for i := range t.Entries {
 		e := &t.Entries[i]
-		if e.Kind != scan.File || leave[e.Path] {
+		if e.Kind != scan.File {
 			continue
 		}
 		if e.Known && !stored[e.Digest] {
@@ -251,7 +256,7 @@ func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tre
 	known := sync.OnceValue(func() func(string) bool { return builtPaths(ctx, l) })
 	return l.Read(ctx, t, scan.Request{
 		Sink:  session.Put,
-		Skip:  func(e *scan.Entry) bool { return leave[e.Path] || e.Known && stored[e.Digest] },
+		Skip:  func(e *scan.Entry) bool { return e.Known && stored[e.Digest] },
 		Task:  "Recording",
 		Spare: func(e *scan.Entry) bool { return !known()(e.Path) },
 	})

@@ -314,9 +314,9 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 	match := rules.Matcher()
 	want := l.Spelling(have).State(c.Content()) // times and modes are no drift
 	d := &Drift{Odd: slices.Concat(tree.Odd, tree.Unread), ExtraCounts: pin.Clean}
-	for i := range tree.Entries {
-		e := &tree.Entries[i]
-		if e.Kind != scan.File || e.Known {
+	for i := range have {
+		e := tree.Entry(have[i].Path)
+		if e == nil || e.Kind != scan.File || e.Known {
 			continue
 		}
 		if n, ok := want.Get(e.Path); ok && n.Kind == plan.File && n.Size == e.Stamp.Size {

@@ -1,4 +1,4 @@
-package change
+package propose
 
 import (
 	"context"
@@ -7,6 +7,7 @@ import (
 
 	"morvant/internal/game"
 	"morvant/internal/lane"
+	"morvant/internal/lane/change"
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/status"
 	"morvant/internal/layers"
@@ -15,9 +16,9 @@ import (
 	"morvant/internal/state"
 )
 
-// ProposeRepair plans to bring the lane back to what it is held to. tree, if not
+// Repair plans to bring the lane back to what it is held to. tree, if not
 // nil, is what a verify has just read.
-func ProposeRepair(ctx context.Context, l *lane.Lane, tree *scan.Tree) (*Proposal, error) {
+func Repair(ctx context.Context, l *lane.Lane, tree *scan.Tree) (*change.Proposal, error) {
 	pin, b, err := l.Pin(ctx)
 	if err != nil {
 		return nil, err
@@ -34,7 +35,7 @@ func ProposeRepair(ctx context.Context, l *lane.Lane, tree *scan.Tree) (*Proposa
 	if err != nil {
 		return nil, err
 	}
-	p, err := propose(ctx, l, *to, state.Change{What: state.ChangeRepair, Build: b.Label, Before: pin, After: pin})
+	p, err := change.Propose(ctx, l, *to, state.Change{What: state.ChangeRepair, Build: b.Label, Before: pin, After: pin})
 	if err != nil {
 		return nil, err
 	}
@@ -43,7 +44,7 @@ func ProposeRepair(ctx context.Context, l *lane.Lane, tree *scan.Tree) (*Proposa
 }
 
 // repaired is the target of a repair: what the lane is held to.
-func repaired(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build, pin state.Pin) (*target, error) {
+func repaired(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build, pin state.Pin) (*change.Target, error) {
 	if err := game.FindOffers(l.Home, b); err != nil {
 		return nil, err
 	}
@@ -62,7 +63,7 @@ func repaired(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build
 	if err != nil {
 		return nil, err
 	}
-	return &target{want: want, owned: owned, clean: pin.Clean, exact: pin.Exact, tree: tree, composed: to, leave: to.ModsChanged(tree)}, nil
+	return &change.Target{Want: want, Owned: owned, Clean: pin.Clean, Exact: pin.Exact, Tree: tree, Composed: to, Leave: to.ModsChanged(tree)}, nil
 }
 
 // leaves is what a repair takes away where it is not wanted: besides what the game has surely brought, what is just as in

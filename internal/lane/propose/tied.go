@@ -1,4 +1,4 @@
-package change
+package propose
 
 import (
 	"context"
@@ -7,6 +7,7 @@ import (
 	"fmt"
 
 	"morvant/internal/lane"
+	"morvant/internal/lane/change"
 	"morvant/internal/state"
 )
 
@@ -18,15 +19,15 @@ type Tied struct {
 
 // CarryOutBoth carries out the changes of two games: both of them or neither. What a killed run leaves
 // half done is ended by entry.Open.
-func CarryOutBoth(ctx context.Context, l *lane.Lane, p *Proposal, other *lane.Lane, q *Proposal) error {
+func CarryOutBoth(ctx context.Context, l *lane.Lane, p *change.Proposal, other *lane.Lane, q *change.Proposal) error {
 	note := Tied{Game: other.Game.Name, UID: q.Change.UID}
 	if err := l.Home.Begin(ctx, l.Game.Name, l.Name, state.BegunTied, p.Change.UID, note); err != nil {
 		return err
 	}
-	err := CarryOut(ctx, l, p)
+	err := change.CarryOut(ctx, l, p)
 	second := err == nil
 	if second {
-		if err = CarryOut(ctx, other, q); err != nil {
+		if err = change.CarryOut(ctx, other, q); err != nil {
 			err = fmt.Errorf("%s: %w", other.Game.Name, err)
 		}
 	}
@@ -49,9 +50,9 @@ func CarryOutBoth(ctx context.Context, l *lane.Lane, p *Proposal, other *lane.La
 
 // takeBack undoes the change of one game where that of the other has not come about.
 func takeBack(ctx context.Context, l *lane.Lane, id int64) error {
-	undo, _, err := ProposeUndo(ctx, l, id, Recorded)
+	undo, _, err := Undo(ctx, l, id, Recorded)
 	if err == nil {
-		err = CarryOut(ctx, l, undo)
+		err = change.CarryOut(ctx, l, undo)
 	}
 	if err == nil {
 		l.Meter.Warn(l.Title() + " is as it was before")

@@ -1,4 +1,4 @@
-package change
+package propose
 
 import (
 	"context"
@@ -14,6 +14,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/identify"
 	"morvant/internal/lane"
+	"morvant/internal/lane/change"
 	"morvant/internal/lane/compose"
 	"morvant/internal/layers"
 	"morvant/internal/plan"
@@ -53,7 +54,7 @@ func FromLane(ctx context.Context, l *lane.Lane, name string) (*Origin, error) {
 	if name == l.Name {
 		return nil, fmt.Errorf("a lane cannot carry from itself (lane %s)", name)
 	}
-	o, err := Beside(ctx, l, name)
+	o, err := change.Beside(ctx, l, name)
 	if err != nil {
 		return nil, err
 	}
@@ -331,8 +332,8 @@ const (
 	TakeTheirs Take = "theirs"
 )
 
-// ProposeCarry plans to bring what a comparison has found.
-func ProposeCarry(ctx context.Context, l *lane.Lane, c *Carrying, take Take) (*Proposal, error) {
+// Carry plans to bring what a comparison has found.
+func Carry(ctx context.Context, l *lane.Lane, c *Carrying, take Take) (*change.Proposal, error) {
 	bring := make(map[string]plan.Node)
 	for _, e := range c.New {
 		bring[e.Path] = e.Node
@@ -352,12 +353,12 @@ func ProposeCarry(ctx context.Context, l *lane.Lane, c *Carrying, take Take) (*P
 	if err != nil {
 		return nil, err
 	}
-	to := target{want: plan.FromTree(c.tree).Over(bring), exact: true, tree: c.tree}
+	to := change.Target{Want: plan.FromTree(c.tree).Over(bring), Exact: true, Tree: c.tree}
 	if c.Source.tree != nil {
-		to.promised = wanted
-		to.prepare = func(ctx context.Context) error { return putFrom(ctx, l, c.Source, wanted) }
+		to.Promised = wanted
+		to.Prepare = func(ctx context.Context) error { return putFrom(ctx, l, c.Source, wanted) }
 	}
-	p, err := propose(ctx, l, to, state.Change{What: state.ChangeCarry, Build: c.Source.Name, Before: pin, After: pin})
+	p, err := change.Propose(ctx, l, to, state.Change{What: state.ChangeCarry, Build: c.Source.Name, Before: pin, After: pin})
 	if err != nil {
 		return nil, err
 	}

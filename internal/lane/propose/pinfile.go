@@ -1,4 +1,4 @@
-package change
+package propose
 
 import (
 	"context"

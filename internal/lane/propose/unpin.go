@@ -1,4 +1,4 @@
-package change
+package propose
 
 import (
 	"context"
@@ -8,21 +8,20 @@ import (
 
 	"morvant/internal/digest"
 	"morvant/internal/lane"
+	"morvant/internal/lane/change"
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/status"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
-	"morvant/internal/problem"
-	"morvant/internal/scan"
 	"morvant/internal/state"
 )
 
 // ErrMadeLane is returned for the change that made a lane: taken back, nothing would be left.
-var ErrMadeLane = problem.New("that change made the lane, and undoing it would leave an empty folder", "To be rid of the lane: morvant lane remove NAME; to end the hold and leave every file as it is: morvant unpin --stay")
+var ErrMadeLane = errors.New("that change made the lane, and undoing it would leave an empty folder")
 
-// ProposeUnpin plans to end the hold, and to bring the folder to what it was before it as a whole: as it was recorded then, or
+// Unpin plans to end the hold, and to bring the folder to what it was before it as a whole: as it was recorded then, or
 // the newest update that was followed. With Recorded, only the files that changes since have touched are taken back.
-func ProposeUnpin(ctx context.Context, l *lane.Lane, how Rewinding) (*Proposal, error) {
+func Unpin(ctx context.Context, l *lane.Lane, how Rewinding) (*change.Proposal, error) {
 	pin, err := lifted(ctx, l)
 	if err != nil {
 		return nil, err
@@ -83,7 +82,7 @@ func asHeld(ctx context.Context, l *lane.Lane, pin state.Pin) error {
 	}
 	touched := make(map[string]bool)
 	for _, c := range since {
-		list, err := steps(ctx, l, c)
+		list, err := change.StepsOf(ctx, l, c)
 		if err != nil {
 			return err
 		}
@@ -97,7 +96,7 @@ func asHeld(ctx context.Context, l *lane.Lane, pin state.Pin) error {
 			beside = append(beside, e.Path)
 		}
 	}
-	a, err := arrivalIn(ctx, l, tree, b, pin)
+	a, err := change.ArrivalIn(ctx, l, tree, b, pin)
 	if err != nil {
 		return err
 	}
@@ -111,7 +110,7 @@ func asHeld(ctx context.Context, l *lane.Lane, pin state.Pin) error {
 }
 
 // proposeBack plans to bring the folder to what it was before the hold.
-func proposeBack(ctx context.Context, l *lane.Lane, before *compose.Composed) (*Proposal, error) {
+func proposeBack(ctx context.Context, l *lane.Lane, before *compose.Composed) (*change.Proposal, error) {
 	w := &pinning{lane: l, to: before, choice: &compose.Choice{}, change: state.Change{What: state.ChangeUnpin}}
 	if err := w.look(ctx); err != nil {
 		return nil, err
@@ -176,7 +175,7 @@ func UpdatesSince(ctx context.Context, l *lane.Lane) ([]string, error) {
 }
 
 // rewindHold takes back every change since the hold began, in reverse, that still stands.
-func rewindHold(ctx context.Context, l *lane.Lane, pin state.Pin, how Rewinding) (*Proposal, error) {
+func rewindHold(ctx context.Context, l *lane.Lane, pin state.Pin, how Rewinding) (*change.Proposal, error) {
 	since, first, err := sinceHold(ctx, l, pin)
 	if err != nil {
 		return nil, err
@@ -205,22 +204,22 @@ func sinceHold(ctx context.Context, l *lane.Lane, pin state.Pin) (since []*state
 	return since, false, nil
 }
 
-// ProposeLift plans to lift the hold and leave every file as it is.
-func ProposeLift(ctx context.Context, l *lane.Lane) (*Proposal, error) {
+// Lift plans to lift the hold and leave every file as it is.
+func Lift(ctx context.Context, l *lane.Lane) (*change.Proposal, error) {
 	pin, err := lifted(ctx, l)
 	if err != nil {
 		return nil, err
 	}
 	c := state.Change{What: state.ChangeUnpin, Before: pin, UID: state.NewUID(), Game: l.Game.Name, Lane: l.Name, Made: l.Now()}
-	return &Proposal{Plan: &plan.Plan{}, Change: c, tree: &scan.Tree{}}, nil
+	return &change.Proposal{Plan: &plan.Plan{}, Change: c}, nil
 }
 
 // stays lifts the hold of a lane that was made with it: nothing was there before.
-func stays(ctx context.Context, l *lane.Lane, err error) (*Proposal, error) {
+func stays(ctx context.Context, l *lane.Lane, err error) (*change.Proposal, error) {
 	if err != nil {
 		return nil, err
 	}
-	p, err := ProposeLift(ctx, l)
+	p, err := Lift(ctx, l)
 	if err == nil {
 		p.Notes = append(p.Notes, "the lane was made with this hold, so there is nothing to go back to: every file stays as it is (as with --stay)")
 	}

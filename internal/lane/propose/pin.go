@@ -1,4 +1,4 @@
-package change
+package propose
 
 import (
 	"context"
@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"morvant/internal/lane"
+	"morvant/internal/lane/change"
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/status"
 	"morvant/internal/layers"
@@ -48,8 +49,8 @@ func Again(pin state.Pin) PinOptions {
 // ErrFragment is returned for a pin to what is no build.
 var ErrFragment = errors.New("these files belong over a build; they are not a build")
 
-// ProposePin plans to bring the lane to a build.
-func ProposePin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions) (*Proposal, error) {
+// Pin plans to bring the lane to a build.
+func Pin(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions) (*change.Proposal, error) {
 	if b.Fragment {
 		return nil, fmt.Errorf("%s: %w", b.Label, ErrFragment)
 	}
@@ -210,11 +211,11 @@ func (w *pinning) stays(path string) {
 }
 
 // propose plans what leads there.
-func (w *pinning) propose(ctx context.Context) (*Proposal, error) {
+func (w *pinning) propose(ctx context.Context) (*change.Proposal, error) {
 	l, c := w.lane, w.change
 	owned := w.held.Owned().With(w.ground.Leaves(w.have, func(layers.Owner) bool { return w.LeftOvers }))
-	at := target{want: w.to.State(), owned: owned, clean: w.Clean, exact: w.Exact || w.Whole, tree: w.tree, composed: w.to, back: w.back}
-	p, err := propose(ctx, l, at, c)
+	at := change.Target{Want: w.to.State(), Owned: owned, Clean: w.Clean, Exact: w.Exact || w.Whole, Tree: w.tree, Composed: w.to, Back: w.back}
+	p, err := change.Propose(ctx, l, at, c)
 	if err != nil {
 		return nil, err
 	}

@@ -1,4 +1,4 @@
-package change
+package propose
 
 import (
 	"context"
@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"morvant/internal/lane"
+	"morvant/internal/lane/change"
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/status"
 	"morvant/internal/plan"
@@ -64,9 +65,9 @@ func movedOn(last *state.Change, held *state.Build, drift *status.Drift, beside 
 // errWhole is returned where only files are known that a change has touched.
 var errWhole = problem.New("Morvant does not know the whole folder as it was, because it was not held at a build", "Nothing was changed; without --whole, undo restores only the files that the change touched")
 
-// ProposeUndo plans to take a change back: change number id, or the last that
+// Undo plans to take a change back: change number id, or the last that
 // still stands if id is 0.
-func ProposeUndo(ctx context.Context, l *lane.Lane, id int64, how Rewinding) (*Proposal, *state.Change, error) {
+func Undo(ctx context.Context, l *lane.Lane, id int64, how Rewinding) (*change.Proposal, *state.Change, error) {
 	history, err := l.Home.History(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return nil, nil, err
@@ -109,7 +110,7 @@ func Undoable(history []*state.Change, id int64) (*state.Change, error) {
 }
 
 // rewind plans to take back changes, given the newest first.
-func rewind(ctx context.Context, l *lane.Lane, changes []*state.Change, c state.Change, how Rewinding) (*Proposal, error) {
+func rewind(ctx context.Context, l *lane.Lane, changes []*state.Change, c state.Change, how Rewinding) (*change.Proposal, error) {
 	tree, err := l.Glance(ctx, 0)
 	if err != nil {
 		return nil, err
@@ -129,7 +130,7 @@ func rewind(ctx context.Context, l *lane.Lane, changes []*state.Change, c state.
 	spelling := l.Spelling(want)
 	taken := make([][]plan.Step, len(changes))
 	for i, was := range changes {
-		list, err := steps(ctx, l, was)
+		list, err := change.StepsOf(ctx, l, was)
 		if err != nil {
 			return nil, err
 		}
@@ -144,7 +145,7 @@ func rewind(ctx context.Context, l *lane.Lane, changes []*state.Change, c state.
 	for _, list := range taken {
 		want = plan.Rewind(want, list)
 	}
-	p, err := propose(ctx, l, target{want: want, exact: true, links: true, tree: tree}, c)
+	p, err := change.Propose(ctx, l, change.Target{Want: want, Exact: true, Links: true, Tree: tree}, c)
 	if err == nil && note != "" {
 		p.Notes = append(p.Notes, note)
 	}
@@ -172,13 +173,13 @@ func takenFrom(ctx context.Context, l *lane.Lane, tree *scan.Tree, have plan.Sta
 		return nil, "", err
 	}
 	var drift *status.Drift
-	var update *arrival
+	var update *change.Arrival
 	var beside []string
 	if b != nil {
 		if drift, err = status.DriftOf(ctx, l, tree, b, pin); err != nil {
 			return nil, "", err
 		}
-		if update, err = arrivalIn(ctx, l, tree, b, pin); err != nil {
+		if update, err = change.ArrivalIn(ctx, l, tree, b, pin); err != nil {
 			return nil, "", err
 		}
 		if held { // else nobody knows what the rest of the folder was
@@ -196,7 +197,7 @@ func takenFrom(ctx context.Context, l *lane.Lane, tree *scan.Tree, have plan.Sta
 		if err != nil {
 			return nil, "", err
 		}
-		p, err := plan.Make(to.request(l))
+		p, err := plan.Make(to.Request(l))
 		if err != nil {
 			return nil, "", err
 		}
@@ -238,9 +239,9 @@ func noLonger(n int, last *state.Change) string {
 
 // Leads names the known build that the folder will be after a proposal, as a whole; nil if it will
 // be none.
-func Leads(ctx context.Context, l *lane.Lane, p *Proposal) (*state.Build, error) {
+func Leads(ctx context.Context, l *lane.Lane, p *change.Proposal) (*state.Build, error) {
 	after := &scan.Tree{}
-	for _, e := range plan.Forward(plan.FromTree(p.tree), p.Plan.Steps) {
+	for _, e := range p.Leaves() {
 		if e.Kind == plan.File {
 			after.Entries = append(after.Entries, scan.Entry{Path: e.Path, Kind: scan.File, Digest: e.Digest, Known: !e.Digest.IsZero(), Stamp: scan.Stamp{Size: e.Size}})
 		}
