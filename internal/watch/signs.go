@@ -176,6 +176,9 @@ func unfilled(ctx context.Context, l *lane.Lane, fresh []*scan.Entry) ([]string,
 	}
 	whole := make(map[digest.Digest]bool)
 	for _, k := range known {
+		if k.Build.Doubt != "" { // it may have been recorded just like that
+			continue
+		}
 		for _, p := range k.Parts {
 			for _, f := range p.Manifest.Files {
 				whole[f.Digest] = true
