@@ -202,3 +202,39 @@ func TestAfterTheGameNoHalfOfAnUpdateIsMended(t *testing.T) {
 	}
 	require.Equal(t, 1, repairs)
 }
+
+// TestAFolderThatIsScratchAndTheRightToBeRunAreOfABuild: a game that cannot write its log, or cannot be started, is not whole.
+func TestAFolderThatIsScratchAndTheRightToBeRunAreOfABuild(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.becomes("1.0")
+	w.write("logs/last.txt", "played")
+	w.write("saved/logs/old.txt", "played")
+	w.ok("add", "quay", w.live, "--scratch", "logs/**", "--scratch", "saved/logs/**")
+	if runtime.GOOS != "windows" {
+		require.NoError(t, os.Chmod(w.path("bin/quay.exe"), 0o755))
+	}
+	w.ok("snapshot", "1.0")
+	w.ok("pin", "1.0", "--yes")
+	w.ok("lane", "new", "old", "--from", "1.0", "--yes")
+	require.DirExists(t, w.live+" [old]/logs")
+	require.DirExists(t, w.live+" [old]/saved/logs")
+	require.NoFileExists(t, w.live+" [old]/logs/last.txt")
+	require.NoError(t, os.RemoveAll(w.path("logs")))
+	w.ok("verify", "--repair", "--yes")
+	w.ok("pin", "1.0", "--clean", "--yes")
+	require.FileExists(t, w.path("saved/logs/old.txt"))
+	if runtime.GOOS == "windows" {
+		return
+	}
+	require.NoError(t, os.Chmod(w.path("bin/quay.exe"), 0o644))
+	r := w.run("status")
+	require.Equal(t, 3, r.code)
+	require.Regexp(t, `cannot be run .*bin/quay.exe`, r.out)
+	require.Equal(t, []any{"bin/quay.exe"}, w.json(3, "verify")["drift"].(map[string]any)["not_runnable"])
+	w.ok("verify", "--repair", "--yes")
+	info, err := os.Stat(w.path("bin/quay.exe"))
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o755), info.Mode())
+	w.ok("status")
+}

@@ -165,7 +165,7 @@ func drifted(s *status.Status) []string {
 	if s.Drift == nil || !s.Drift.Any() {
 		return nil
 	}
-	list := slices.Concat(s.Drift.Altered, s.Drift.Missing, s.Drift.Lost, s.Drift.Harmed)
+	list := slices.Concat(s.Drift.Altered, s.Drift.Missing, s.Drift.Unrunnable, s.Drift.Lost, s.Drift.Harmed)
 	if s.Drift.ExtraCounts {
 		list = append(list, s.Drift.Extra...)
 	}

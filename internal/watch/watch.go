@@ -365,7 +365,7 @@ func outline(s *status.Status) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%v", s.Pin)
 	if d := s.Drift; d != nil {
-		for _, list := range [][]plan.Entry{d.Altered, d.Missing, d.Extra, d.Lost, d.Harmed} {
+		for _, list := range [][]plan.Entry{d.Altered, d.Missing, d.Unrunnable, d.Extra, d.Lost, d.Harmed} {
 			for _, e := range list {
 				b.WriteString(e.Path)
 				b.WriteByte(0)

@@ -116,6 +116,9 @@ func (a commands) showDrift(c *cli.Command, d *status.Drift) {
 	if n := d.Yielded; n > 0 {
 		a.Say("  %s of the build under keep or scratch rules: not checked.", view.Count(n, "file"))
 	}
+	if over := status.LeftOvers(d.Ground, d.Extra); len(over) > 0 {
+		a.Say("  %s; morvant pin --left-overs removes what is not surely the game's, too.", view.LeftOvers(over))
+	}
 	if n := d.LeftOut; n > 0 {
 		a.Say("  %s of the build (%s)%s left out by the pin.", view.Count(n, "file"), view.Size(d.LeftOutBytes), view.AreIs(n))
 	}
@@ -127,7 +130,7 @@ func (a commands) showDrift(c *cli.Command, d *status.Drift) {
 	for _, group := range []struct {
 		word string
 		list []plan.Entry
-	}{{view.Paint(view.Bad, "guarded, gone"), d.Lost}, {view.Paint(view.Bad, "guarded, altered"), d.Harmed}, {view.Paint(view.Bad, "altered"), d.Altered}, {view.Paint(view.Bad, "missing"), d.Missing}, {view.Paint(view.Bad, "back"), d.Back}, {view.Paint(view.Fresh, "extra"), d.Extra}, {"mods changed", d.ModsChanged}, {"unread", d.Unread}} {
+	}{{view.Paint(view.Bad, "guarded, gone"), d.Lost}, {view.Paint(view.Bad, "guarded, altered"), d.Harmed}, {view.Paint(view.Bad, "altered"), d.Altered}, {view.Paint(view.Bad, "missing"), d.Missing}, {view.Paint(view.Bad, "cannot be run"), d.Unrunnable}, {view.Paint(view.Bad, "back"), d.Back}, {view.Paint(view.Fresh, "extra"), d.Extra}, {"mods changed", d.ModsChanged}, {"unread", d.Unread}} {
 		rows = append(rows, view.FileRows(group.word, group.list, c.Bool("verbose"))...)
 	}
 	if c.Bool("verbose") {

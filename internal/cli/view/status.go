@@ -108,6 +108,8 @@ type DriftJSON struct {
 	Harmed []string `json:"guarded_changed,omitempty"`
 	// ModsChanged are files that are one with a file of a mod program, and were changed there; no drift.
 	ModsChanged []string `json:"mods_changed,omitempty"`
+	// Unrunnable are files that have lost the right to be run.
+	Unrunnable []string `json:"not_runnable,omitempty"`
 	// Retime are files whose time alone differs; they are no drift.
 	Retime []string `json:"retime,omitempty"`
 }
@@ -136,6 +138,9 @@ func ToDrift(d *status.Drift) *DriftJSON {
 	}
 	for _, e := range d.ModsChanged {
 		j.ModsChanged = append(j.ModsChanged, e.Path)
+	}
+	for _, e := range d.Unrunnable {
+		j.Unrunnable = append(j.Unrunnable, e.Path)
 	}
 	for _, e := range d.Retimed {
 		j.Retime = append(j.Retime, e.Path)
@@ -465,11 +470,7 @@ func Headline(s *status.Status) string {
 		return fmt.Sprintf("%s is held at %s. %s", name, Named(s.Build), Paint(Bad, Unread(s.Drift)))
 	}
 	if len(s.LeftOvers) > 0 {
-		var list []string
-		for _, o := range s.LeftOvers {
-			list = append(list, fmt.Sprintf("%s left over from %s (%s)", CountAre(len(o.Files), "file"), o.Build.Label, Size(o.Bytes())))
-		}
-		return fmt.Sprintf("%s is held at %s. Its files are as they should be; besides, %s.", name, Named(s.Build), strings.Join(list, ", "))
+		return fmt.Sprintf("%s is held at %s. Its files are as they should be; besides, %s.", name, Named(s.Build), LeftOvers(s.LeftOvers))
 	}
 	if n := s.Drift.Yielded; n > 0 {
 		return fmt.Sprintf("%s is held at %s. Every checked file is as it should be; %s left to rules.", name, Named(s.Build), isAre(n))
@@ -477,9 +478,18 @@ func Headline(s *status.Status) string {
 	return fmt.Sprintf("%s is held at %s. %s", name, Named(s.Build), Paint(Good, "Every file is as it should be."))
 }
 
+// LeftOvers counts what is left over from other builds.
+func LeftOvers(of []*status.LeftOver) string {
+	var list []string
+	for _, o := range of {
+		list = append(list, fmt.Sprintf("%s left over from %s (%s)", CountAre(len(o.Files), "file"), o.Build.Label, Size(o.Bytes())))
+	}
+	return strings.Join(list, ", ")
+}
+
 // driftCount is how many files differ.
 func driftCount(d *status.Drift) int {
-	n := len(d.Altered) + len(d.Missing) + len(d.Back) + len(d.Lost) + len(d.Harmed)
+	n := len(d.Altered) + len(d.Missing) + len(d.Unrunnable) + len(d.Back) + len(d.Lost) + len(d.Harmed)
 	if d.ExtraCounts {
 		n += len(d.Extra)
 	}

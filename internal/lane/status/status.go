@@ -56,6 +56,8 @@ type Drift struct {
 	// Lost are guarded files that are gone, as they should be, and Harmed those that are not as they
 	// were, as they are.
 	Lost, Harmed []plan.Entry
+	// Unrunnable are files that are as built but for the right to be run, which they have lost.
+	Unrunnable []plan.Entry
 	// Retimed are files that are as built but for their time of last change, which counts for games that
 	// load their files in that order. They are no drift.
 	Retimed []plan.Entry
@@ -84,13 +86,13 @@ func (d *Drift) UnreadBytes() int64 {
 
 // Any reports whether the lane is known to differ from what it is held to; see Sure.
 func (d *Drift) Any() bool {
-	return len(d.Altered)+len(d.Missing)+len(d.Back)+len(d.Lost)+len(d.Harmed) > 0 || d.ExtraCounts && len(d.Extra) > 0
+	return len(d.Altered)+len(d.Missing)+len(d.Unrunnable)+len(d.Back)+len(d.Lost)+len(d.Harmed) > 0 || d.ExtraCounts && len(d.Extra) > 0
 }
 
 // Built lists the files of what the lane is held to that are not as they should be.
 func (d *Drift) Built() []string {
 	var paths []string
-	for _, e := range slices.Concat(d.Altered, d.Missing, d.Back) {
+	for _, e := range slices.Concat(d.Altered, d.Missing, d.Unrunnable, d.Back) {
 		paths = append(paths, e.Path)
 	}
 	slices.Sort(paths)
@@ -357,7 +359,7 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 			d.Extra = append(d.Extra, plan.Entry{Path: s.Path, Node: *s.Before})
 		}
 	}
-	d.Retimed = retimed(l, c, have, match)
+	d.attributes(l, c, have, match)
 	for _, e := range slices.Concat(d.Altered, d.Missing) {
 		if p := c.Sheet.At(e.Path); p != nil && p.Layer.Kind() == layers.OfMods {
 			if d.OfMods == nil {
@@ -369,7 +371,7 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 	if err := d.guard(ctx, l, tree); err != nil {
 		return nil, err
 	}
-	for _, list := range [][]plan.Entry{d.Lost, d.Harmed, d.Altered, d.Missing, d.Extra, d.Back, d.Retimed, d.ModsChanged} {
+	for _, list := range [][]plan.Entry{d.Lost, d.Harmed, d.Altered, d.Missing, d.Extra, d.Back, d.Retimed, d.Unrunnable, d.ModsChanged} {
 		slices.SortFunc(list, plan.BiggestFirst)
 	}
 	if d.Ground, err = compose.GroundOf(ctx, l, c, have, b); err != nil {
@@ -379,19 +381,25 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 	return d, err
 }
 
-// retimed lists the files that a pin's target has with the same content and another time.
-func retimed(l *lane.Lane, c *compose.Composed, have plan.State, match *rules.Matcher) []plan.Entry {
+// attributes finds the files that a pin's target has with the same content and another time, or with the right to be run that
+// they have lost.
+func (d *Drift) attributes(l *lane.Lane, c *compose.Composed, have plan.State, match *rules.Matcher) {
 	if len(c.Attributes.Files) == 0 {
-		return nil
+		return
 	}
-	var list []plan.Entry
 	want := l.Spelling(have).State(c.State())
 	for _, e := range have {
-		if is, there := want.Get(e.Path); there && !match.Kept(e.Path) && !match.Scratch(e.Path) && compose.Retimed(l, is, e.Node) {
-			list = append(list, e)
+		is, there := want.Get(e.Path)
+		if !there || match.Kept(e.Path) || match.Scratch(e.Path) {
+			continue
+		}
+		if compose.Retimed(l, is, e.Node) {
+			d.Retimed = append(d.Retimed, e)
+		}
+		if e.Kind == plan.File && is.SameContent(e.Node) && is.Mode&0o111 != 0 && e.Mode != 0 && e.Mode&0o111 == 0 && !l.Traits().NoModes {
+			d.Unrunnable = append(d.Unrunnable, e)
 		}
 	}
-	return list
 }
 
 // guard finds the guarded files that are not as they have to be.
