@@ -43,6 +43,9 @@ func (l *Lane) WriteMarker(ctx context.Context) error { return l.WriteMarkerAs(c
 
 // WriteMarkerAs writes the marker; unfinished says that a change of the folder is under way.
 func (l *Lane) WriteMarkerAs(ctx context.Context, unfinished bool) error {
+	if l.Root == nil { // the folder is away; the state knows what it is
+		return nil
+	}
 	pin, b, err := l.Pin(ctx)
 	if err != nil && !errors.Is(err, state.ErrUnknown) {
 		return err

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"morvant/internal/digest"
 	"morvant/internal/lane"
@@ -213,7 +212,7 @@ func (u *following) unknown(ctx context.Context) (label, waits string, err error
 	}
 	touched := u.touched()
 	for _, e := range touched {
-		if rests := l.Now().Sub(time.Unix(0, max(e.Stamp.CTime, e.Stamp.MTime))); rests < justNow {
+		if l.Now().Sub(lastTouched(e, l.Now())) < justNow {
 			return "", fmt.Sprintf("%s has just changed", e.Path), nil
 		}
 	}

@@ -180,6 +180,17 @@ func drifted(s *status.Status) []string {
 // justNow is how long ago a file may have been touched that may still be written to.
 const justNow = 30 * time.Second
 
+// lastTouched is when a file was last touched. A time that lies in the future is of another clock, or time zone, and says nothing.
+func lastTouched(e *scan.Entry, now time.Time) time.Time {
+	var last time.Time
+	for _, ns := range []int64{e.Stamp.CTime, e.Stamp.MTime} {
+		if t := time.Unix(0, ns); t.After(last) && !t.After(now) {
+			last = t
+		}
+	}
+	return last
+}
+
 // midWrite says what shows that somebody is writing to the lane at this moment.
 func midWrite(l *lane.Lane, s *status.Status, quiet bool) ([]string, error) {
 	if !quiet {
@@ -199,7 +210,7 @@ func midWrite(l *lane.Lane, s *status.Status, quiet bool) ([]string, error) {
 		return list, err
 	}
 	fresh = slices.DeleteFunc(fresh, func(e *scan.Entry) bool {
-		return l.Now().Sub(time.Unix(0, max(e.Stamp.CTime, e.Stamp.MTime))) > justNow
+		return l.Now().Sub(lastTouched(e, l.Now())) > justNow
 	})
 	return unfilled(context.Background(), l, fresh)
 }

@@ -285,6 +285,8 @@ func (a *App) LaneOptions(c *cli.Command) lane.Options {
 		if c.Bool("repair") {
 			o.Remake = a.remake(c)
 		}
+	case "morvant unpin":
+		o.Absent = c.Bool("stay") // no file is touched
 	case "morvant lane list", "morvant saves list", "morvant export":
 		o.Absent = true
 	case "morvant unblock":

@@ -22,7 +22,7 @@ import (
 // additionFlags are what a pin can have beside its build.
 func additionFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringSliceFlag{Name: "overlay", Usage: "lay files of another build or folder over the build: `BUILD:PATTERN`; later ones win"},
+		&cli.StringSliceFlag{Name: "overlay", Usage: "lay files of another build, folder or archive over the build: `BUILD:PATTERN`; later ones win"},
 		&cli.StringSliceFlag{Name: "mods", Usage: "lay a set of mods over it: `NAME` (morvant mods list)"},
 		&cli.StringSliceFlag{Name: "companion", Usage: "a small file that the build needs beside it: `PATH=TEXT`, \\n for a new line"},
 		&cli.StringSliceFlag{Name: "edit", Usage: "set one value in a text file: `FILE:PATTERN=VALUE`; parentheses in PATTERN mark the old value"},
@@ -95,7 +95,7 @@ func (a commands) parseOverlay(ctx context.Context, c *cli.Command, l *lane.Lane
 	if err != nil {
 		return state.Overlay{}, nil, err
 	}
-	o := state.Overlay{Name: b.Name(), Digest: b.Digest(), Pattern: pattern}
+	o := state.Overlay{Name: b.Name(), Digest: b.Digest(), Pattern: pattern, Named: true}
 	if b.Components != nil {
 		choice, err := compose.Choose(ctx, l, b, nil)
 		if err != nil {
@@ -109,16 +109,38 @@ func (a commands) parseOverlay(ctx context.Context, c *cli.Command, l *lane.Lane
 }
 
 func (a commands) overlayBuild(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, text, pattern string) (*state.Build, error) {
-	if info, err := os.Stat(text); err == nil && info.IsDir() && strings.ContainsAny(text, `/\`) {
-		if text, err = filepath.Abs(text); err != nil {
-			return nil, err
-		}
-		b, err := record.RecordFolder(ctx, l, text, "overlay", record.OverlayNote(text), l.Game.Rules().Set([]string{pattern}))
-		if err != nil {
-			return nil, err
-		}
-		a.Note("%s of %s recorded as snapshot/%s.", view.Count(b.Files, "file"), text, b.Label)
-		return b, nil
+	info, err := os.Stat(text)
+	if err != nil || !strings.ContainsAny(text, `/\`) {
+		return find.Offered(ctx, a.App, c, home, l.Game.Name, text)
 	}
-	return find.Offered(ctx, a.App, c, home, l.Game.Name, text)
+	if text, err = filepath.Abs(text); err != nil {
+		return nil, err
+	}
+	var b *state.Build
+	if info.IsDir() {
+		b, err = record.RecordFolder(ctx, l, text, "overlay", record.OverlayNote(text), l.Game.Rules().Set([]string{pattern}))
+	} else {
+		b, err = overlayArchive(ctx, a.App, c, l, text, pattern)
+	}
+	if err != nil {
+		return nil, err
+	}
+	a.Note("%s of %s recorded as snapshot/%s.", view.Count(b.Files, "file"), text, b.Label)
+	return b, nil
+}
+
+// overlayArchive records files of an archive, to be laid over a build.
+func overlayArchive(ctx context.Context, a *app.App, c *cli.Command, l *lane.Lane, file, pattern string) (*state.Build, error) {
+	label, err := record.NextLabel(ctx, l, "overlay")
+	if err != nil {
+		return nil, err
+	}
+	in, err := record.ImportBuild(ctx, l, record.Imports{
+		Sources: []record.Source{{Path: file}}, Only: []string{pattern}, Overlay: true, Label: label, Note: record.OverlayNote(file), Ask: find.Asked(a, c, l),
+	})
+	if err != nil {
+		return nil, err
+	}
+	a.NoteOdd(in.Odd)
+	return in.Build, nil
 }

@@ -174,7 +174,11 @@ func (a commands) unpinCommand() *cli.Command {
 			if _, err := app.Arguments(c, 0, 0); err != nil {
 				return err
 			}
-			session, err := a.OpenLane(ctx, c, app.ToChange)
+			why := app.ToChange
+			if c.Bool("stay") {
+				why = app.ToLook
+			}
+			session, err := a.OpenLane(ctx, c, why)
 			if err != nil {
 				return err
 			}

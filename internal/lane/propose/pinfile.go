@@ -116,7 +116,7 @@ func FromPinFile(ctx context.Context, l *lane.Lane, f *pinfile.File) (*state.Bui
 		if err != nil {
 			return nil, o, fmt.Errorf("the overlay %s: %w", over.Files, err)
 		}
-		lay := state.Overlay{Name: other.Name(), Digest: over.Digest, Pattern: over.Files, Build: other.UID, Mod: over.Mods}
+		lay := state.Overlay{Name: other.Name(), Digest: over.Digest, Pattern: over.Files, Build: other.UID, Mod: over.Mods, Named: true}
 		if other.Components != nil {
 			lay.Components = over.Components
 			lay.Build = other.With(over.Components).UID

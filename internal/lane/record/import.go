@@ -17,6 +17,7 @@ import (
 	"morvant/internal/identify"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
+	"morvant/internal/layers"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
 	"morvant/internal/rules"
@@ -43,6 +44,7 @@ type Imports struct {
 	DryRun  bool      // only find out what it would be
 	Only    []string  // patterns of files that are taken alone; none: all
 	Mods    bool      // it is a set of mods, and no build
+	Overlay bool      // it is to be laid over a build, and none itself
 	Fits    []string  // labels of builds that a set of mods is for
 	Move    bool      // remove each file of a folder once it is in the store
 	Ask     Asked
@@ -86,9 +88,11 @@ func ImportBuild(ctx context.Context, l *lane.Lane, from Imports) (*Import, erro
 	im := &importing{Imports: from, ctx: ctx, l: l, session: l.Store.Begin(), exclude: l.Game.Rules().Set(from.Exclude)}
 	im.only = l.Game.Rules().Set(from.Only)
 	im.out.Build = &state.Build{UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: from.Note, Made: from.Date}
-	if from.Mods {
-		im.out.Channel, im.out.Fragment, im.out.Fits = state.ModsLine, true, from.Fits
+	if im.out.Fragment = from.Mods || from.Overlay; im.out.Fragment {
 		im.Ask.Unlike, im.Ask.Hidden = nil, nil
+	}
+	if from.Mods {
+		im.out.Channel, im.out.Fits = state.ModsLine, from.Fits
 		if im.Inside == "" {
 			im.Inside = "."
 		}
@@ -188,6 +192,9 @@ func (im *importing) run() error {
 		}
 	}
 	whole.Manifest = whole.Manifest.Without(func(p string) bool { return !im.wants(p) })
+	if im.Overlay && len(whole.Manifest.Files) == 0 {
+		return fmt.Errorf("%w: no file in %s matches", layers.ErrOverlay, im.Sources[0].Path)
+	}
 	if im.Mods && len(whole.Manifest.Files) == 0 {
 		return ErrNoMods
 	}
