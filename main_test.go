@@ -20,7 +20,7 @@ var layers = []string{
 	"problem", "digest", "strict", "progress", "process", "volume", "database", "reflink", "rules", "edit", "keyed", "userpath",
 	"manifest", "chunk", "pack", "layout", "store", "estimate", "scan", "plan", "layers", "apply", "saves", "exchange",
 	"alias", "catalogue", "adapter", "adapter/speak", "ref", "feed/told", "feed/fence", "feed", "feed/fetch", "feed/trial", "block", "version", "state", "names", "modlist", "game", "resolve", "pinfile", "identify", "report", "publish",
-	"lane", "lane/compose", "lane/record", "lane/guard", "lane/backup", "lane/status", "lane/change", "lane/propose", "lanes", "lane/entry", "watch",
+	"lane", "lane/compose", "lane/record", "lane/guard", "lane/backup", "lane/status", "lane/change", "lane/propose", "lane/why", "lanes", "lane/entry", "watch",
 	"upkeep", "standin", "standin/clerk", "testdir",
 	"cli/view", "cli/app", "cli/find", "cli/proposal",
 	"cli/games", "cli/record", "cli/feeds", "cli/hold", "cli/installs", "cli/mods", "cli/saves", "cli/share", "cli/store", "cli/demo", "cli/help",

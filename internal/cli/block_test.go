@@ -257,8 +257,12 @@ func TestBlockRulesInTheSettings(t *testing.T) {
 	require.Contains(t, w.ok("block", "--explain").out, "An updater with administrator's rights can write anything")
 	require.NoError(t, os.WriteFile(w.state, []byte("updates = a\nUpdates = b\n"), 0o644))
 	w.fails(1, `the key is there twice: "a" in line 1, "b" in line 2`, "block")
-	r := w.ok("pin", "1.1.1", "--yes")
+	r := w.run("pin", "1.1.1", "--yes")
+	require.Equal(t, 3, r.code, "updates may come")
 	require.Contains(t, r.err, "the block is incomplete", "the pin stands all the same")
+	check := w.run("launch", "--check-only")
+	require.Equal(t, 3, check.code)
+	require.Contains(t, check.err, "the key is there twice")
 	require.NoError(t, os.WriteFile(settings, append(text, []byte("\n[[block]]\nkind = \"occupy\"\n")...), 0o644))
 	w.fails(1, "it may have path, and nothing else", "status")
 

@@ -113,3 +113,41 @@ func TestAHoldEndsAlsoWhereItsFolderIsAway(t *testing.T) {
 	require.NoError(t, os.Rename(w.live+" away", w.live))
 	require.Contains(t, w.ok("status").out, "not held")
 }
+
+func TestWhySaysWhoseAFileIs(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.becomes("0.9")
+	w.ok("add", "quay", w.live, "--keep", "Mods/**", "--scratch", "logs/**")
+	w.ok("snapshot", "0.9")
+	w.becomes("1.0")
+	w.ok("snapshot", "1.0")
+	w.write("Mods/mine.txt", "mine")
+	w.write("logs/last.txt", "log")
+	w.write("odd.txt", "odd")
+	for name, text := range map[string]string{"trees": "of trees", "boats": "of boats"} {
+		w.ok("mods", "record", name, "--from", w.source(name, map[string]string{"data/a.pak": text, "Mods/" + name + ".txt": text}))
+	}
+	w.ok("pin", "1.0", "--mods", "trees", "--mods", "boats", "--yes")
+	require.NoError(t, os.WriteFile(w.path("data/b.pak"), []byte("data/b.pak of 0.9"), 0o644))
+	r := w.run("why", "data/a.pak", "Mods/mine.txt", "logs/last.txt", "odd.txt", "data/b.pak", "none.txt", "Mods/trees.txt")
+	require.Equal(t, 0, r.code, r.err)
+	for _, words := range []string{
+		"data/a.pak, 8 B: the game's: as the mods boats has it", "without that    8 B, by the mods trees", "and beneath     17 B, by snapshot/1.0", "by change 1 (the pin to 1.0)",
+		"Mods/mine.txt, 4 B: yours: a keep rule says", "logs/last.txt, 3 B: nobody's: a scratch rule", "odd.txt, 3 B: nobody can say", "data/b.pak, 17 B: left over", "exactly so in   snapshot/0.9",
+		"none.txt, not there", "Mods/trees.txt, 8 B: the game's: as the mods trees has it",
+	} {
+		require.Contains(t, r.out, words)
+	}
+	j := w.json(0, "why", "data/a.pak")["files"].([]any)[0].(map[string]any)
+	require.Equal(t, "layer", j["owner"])
+	require.Len(t, j["layers"], 3)
+	r = w.ok("mods", "conflicts")
+	require.Regexp(t, `data/a\.pak +the mods boats +the mods trees`, r.out)
+	require.NotContains(t, r.out, "Mods/trees.txt")
+	require.Len(t, w.json(0, "mods", "conflicts")["conflicts"], 1)
+	w.ok("mods", "lift", "boats", "--yes")
+	require.Contains(t, w.ok("mods", "conflicts").out, "No two")
+	require.Equal(t, "of trees", w.read("data/a.pak"))
+	w.fails(2, "not a path", "why", "../x")
+}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 
 	"github.com/pelletier/go-toml/v2"
@@ -263,6 +264,40 @@ func findKey(doc []byte, key string) (start, end, tables int, err error) {
 func (h *Home) AddBlockRules(name string, list []block.Rule) (*Game, error) {
 	return addTables(h, name, "block", list, func(g *Game) []block.Rule { return g.Block })
 }
+
+// RemoveBlockRule takes one of a game's block rules out of its settings, by its place among them.
+func (h *Home) RemoveBlockRule(name string, at int) error {
+	g, err := h.Load(name)
+	if err != nil {
+		return err
+	}
+	if at < 0 || at >= len(g.Block) {
+		return &state.UnknownError{Kind: "block rule", Name: fmt.Sprint(at + 1)}
+	}
+	b, err := volume.ReadFile(h.settingsFile(name), volume.Small)
+	if err != nil {
+		return err
+	}
+	heads := blockTable.FindAllIndex(b, -1)
+	if len(heads) != len(g.Block) {
+		return fmt.Errorf("%w: %s has its block rules in another form than Morvant writes; remove the rule there by hand", ErrSettings, h.settingsFile(name))
+	}
+	from, to := heads[at][0], len(b)
+	if next := anyTable.FindIndex(b[heads[at][1]:]); next != nil {
+		to = heads[at][1] + next[0]
+	}
+	rest := slices.Concat(b[:from], b[to:])
+	s, err := parseSettings(rest)
+	if err != nil || !slices.Equal(s.Block, slices.Delete(slices.Clone(g.Block), at, at+1)) {
+		return errors.Join(fmt.Errorf("%w: the rule cannot be taken out of %s alone; remove it there by hand", ErrSettings, h.settingsFile(name)), err)
+	}
+	return volume.Replace(h.settingsFile(name), rest, 0o644)
+}
+
+var (
+	blockTable = regexp.MustCompile(`(?m)^[ \t]*\[\[[ \t]*block[ \t]*\]\]`)
+	anyTable   = regexp.MustCompile(`(?m)^[ \t]*\[`)
+)
 
 // AddVersionRules is AddBlockRules for version rules.
 func (h *Home) AddVersionRules(name string, list []version.Rule) (*Game, error) {

@@ -2,13 +2,15 @@ package lane
 
 import (
 	"context"
+	"path"
+	"regexp"
+	"time"
 
-	"morvant/internal/manifest"
 	"morvant/internal/scan"
 	"morvant/internal/state"
 )
 
-// noteGone notes which of the player's files were there at the last look and are not any more, and
+// noteGone notes which files that may be the player's were there at the last look and are not any more, and
 // which are back. Morvant's own changes are remembered without a look, and take nothing away here.
 func (l *Lane) noteGone(ctx context.Context, t *scan.Tree) error {
 	noted, err := l.Home.Player.Gone(ctx, l.Game.Name, l.Name)
@@ -22,34 +24,32 @@ func (l *Lane) noteGone(ctx context.Context, t *scan.Tree) error {
 		}
 	}
 	lost := l.Cache.Lost(l.CacheKey(), t)
+	if len(lost) == 0 && len(back) == 0 {
+		return nil
+	}
+	settled, err := l.settled(ctx)
+	if err != nil {
+		return err
+	}
 	match := l.Game.Rules().Matcher()
 	var gone []state.Gone
-	var built *manifest.Manifest
 	for _, f := range lost {
-		switch {
-		case match.Scratch(f.Path):
-			continue
-		case match.Kept(f.Path):
-		default:
-			if built == nil {
-				if built, err = l.built(ctx); err != nil {
-					return err
-				}
-			}
-			if _, is := built.File(f.Path); is || len(built.Files) == 0 {
-				continue
-			}
+		if !match.Scratch(f.Path) && !passing.MatchString(path.Base(f.Path)) && (match.Kept(f.Path) || f.Touched.Before(settled)) {
+			gone = append(gone, state.Gone{Path: f.Path, Bytes: f.Bytes, Noticed: l.Now()})
 		}
-		gone = append(gone, state.Gone{Path: f.Path, Bytes: f.Size, Noticed: l.Now()})
 	}
 	return l.Home.Player.SetGone(ctx, l.Game.Name, l.Name, gone, back)
 }
 
-// built is the manifest of the build that the lane is held to; an empty one if it is held to none.
-func (l *Lane) built(ctx context.Context) (*manifest.Manifest, error) {
-	_, b, err := l.Pin(ctx)
-	if err != nil || b == nil {
-		return &manifest.Manifest{}, err
+// passing is how files are called that programs make for a moment: an editor that saves, a download.
+var passing = regexp.MustCompile(`(?i)^(~\$|\.#|\.~)|(~|\.(tmp|temp|swp|swx|part|partial|crdownload|download|lock))$`)
+
+// settled is when the game's folder was last changed by Morvant. A file without a rule that is newer may have been brought by
+// the launcher, and taken again.
+func (l *Lane) settled(ctx context.Context) (time.Time, error) {
+	history, err := l.Home.History(ctx, l.Game.Name, l.Name)
+	if err != nil || len(history) == 0 {
+		return time.Time{}, err
 	}
-	return b.ReadManifest(ctx, l.Store)
+	return history[0].Made, nil
 }

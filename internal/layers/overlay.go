@@ -3,6 +3,7 @@ package layers
 import (
 	"errors"
 	"fmt"
+	"strings"
 
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
@@ -33,7 +34,7 @@ func (o *Overlay) ID() string { return string(o.Kind()) + " " + o.Of + " " + o.P
 
 func (o *Overlay) Name() string {
 	if o.Mods {
-		return "the mods " + o.Of
+		return "the mods " + strings.TrimPrefix(o.Of, "mods/")
 	}
 	return fmt.Sprintf("the overlay %s of %s", o.Pattern, o.Of)
 }

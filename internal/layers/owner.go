@@ -61,6 +61,8 @@ func (g *Ground) Of(path string, is plan.Node) Owner {
 		o.Builds, o.Sure = g.Known.has(fold, is.Digest)
 	}
 	switch {
+	case is.Kind == "":
+		o.Whose, o.Why = Unknown, "it is not there"
 	case o.Piece.Wants() && !kept && is.SameContent(o.Piece.Node):
 		o.Whose, o.Why = Layers, "as "+o.Piece.Layer.Name()+" has it"
 		if o.Piece.editsPlayers() {

@@ -12,7 +12,6 @@ import (
 
 	"morvant/internal/database"
 	"morvant/internal/digest"
-	"morvant/internal/manifest"
 )
 
 var cacheSchema = database.Schema{Steps: []string{`
@@ -113,9 +112,16 @@ func (c *Cache) Recall(ctx context.Context, root string, t *Tree) error {
 	return nil
 }
 
+// Lost is a file that was there at an earlier look.
+type Lost struct {
+	Path    string
+	Bytes   int64
+	Touched time.Time // when it was last changed
+}
+
 // Lost lists the files that were remembered when the folder's tree was last recalled and that are
 // not in it, unless their content is there under another name.
-func (c *Cache) Lost(root string, t *Tree) []manifest.File {
+func (c *Cache) Lost(root string, t *Tree) []Lost {
 	if len(c.lost[root]) == 0 {
 		return nil
 	}
@@ -125,10 +131,10 @@ func (c *Cache) Lost(root string, t *Tree) []manifest.File {
 			there[e.Digest] = true
 		}
 	}
-	var lost []manifest.File
+	var lost []Lost
 	for p, was := range c.lost[root] {
 		if !there[was.digest] {
-			lost = append(lost, manifest.File{Path: p, Size: was.stamp.Size, Digest: was.digest})
+			lost = append(lost, Lost{p, was.stamp.Size, time.Unix(0, max(was.stamp.CTime, was.stamp.MTime))})
 		}
 	}
 	return lost

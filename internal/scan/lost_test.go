@@ -28,7 +28,7 @@ func TestWhatIsLostIsWhatWasThereAtTheLastLook(t *testing.T) {
 		require.NoError(t, c.Recall(t.Context(), "r", tree))
 		require.NoError(t, tree.Read(t.Context(), root, Request{Sink: Hash(), Meter: progress.None{}, Now: time.Now}))
 		for _, f := range c.Lost("r", tree) {
-			require.Equal(t, int64(len("content of a")), f.Size)
+			require.Equal(t, int64(len("content of a")), f.Bytes)
 			lost = append(lost, f.Path)
 		}
 		require.NoError(t, c.Remember(t.Context(), "r", tree))

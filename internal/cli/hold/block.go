@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -17,6 +18,7 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/lane/guard"
 	"morvant/internal/problem"
+	"morvant/internal/state"
 )
 
 func (a commands) blockCommand() *cli.Command {
@@ -59,6 +61,11 @@ func (a commands) blockCommand() *cli.Command {
 					defer home.Close()
 					return a.addBlock(c, home, name, args[0], args[1:])
 				},
+			},
+			{
+				Name: "remove", Usage: "remove a rule from the game's settings, and take it off", ArgsUsage: "NUMBER",
+				Description: "Example: morvant block remove 2\n\nThe numbers are those of morvant block --show. What the rule found is put back.",
+				Action:      a.removeBlock,
 			},
 			{
 				Name: "presets", Usage: "list the presets: rules by kind of launcher",
@@ -208,6 +215,9 @@ func (a commands) addBlock(c *cli.Command, home *game.Home, name, preset string,
 		if err != nil {
 			return app.AsUsage(err)
 		}
+		if err := a.tryRules(home, name, rules); err != nil {
+			return err
+		}
 		if _, err := home.AddBlockRules(name, rules); err != nil {
 			return err
 		}
@@ -217,6 +227,58 @@ func (a commands) addBlock(c *cli.Command, home *game.Home, name, preset string,
 		return a.Done(c, "The rules are in "+home.SettingsFile(name)+"; apply them with morvant block or the next pin.")
 	}
 	return app.Usagef("there is no preset \"%s\", only %s", preset, strings.Join(names, ", "))
+}
+
+// tryRules refuses rules that can never be set, such as one with a value of another type than the launcher's file has, and says
+// what is not there yet.
+func (a commands) tryRules(home *game.Home, name string, rules []block.Rule) error {
+	g, err := home.Load(name)
+	if err != nil {
+		return err
+	}
+	at := block.Site{Dir: g.Live}
+	at.Home, _ = os.UserHomeDir()
+	for _, r := range rules {
+		h, err := block.Prepare(r, at)
+		switch {
+		case errors.Is(err, block.ErrRule):
+			return app.AsUsage(err)
+		case err != nil:
+			a.Note("Note: right now it cannot be set: %s.", view.OneLine(err))
+		case h.Missing:
+			a.Note("Note: %s is not in %s yet; the block adds it. Is it called so there?", r.Key, h.Path)
+		}
+	}
+	return nil
+}
+
+// removeBlock takes a rule out of the settings, and off.
+func (a commands) removeBlock(ctx context.Context, c *cli.Command) (err error) {
+	args, err := app.Arguments(c, 1, 1)
+	if err != nil {
+		return err
+	}
+	n, err := app.Number(args[0], "block rule", "block --show")
+	if err != nil {
+		return err
+	}
+	session, err := a.OpenLane(ctx, c, app.TheLiveOne)
+	if err != nil {
+		return err
+	}
+	defer session.Close(&err)
+	l := session.Lane
+	if n < 1 || int(n) > len(l.Game.Block) {
+		return &state.UnknownError{Kind: "block rule", Name: args[0]}
+	}
+	rule := l.Game.Block[n-1]
+	if err := l.Home.RemoveBlockRule(l.Game.Name, int(n)-1); err != nil {
+		return err
+	}
+	if err := guard.TakeOff(ctx, l, rule); err != nil {
+		return err
+	}
+	return a.Done(c, "The rule is removed: Morvant no longer "+rule.Describe()+".")
 }
 
 func (a commands) showPresets(c *cli.Command, home *game.Home) error {
@@ -289,14 +351,15 @@ func (a commands) block(ctx context.Context, c *cli.Command, l *lane.Lane) error
 		}{"morvant-block/1", l.Game.Name, view.ToBlockJSON(states)})
 	}
 	var rows [][]string
-	for _, s := range states {
+	for i, s := range states {
 		how := view.Paint(view.Good, "holds")
 		if !s.Holds {
 			how = view.Paint(view.Bad, "does not hold")
 		}
-		rows = append(rows, []string{s.Rule.Kind, how, view.FirstNonEmpty(view.Broke(s), s.Rule.Describe()+view.LeftAlone(s.Left))})
+		rows = append(rows, []string{fmt.Sprint(i + 1), s.Rule.Kind, how, view.FirstNonEmpty(view.Broke(s), s.Rule.Describe()+view.LeftAlone(s.Left))})
 	}
 	a.Table([]view.Column{
+		{Head: "No", Right: true},
 		{Head: "Rule"},
 		{Head: "State"},
 		{Head: "What", Cut: view.CutWrap},

@@ -14,12 +14,14 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"morvant/internal/block"
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/view"
 	"morvant/internal/game"
 	"morvant/internal/identify"
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
+	"morvant/internal/lane/guard"
 	"morvant/internal/lane/propose"
 	"morvant/internal/lane/status"
 	"morvant/internal/lanes"
@@ -177,6 +179,19 @@ func (a commands) fit(ctx context.Context, c *cli.Command, home *game.Home, name
 	}
 	if s.Running {
 		return lane.ErrRunning
+	}
+	if c.Bool("check-only") && s.Build != nil && slices.ContainsFunc(s.Block, func(b block.State) bool { return !b.Holds }) {
+		for _, b := range s.Block {
+			if b.Holds {
+				continue
+			}
+			why := view.FirstNonEmpty(view.Broke(b), b.Rule.Describe())
+			if err := guard.Cannot(ctx, l, b.Rule); b.Broke == block.NotSet && err != nil {
+				why = view.OneLine(err)
+			}
+			a.Note("  the block does not hold: %s", why)
+		}
+		return app.ErrDifferent
 	}
 	if s.Drift == nil || !s.Drift.Any() && (s.Sure() || !c.Bool("check-only")) {
 		return nil

@@ -19,6 +19,7 @@ import (
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/propose"
 	"morvant/internal/lane/record"
+	"morvant/internal/lane/why"
 	"morvant/internal/problem"
 	"morvant/internal/state"
 )
@@ -49,6 +50,10 @@ func (a commands) modsCommand() *cli.Command {
 			{
 				Name: "show", Usage: "show a set of mods, file by file", ArgsUsage: "NAME", Description: "Example: morvant mods show trees",
 				Action: a.onLane(app.ToLook, 1, 1, a.show),
+			},
+			{
+				Name: "conflicts", Usage: "list the files that several laid sets or overlays give, and which counts", Description: "Example: morvant mods conflicts",
+				Action: a.onLane(app.ToLook, 0, 0, a.conflicts),
 			},
 			{
 				Name: "rename", Usage: "give a set another name", ArgsUsage: "OLD NEW", Description: "Example: morvant mods rename trees \"trees 2.0\"",
@@ -194,6 +199,38 @@ func (a commands) list(ctx context.Context, c *cli.Command, home *game.Home, nam
 		{Head: "Recorded", Spare: 3},
 		{Head: "Note", Spare: 2, Cut: view.CutEnd},
 	}, rows)
+	return nil
+}
+
+// conflicts lists the files that several sets of mods or overlays of the pin give with different content.
+func (a commands) conflicts(ctx context.Context, c *cli.Command, l *lane.Lane, _ []string) error {
+	list, err := why.Conflicts(ctx, l)
+	if err != nil {
+		return err
+	}
+	type conflictJSON struct {
+		Path string   `json:"path"`
+		By   []string `json:"by"` // the one that counts first
+	}
+	out := []conflictJSON{}
+	var rows [][]string
+	for _, k := range list {
+		out = append(out, conflictJSON{k.Path, k.By})
+		rows = append(rows, []string{k.Path, k.By[0], strings.Join(k.By[1:], ", ")})
+	}
+	if c.Bool("json") {
+		return a.Emit(struct {
+			Schema    string         `json:"schema"`
+			Game      string         `json:"game"`
+			Lane      string         `json:"lane"`
+			Conflicts []conflictJSON `json:"conflicts"`
+		}{"morvant-conflicts/1", l.Game.Name, l.Name, out})
+	}
+	if len(rows) == 0 {
+		a.Say("No two of the laid sets of mods and overlays give the same file.")
+		return nil
+	}
+	a.Table([]view.Column{{Head: "File", Cut: view.CutStart}, {Head: "Counts", Cut: view.CutEnd}, {Head: "Lies beneath", Cut: view.CutEnd, Spare: 1}}, rows)
 	return nil
 }
 

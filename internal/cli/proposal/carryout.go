@@ -2,6 +2,7 @@ package proposal
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"path/filepath"
@@ -13,6 +14,7 @@ import (
 	"morvant/internal/cli/view"
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
+	"morvant/internal/state"
 )
 
 // CarryOut shows a plan, asks, carries it out and says what came of it. It is the
@@ -45,14 +47,22 @@ func CarryOut(ctx context.Context, a *app.App, c *cli.Command, l *lane.Lane, p *
 		}
 	}
 	if asJSON {
-		return a.Emit(view.ToPlanJSON(l.Game.Name, p, !dry))
+		return errors.Join(a.Emit(view.ToPlanJSON(l.Game.Name, p, !dry)), unblocked(p))
 	}
 	if dry {
 		a.Say("\nThis was a dry run; nothing was changed.")
 		return nil
 	}
 	a.Say("%s", view.Outcome(l, p))
-	return nil
+	return unblocked(p)
+}
+
+// unblocked makes a pin whose block could not be set end with another exit code: updates may come. Why has been said.
+func unblocked(p *change.Proposal) error {
+	if p.Block == nil || !p.Change.After.Held() || p.Change.What != state.ChangePin {
+		return nil
+	}
+	return app.ErrDifferent
 }
 
 // acceptStranger asks whether a folder that may not be the game's is to be taken for it.

@@ -95,6 +95,25 @@ func showSteps(a *app.App, l *lane.Lane, p *change.Proposal) {
 	if l.Game.ConvertSaves != "" {
 		a.Say("  then converts a copy of the saves: %s", l.Game.ConvertSaves)
 	}
+	showGuards(a, l, p)
+}
+
+// showGuards tells what a pin that begins a hold will block, and once what it has nothing to do with: updates that nothing keeps
+// away, saves that nobody knows.
+func showGuards(a *app.App, l *lane.Lane, p *change.Proposal) {
+	before, after := p.Change.Before, p.Change.After
+	begins := !before.Held()
+	if l.Live && !after.Open && (begins || before.Open) {
+		for _, r := range l.Game.Block {
+			a.Say("  blocks updates: %s", r.Describe())
+		}
+	}
+	if l.Live && begins && !after.Open && len(l.Game.Block) == 0 {
+		a.Say("  %s", view.Faint("no block is set, so the launcher may update it at any time (morvant block presets lists what helps)"))
+	}
+	if begins && len(l.Game.Saves) == 0 {
+		a.Say("  %s", view.Faint("no saves are known, so none are backed up (morvant game set --saves FOLDER)"))
+	}
 }
 
 // showLeft tells what a plan leaves alone.

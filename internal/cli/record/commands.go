@@ -1,4 +1,4 @@
-// Package record records builds and compares them: snapshot, builds, identify, diff, status, verify.
+// Package record records builds and compares them: snapshot, builds, identify, diff, status, verify, why.
 package record
 
 import (
@@ -13,5 +13,5 @@ type commands struct{ *app.App }
 // Commands returns them.
 func Commands(run *app.App) []*cli.Command {
 	a := commands{run}
-	return []*cli.Command{a.snapshotCommand(), a.buildsCommand(), a.identifyCommand(), a.diffCommand(), a.statusCommand(), a.verifyCommand()}
+	return []*cli.Command{a.snapshotCommand(), a.buildsCommand(), a.identifyCommand(), a.diffCommand(), a.statusCommand(), a.verifyCommand(), a.whyCommand()}
 }

@@ -94,7 +94,9 @@ func CarryOut(ctx context.Context, l *lane.Lane, p *Proposal) error {
 		return err
 	}
 	if p.Idle(l) { // no change, and nothing to undo
-		return guard.Follow(ctx, l, &p.Change)
+		p.Block = guard.Follow(ctx, l, &p.Change)
+		sayIncomplete(l, p.Block, false)
+		return nil
 	}
 	steps, err := putSteps(ctx, l, p.Plan.Steps)
 	if err != nil {
@@ -137,7 +139,8 @@ func CarryOut(ctx context.Context, l *lane.Lane, p *Proposal) error {
 			return err
 		}
 	}
-	return afterwards(ctx, l, &p.Change, false)
+	p.Block, err = afterwards(ctx, l, &p.Change, false)
+	return err
 }
 
 // learn puts the digests of content that has come in the place of what stood for them in the plan, and records the
@@ -243,22 +246,27 @@ func notesOf(arrived string, sentences []string) string {
 }
 
 // afterwards does what follows a change of the lane, and then ends it. The change itself
-// stands, whatever comes of that. What fails and may succeed later is left to the next
+// stands, whatever comes of that; why the block is incomplete is returned. What fails and may succeed later is left to the next
 // command, once.
-func afterwards(ctx context.Context, l *lane.Lane, c *state.Change, again bool) error {
-	if err := guard.Follow(ctx, l, c); err != nil {
-		later := !again && !guard.Lasting(err)
-		text := fmt.Sprintf("the block is incomplete: %v; see %s", err, problem.ShowBlock)
-		if later {
-			text = fmt.Sprintf("the block is incomplete: %v; the next command tries again", err)
-		}
-		l.Meter.Warn(text)
-		if later {
-			return nil
-		}
+func afterwards(ctx context.Context, l *lane.Lane, c *state.Change, again bool) (block, err error) {
+	block = guard.Follow(ctx, l, c)
+	later := block != nil && !again && !guard.Lasting(block)
+	if sayIncomplete(l, block, later); later {
+		return block, nil
 	}
 	afterPin(ctx, l, c)
-	return l.Home.End(ctx, l.Game.Name, l.Name, state.BegunChange)
+	return block, l.Home.End(ctx, l.Game.Name, l.Name, state.BegunChange)
+}
+
+// sayIncomplete says why a block is incomplete, if it is.
+func sayIncomplete(l *lane.Lane, err error, later bool) {
+	switch {
+	case err == nil:
+	case later:
+		l.Meter.Warn(fmt.Sprintf("the block is incomplete: %v; the next command tries again", err))
+	default:
+		l.Meter.Warn(fmt.Sprintf("the block is incomplete: %v; see %s", err, problem.ShowBlock))
+	}
 }
 
 // mayTouch returns an error if a file that has to leave its place cannot be moved: what

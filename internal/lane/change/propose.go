@@ -34,6 +34,8 @@ type Proposal struct {
 	LeftOut int // files of the build that the pin leaves out
 	// LeftOvers are files that stay and are just as in other known builds.
 	LeftOvers []*status.LeftOver
+	// Block says why the block that follows the change is incomplete; nil: it is not.
+	Block error
 	// Taken are those that the change takes away.
 	Taken []*status.LeftOver
 

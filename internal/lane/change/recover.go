@@ -94,7 +94,7 @@ func ended(ctx context.Context, l *lane.Lane, end *apply.Ended, c *state.Change,
 		if err := apply.Finish(l.Root); err != nil {
 			return err
 		}
-		if err := afterwards(ctx, l, c, true); err != nil {
+		if _, err := afterwards(ctx, l, c, true); err != nil {
 			return err
 		}
 		say(what + " was interrupted; Morvant has finished it")
@@ -117,7 +117,7 @@ func ended(ctx context.Context, l *lane.Lane, end *apply.Ended, c *state.Change,
 			if err := recordChange(ctx, l, c); err != nil { // its number
 				return err
 			}
-			if err := afterwards(ctx, l, c, true); err != nil {
+			if _, err := afterwards(ctx, l, c, true); err != nil {
 				return err
 			}
 			say("What follows " + lane.LowerFirst(what) + " was interrupted; Morvant has finished it")

@@ -22,23 +22,25 @@ type Ground struct {
 // GroundOf gathers what tells whose the files of have are, where c is held; c may be nil. Files of components that the
 // build optional has, if it is not nil, and the folder was not given are not the game's: the player may have added them.
 func GroundOf(ctx context.Context, l *lane.Lane, c *Composed, have plan.State, optional *state.Build) (*Ground, error) {
-	g := &Ground{Ground: &layers.Ground{Rules: l.Game.Rules()}}
+	var odd []string // what is as it is wanted needs no build to tell whose it is
+	for _, e := range have {
+		if p := c.At(e.Path); e.Kind == plan.File && !e.Digest.IsZero() && !(p.Wants() && p.Node.SameContent(e.Node)) {
+			odd = append(odd, e.Path)
+		}
+	}
+	return groundAt(ctx, l, c, odd, optional)
+}
+
+// GroundAt is GroundOf for single paths.
+func GroundAt(ctx context.Context, l *lane.Lane, c *Composed, paths []string) (*Ground, error) {
+	return groundAt(ctx, l, c, paths, nil)
+}
+
+func groundAt(ctx context.Context, l *lane.Lane, c *Composed, paths []string, optional *state.Build) (*Ground, error) {
+	g := &Ground{Ground: &layers.Ground{Rules: l.Game.Rules(), Known: layers.NewIndex(l.Game.Rules(), slices.Values(paths))}}
 	if c != nil {
 		g.Sheet = c.Sheet
 	}
-	asked := func(yield func(string) bool) {
-		for _, e := range have {
-			if e.Kind == plan.File && !e.Digest.IsZero() {
-				if p := g.wanted(e.Path); p.Wants() && p.Node.SameContent(e.Node) {
-					continue
-				}
-				if !yield(e.Path) {
-					return
-				}
-			}
-		}
-	}
-	g.Ground.Known = layers.NewIndex(g.Rules, asked)
 	if g.Ground.Known.Empty() {
 		return g, nil
 	}
@@ -93,11 +95,12 @@ func gamesOwn(m *manifest.Manifest, known []identify.Known) *manifest.Manifest {
 	return m.Without(func(p string) bool { return !theirs[p] })
 }
 
-func (g *Ground) wanted(path string) *layers.Piece {
-	if g.Sheet == nil {
+// At returns what is wanted at a path, and by which layer; nil: no layer is about it.
+func (c *Composed) At(path string) *layers.Piece {
+	if c == nil || c.Sheet == nil {
 		return nil
 	}
-	return g.Sheet.At(path)
+	return c.Sheet.At(path)
 }
 
 // Builds are those that an owner names.

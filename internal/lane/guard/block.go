@@ -43,6 +43,15 @@ func site(ctx context.Context, l *lane.Lane) (block.Site, error) {
 	return at, nil
 }
 
+// Cannot says why a rule that is not set could not be set now; nil: it could.
+func Cannot(ctx context.Context, l *lane.Lane, r block.Rule) error {
+	at, err := site(ctx, l)
+	if err == nil {
+		_, err = block.Prepare(r, at)
+	}
+	return err
+}
+
 // Block sets every block rule of the game that does not hold yet, and takes off what
 // the settings do not ask for any more. What is found is noted before it is changed.
 func Block(ctx context.Context, l *lane.Lane) error {
@@ -95,6 +104,24 @@ func setBlock(ctx context.Context, l *lane.Lane) error {
 			errs = append(errs, h.Set(at))
 		}
 		return errors.Join(append(errs, l.Home.SetApplied(ctx, l.Game.Name, l.Name, stay))...)
+	})
+}
+
+// TakeOff takes one rule off that the settings do not ask for any more, and puts back what it found.
+func TakeOff(ctx context.Context, l *lane.Lane, r block.Rule) error {
+	return rememberingDigests(ctx, l, func() error {
+		holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name)
+		if err != nil {
+			return err
+		}
+		h := appliedFor(holds, r)
+		if h == nil {
+			return nil
+		}
+		if err := h.Lift(Outside(l), false); err != nil {
+			return err
+		}
+		return l.Home.SetApplied(ctx, l.Game.Name, l.Name, slices.DeleteFunc(holds, func(o *block.Applied) bool { return o == h }))
 	})
 }
 

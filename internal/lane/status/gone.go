@@ -4,10 +4,12 @@ import (
 	"context"
 	"slices"
 
-	"morvant/internal/identify"
+	"morvant/internal/digest"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
+	"morvant/internal/layers"
 	"morvant/internal/manifest"
+	"morvant/internal/plan"
 	"morvant/internal/state"
 )
 
@@ -18,28 +20,32 @@ type GoneFrom struct {
 	Files int          // of those that are gone
 }
 
-// missed fills in which of the player's files are gone. Files of a feed's build are none of them.
+// missed fills in which of the player's files are gone. Those of any known build, of an update or of something that the pin has
+// beside its build are none of them.
 func (s *Status) missed(ctx context.Context, l *lane.Lane) error {
 	gone, err := l.Home.Player.Gone(ctx, l.Game.Name, l.Name)
 	if err != nil || len(gone) == 0 {
 		return err
 	}
-	match := l.Game.Rules().Matcher()
-	var known []identify.Known
-	if slices.ContainsFunc(gone, func(g state.Gone) bool { return !match.Kept(g.Path) }) {
-		if known, err = compose.Known(ctx, l.Home, l.Store, l.Game); err != nil {
-			return err
-		}
+	_, held, err := compose.Pinned(ctx, l)
+	if err != nil {
+		return err
 	}
+	var there plan.State
+	for _, g := range gone {
+		there = append(there, plan.Entry{Path: g.Path, Node: plan.Node{Kind: plan.File, Size: g.Bytes, Digest: digest.Of([]byte(g.Path))}})
+	}
+	ground, err := compose.GroundOf(ctx, l, held, there, nil)
+	if err != nil {
+		return err
+	}
+	match := l.Game.Rules().Matcher()
 	var back []string
 	s.Gone = slices.DeleteFunc(gone, func(g state.Gone) bool {
-		for _, k := range known {
-			for _, p := range k.Parts {
-				if _, is := p.Manifest.File(g.Path); is && len(k.Build.Feeds) > 0 && !match.Kept(g.Path) {
-					back = append(back, g.Path)
-					return true
-				}
-			}
+		wanted := held != nil && held.Sheet.At(g.Path).Wants()
+		if wanted && (held.Sheet.At(g.Path).Layer.Kind() != layers.OfBuild || !match.Kept(g.Path)) || !match.Kept(g.Path) && ground.Ground.Known.Any(g.Path) {
+			back = append(back, g.Path)
+			return true
 		}
 		return false
 	})
