@@ -196,6 +196,8 @@ type Applied struct {
 	// Loose says that immutable files have been let go for a change of the lane; it
 	// must be set again when that is over, or was cut off.
 	Loose bool `json:"loose,omitempty"`
+
+	renamed []string // files that may have been made read-only under another name; known once it is lifted
 }
 
 // Found is how a launcher's file was found.

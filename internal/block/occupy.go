@@ -191,6 +191,9 @@ func (h *Applied) liftOccupy(force bool) error {
 
 // Left says what stays behind of a rule that has been taken off: beside a path that was held.
 func (h *Applied) Left() []string {
+	if n := len(h.renamed); n > 0 {
+		return []string{fmt.Sprintf("read-only, and perhaps files that the block made so under another name: %s", strings.Join(h.renamed[:min(few, n)], ", "))}
+	}
 	var list []string
 	for _, aside := range append([]string{h.Aside}, h.Later...) {
 		if _, err := os.Lstat(aside); aside != "" && err == nil {

@@ -3,6 +3,7 @@ package block
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
@@ -83,6 +84,33 @@ func (h *Applied) each(at Site, f func(root *os.Root, path string, now, found os
 // few is how many files that could not be changed are named.
 const few = 3
 
+// elsewhere names files that may be ones that were made read-only and have another name now: they are read-only, and as many or
+// fewer than what is not in its place any more.
+func (h *Applied) elsewhere(at Site) []string {
+	gone := make(map[os.FileMode]int)
+	for p, found := range h.Modes {
+		if _, err := os.Lstat(filepath.Join(at.Dir, filepath.FromSlash(p))); volume.Absent(err) {
+			gone[found.Perm&^writable]++
+		}
+	}
+	if len(gone) == 0 {
+		return nil
+	}
+	var list []string
+	_ = filepath.WalkDir(at.Dir, func(full string, d fs.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			return nil
+		}
+		rel, err := filepath.Rel(at.Dir, full)
+		info, infoErr := d.Info()
+		if _, noted := h.Modes[filepath.ToSlash(rel)]; err == nil && infoErr == nil && !noted && gone[info.Mode().Perm()] > 0 {
+			list = append(list, filepath.ToSlash(rel))
+		}
+		return nil
+	})
+	return list
+}
+
 func (h *Applied) setReadOnly(at Site) error {
 	return h.each(at, func(root *os.Root, p string, now, found os.FileMode) error {
 		if linked(root, p) {
@@ -129,6 +157,7 @@ func (h *Applied) checkReadOnly(at Site) string {
 }
 
 func (h *Applied) liftReadOnly(at Site) error {
+	h.renamed = h.elsewhere(at)
 	return h.each(at, func(root *os.Root, p string, now, found os.FileMode) error {
 		if h.Rule.Immutable {
 			if err := setImmutable(root, p, false); err != nil {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -114,8 +115,13 @@ func jsonValue(text string, t jsontext.Token, v span, in *object) Value {
 		}
 	}
 	out := Value{Text: t.String(), Start: v.start, End: v.end, entry: entry, raw: literal}
-	if t.Kind() == '"' {
+	switch t.Kind() {
+	case '"':
 		out.raw = jsonString
+	case 't', 'f':
+		out.raw = func(text string) (string, error) { return ofType(text, "true or false", 't', 'f') }
+	case '0':
+		out.raw = func(text string) (string, error) { return ofType(text, "a number", '0') }
 	}
 	return out
 }
@@ -135,6 +141,15 @@ func literal(text string) (string, error) {
 		return "", fmt.Errorf("%w: \"%s\" is no number and none of true, false, null", ErrValue, text)
 	}
 	return text, nil
+}
+
+// ofType is a literal of one of these kinds: another would be none to the program that reads it.
+func ofType(text, what string, kinds ...jsontext.Kind) (string, error) {
+	raw, err := literal(text)
+	if err != nil || !slices.Contains(kinds, jsontext.Value(raw).Kind()) {
+		return "", fmt.Errorf("%w: it is %s there, and \"%s\" is not", ErrValue, what, text)
+	}
+	return raw, nil
 }
 
 // add adds a member behind the last one.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -242,7 +243,7 @@ func (a commands) tryRules(home *game.Home, name string, rules []block.Rule) err
 		h, err := block.Prepare(r, at)
 		switch {
 		case errors.Is(err, block.ErrRule):
-			return app.AsUsage(err)
+			return app.AsUsage(fmt.Errorf("%s: %w", r.Key, err))
 		case err != nil:
 			a.Note("Note: right now it cannot be set: %s.", view.OneLine(err))
 		case h.Missing:
@@ -351,12 +352,12 @@ func (a commands) block(ctx context.Context, c *cli.Command, l *lane.Lane) error
 		}{"morvant-block/1", l.Game.Name, view.ToBlockJSON(states)})
 	}
 	var rows [][]string
-	for i, s := range states {
+	for _, s := range states {
 		how := view.Paint(view.Good, "holds")
 		if !s.Holds {
 			how = view.Paint(view.Bad, "does not hold")
 		}
-		rows = append(rows, []string{fmt.Sprint(i + 1), s.Rule.Kind, how, view.FirstNonEmpty(view.Broke(s), s.Rule.Describe()+view.LeftAlone(s.Left))})
+		rows = append(rows, []string{number(l, s.Rule), s.Rule.Kind, how, view.FirstNonEmpty(view.Broke(s), s.Rule.Describe()+view.LeftAlone(s.Left))})
 	}
 	a.Table([]view.Column{
 		{Head: "No", Right: true},
@@ -365,6 +366,14 @@ func (a commands) block(ctx context.Context, c *cli.Command, l *lane.Lane) error
 		{Head: "What", Cut: view.CutWrap},
 	}, rows)
 	return nil
+}
+
+// number is that of a rule in the game's settings; a dash: it is not in them any more.
+func number(l *lane.Lane, r block.Rule) string {
+	if i := slices.Index(l.Game.Block, r); i >= 0 {
+		return fmt.Sprint(i + 1)
+	}
+	return "–"
 }
 
 var errNoRules = problem.New("the game has no block rules", "Add some: morvant block presets lists the presets, morvant block add adds one")

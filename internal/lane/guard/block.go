@@ -164,7 +164,7 @@ func lift(ctx context.Context, l *lane.Lane, force bool) (told []string, err err
 		}
 		var left, lifted []*block.Applied
 		var errs []error
-		for _, h := range holds {
+		for _, h := range slices.Backward(holds) { // each finds what the one before it has left
 			if l.Root == nil && h.Rule.Kind == block.ReadOnly && !force {
 				left = append(left, h)
 				told = append(told, fmt.Sprintf("%s is gone; the files in it that were made read-only stay noted, for when it is back", l.Dir))
@@ -181,6 +181,7 @@ func lift(ctx context.Context, l *lane.Lane, force bool) (told []string, err err
 				errs = append(errs, err)
 			}
 		}
+		slices.Reverse(left)
 		errs = append(errs, remember(ctx, l, lifted), l.Home.SetApplied(ctx, l.Game.Name, l.Name, left))
 		return errors.Join(errs...)
 	})
