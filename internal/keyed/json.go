@@ -119,9 +119,9 @@ func jsonValue(text string, t jsontext.Token, v span, in *object) Value {
 	case '"':
 		out.raw = jsonString
 	case 't', 'f':
-		out.raw = func(text string) (string, error) { return ofType(text, "true or false", 't', 'f') }
+		out.raw = func(text string) (string, error) { return ofType(text, "neither true nor false", 't', 'f') }
 	case '0':
-		out.raw = func(text string) (string, error) { return ofType(text, "a number", '0') }
+		out.raw = func(text string) (string, error) { return ofType(text, "no number", '0') }
 	}
 	return out
 }
@@ -147,7 +147,7 @@ func literal(text string) (string, error) {
 func ofType(text, what string, kinds ...jsontext.Kind) (string, error) {
 	raw, err := literal(text)
 	if err != nil || !slices.Contains(kinds, jsontext.Value(raw).Kind()) {
-		return "", fmt.Errorf("%w: it is %s there, and \"%s\" is not", ErrValue, what, text)
+		return "", fmt.Errorf("%w: \"%s\" is %s, as the one that is there", ErrValue, text, what)
 	}
 	return raw, nil
 }
