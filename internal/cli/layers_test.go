@@ -151,3 +151,97 @@ func TestWhySaysWhoseAFileIs(t *testing.T) {
 	require.Equal(t, "of trees", w.read("data/a.pak"))
 	w.fails(2, "not a path", "why", "../x")
 }
+
+// TestASnapshotOfAModdedGameIsTheBuildAndItsMods: not one lump, unless that is asked for.
+func TestASnapshotOfAModdedGameIsTheBuildAndItsMods(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.becomes("1.0")
+	w.ok("add", "quay", w.live, "--keep", "Mods/**")
+	w.write("Mods/mine.txt", "mine")
+	w.ok("snapshot", "1.0")
+	w.ok("mods", "record", "trees", "--from", w.source("trees", map[string]string{"data/a.pak": "trees", "Mods/mine.txt": "mine of trees", "Mods/trees.txt": "trees"}))
+	w.ok("pin", "1.0", "--mods", "trees", "--yes")
+	w.becomes("1.1", "data/b.pak")
+	r := w.ok("snapshot", "modded")
+	require.Contains(t, r.out, "It is the build beneath the mods trees")
+	w.ok("snapshot", "lump", "--flat")
+	w.ok("pin", "modded", "--plain", "--yes")
+	require.Equal(t, "data/a.pak of 1.0", w.read("data/a.pak"))
+	require.Equal(t, "data/b.pak of 1.1", w.read("data/b.pak"))
+	require.Equal(t, "mine", w.read("Mods/mine.txt"))
+	require.NoFileExists(t, w.path("Mods/trees.txt"))
+	w.ok("pin", "modded", "--mods", "trees", "--yes")
+	require.Equal(t, "trees", w.read("data/a.pak"))
+
+	w.ok("pin", "lump", "--yes")
+	r = w.ok("mods", "lift", "trees", "--yes")
+	require.Contains(t, r.err, "lump has 1 file of the mods trees itself")
+	require.Equal(t, "trees", w.read("data/a.pak"))
+}
+
+// TestAPinFileGoesByTheGamesContent: also for who has no mods, holds nothing, or calls the game otherwise.
+func TestAPinFileGoesByTheGamesContent(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.becomes("1.0")
+	w.write("Mods/mine.txt", "mine")
+	w.ok("add", "quay", w.live, "--keep", "Mods/**")
+	w.ok("snapshot", "1.0")
+	w.ok("pin", "1.0", "--yes")
+	file := filepath.Join(w.dir, "1.0.pin.toml")
+	w.ok("pinfile", "write", file)
+	status := filepath.Join(w.dir, "status.json")
+	require.NoError(t, os.WriteFile(status, []byte(w.ok("--json", "status").out), 0o644))
+
+	friend := newWorld(t)
+	friend.becomes("1.0")
+	friend.ok("add", "harbour", friend.live, "--keep", "Mods/**")
+	require.Contains(t, friend.ok("compare-with", file).out, "The same")
+	friend.fails(4, "that is the status of quay, not of harbour", "compare-with", status)
+	friend.ok("snapshot", "1.0")
+	friend.becomes("1.1", "data/a.pak")
+	require.Equal(t, 3, friend.run("compare-with", file).code)
+	friend.ok("pinfile", "apply", file, "--yes")
+	require.Equal(t, "data/a.pak of 1.0", friend.read("data/a.pak"))
+	require.Contains(t, friend.ok("status").out, "held at 1.0")
+}
+
+// TestACarryTakesNoBuildForThePlayers: files of a newer build that nobody knows are asked about.
+func TestACarryTakesNoBuildForThePlayers(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.becomes("1.0")
+	w.ok("add", "quay", w.live, "--program", "bin/quay.exe", "--keep", "Mods/**")
+	w.ok("snapshot", "1.0")
+	w.ok("pin", "1.0", "--yes")
+	newer := w.source("newer", map[string]string{"bin/quay.exe": "program of 2.0", "data/a.pak": "a of 2.0", "data/new.pak": "new in 2.0", "Mods/mine.txt": "mine"})
+	r := w.ok("carry", newer, "--yes")
+	require.Contains(t, r.err, "may be the game's rather than yours: data/new.pak")
+	require.NoFileExists(t, w.path("data/new.pak"))
+	require.Equal(t, "mine", w.read("Mods/mine.txt"))
+	require.NotContains(t, w.ok("game", "show").out, "data/")
+	w.ok("carry", newer, "data/new.pak", "--yes")
+	require.FileExists(t, w.path("data/new.pak"))
+}
+
+// TestOnlyThePlayersFilesAreMissed: not what an editor or a launcher has there for a moment, nor what an overlay brought.
+func TestOnlyThePlayersFilesAreMissed(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.becomes("1.0")
+	w.ok("add", "quay", w.live, "--keep", "Mods/**")
+	w.ok("snapshot", "1.0")
+	w.write("Mods/mine.txt", "mine")
+	over := w.source("over", map[string]string{"Mods/over.txt": "over"})
+	w.ok("pin", "1.0", "--overlay", over+":Mods/**", "--yes")
+	w.write("Mods/mine.txt~", "an editor's")
+	w.write("patch.delta", "the launcher's")
+	w.ok("status")
+	for _, p := range []string{"Mods/mine.txt~", "patch.delta", "Mods/over.txt"} {
+		require.NoError(t, os.Remove(w.path(p)))
+	}
+	require.NotContains(t, w.run("status").out, "of yours")
+	require.NoError(t, os.Remove(w.path("Mods/mine.txt")))
+	require.Contains(t, w.run("status").out, "1 file of yours is gone (Mods/mine.txt)")
+}

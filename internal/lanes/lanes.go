@@ -220,7 +220,7 @@ func Remove(ctx context.Context, l *lane.Lane, delete bool) (*state.Build, error
 		if err != nil {
 			return nil, err
 		}
-		s, err := record.Snapshot(ctx, l, label, "all of lane "+l.Name+", before it was removed")
+		s, err := record.Snapshot(ctx, l, record.Wanted{Label: label, Note: "all of lane " + l.Name + ", before it was removed"})
 		if err != nil {
 			return nil, err
 		}

@@ -14,6 +14,9 @@ type Lifted struct {
 	Why   string // for the player; empty: it goes without saying
 	// Once says that it is no part of what is wanted afterwards, and brought or taken this once.
 	Once bool
+	// By names the layer that is lifted, and Same says that what is beneath it is the same.
+	By   string
+	Same bool
 }
 
 // Lift compares two sheets: what becomes of each path at which a layer of the first lies that the second does not have.
@@ -40,7 +43,7 @@ func Lift(before, after *Sheet, have plan.State) []Lifted {
 				at = top // what all edits of the file together have made of it
 			}
 			l := p.Layer.Lift(at, is, after.At(path), after)
-			l.Path = p.Path
+			l.Path, l.By, l.Same = p.Path, p.Layer.Name(), !edits && l.To.SameContent(p.Node) && p.own() == nil
 			list = append(list, l)
 			if !p.editsPlayers() {
 				break

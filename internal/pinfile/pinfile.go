@@ -73,9 +73,10 @@ type File struct {
 	Title      string         `toml:"title,omitempty"`
 	Build      string         `toml:"build"` // label
 	Channel    string         `toml:"channel,omitempty"`
-	Digest     digest.Digest  `toml:"digest"`            // of the build, all components
-	Content    *digest.Digest `toml:"content,omitempty"` // of the manifest of all of its files
-	Date       *time.Time     `toml:"date,omitempty"`    // when the build was released or recorded
+	Digest     digest.Digest  `toml:"digest"`                    // of the build, all components
+	Content    *digest.Digest `toml:"content,omitempty"`         // of the manifest of all of its files
+	Games      *digest.Digest `toml:"content_of_game,omitempty"` // likewise, without the player's own files that the keep rules name
+	Date       *time.Time     `toml:"date,omitempty"`            // when the build was released or recorded
 	Components []string       `toml:"components,omitempty"`
 	Keep       []string       `toml:"keep,omitempty"`
 	LeaveOut   []string       `toml:"leave_out,omitempty"`

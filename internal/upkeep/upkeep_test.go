@@ -46,7 +46,7 @@ func (s *shelf) snapshot(label string, files map[string]string) {
 	}
 	l, err := entry.Open(s.Context(), s.home, "quay", lane.Options{Meter: progress.None{}, Now: time.Now})
 	require.NoError(s, err)
-	_, err = record.Snapshot(s.Context(), l, label, "")
+	_, err = record.Snapshot(s.Context(), l, record.Wanted{Label: label})
 	require.NoError(s, err)
 	require.NoError(s, l.Close())
 }

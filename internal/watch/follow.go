@@ -153,7 +153,7 @@ func (u *following) update(ctx context.Context) (*Followed, error) {
 		if label == "" || undone != "" && strings.HasPrefix(label, undone) || waits != "" || err != nil {
 			return waiting(waits), err
 		}
-		s, err := record.SnapshotOnDoubt(ctx, l, label, "it was recorded as it came, and nothing confirms that it is complete")
+		s, err := record.Snapshot(ctx, l, record.Wanted{Label: label, Doubt: "it was recorded as it came, and nothing confirms that it is complete"})
 		if err != nil {
 			return nil, err
 		}

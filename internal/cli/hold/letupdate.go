@@ -139,7 +139,7 @@ func (a commands) letUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) e
 			return err
 		}
 	case before.Build == nil && before.Equals == nil: // to be able to go back
-		s, err := record.Snapshot(ctx, l, "", "before an update")
+		s, err := record.Snapshot(ctx, l, record.Wanted{Note: "before an update"})
 		if err != nil {
 			return err
 		}
@@ -203,7 +203,7 @@ func (a commands) recordArrival(ctx context.Context, c *cli.Command, l *lane.Lan
 			return nil, err
 		}
 	}
-	s, err := record.SnapshotOnDoubt(ctx, l, label, strings.Join(got.Doubts, "; "))
+	s, err := record.Snapshot(ctx, l, record.Wanted{Label: label, Doubt: strings.Join(got.Doubts, "; ")})
 	if err != nil {
 		return nil, err
 	}

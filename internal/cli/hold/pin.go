@@ -140,7 +140,7 @@ func buildFor(ctx context.Context, a *app.App, c *cli.Command) (string, error) {
 
 // recordHere records the folder as it is, for something to be laid over it.
 func recordHere(ctx context.Context, l *lane.Lane) (*state.Build, []*state.Build, error) {
-	s, err := record.Snapshot(ctx, l, "", "as it was before files were laid over it")
+	s, err := record.Snapshot(ctx, l, record.Wanted{Note: "as it was before files were laid over it"})
 	if err != nil {
 		return nil, nil, err
 	}

@@ -368,7 +368,7 @@ func (a commands) adopted(ctx context.Context, c *cli.Command, l, o *lane.Lane) 
 	if err != nil {
 		return err
 	}
-	s, err := record.Snapshot(ctx, o, label, "lane "+n+", as it was adopted")
+	s, err := record.Snapshot(ctx, o, record.Wanted{Label: label, Note: "lane " + n + ", as it was adopted"})
 	if err != nil {
 		return err
 	}
@@ -505,7 +505,7 @@ func (a commands) otherLane(ctx context.Context, l *lane.Lane, name string) (*la
 	if err != nil {
 		return nil, err
 	}
-	s, err := record.Snapshot(ctx, other, label, "lane "+name+", to make another of it")
+	s, err := record.Snapshot(ctx, other, record.Wanted{Label: label, Note: "lane " + name + ", to make another of it"})
 	if err != nil {
 		return nil, err
 	}

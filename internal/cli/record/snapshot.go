@@ -2,6 +2,7 @@ package record
 
 import (
 	"context"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -19,6 +20,7 @@ func (a commands) snapshotCommand() *cli.Command {
 			"Without a label, the date and time become the label. The store keeps each piece of content only once.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "note", Usage: "a `NOTE` of your own, one line"},
+			&cli.BoolFlag{Name: "flat", Usage: "record laid sets of mods as part of the folder, and not the build beneath them"},
 			&cli.StringFlag{Name: "date", Usage: "when this build was released: `DATE` (2031-08-05; default: now)"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
@@ -42,7 +44,7 @@ func (a commands) snapshotCommand() *cli.Command {
 			}
 			defer session.Close(&err)
 			l := session.Lane
-			s, err := record.SnapshotOf(ctx, l, label, c.String("note"), released)
+			s, err := record.Snapshot(ctx, l, record.Wanted{Label: label, Note: c.String("note"), Released: released, Beneath: !c.Bool("flat")})
 			if err != nil {
 				return err
 			}
@@ -70,6 +72,9 @@ func (a commands) showSnapshot(c *cli.Command, l *lane.Lane, s *record.Taken) er
 	}
 	a.Say("%s of %s is recorded: %s, %s; the store grew by %s.",
 		view.Strong(s.Build.Label), l.Game.Display(), view.Count(s.Build.Files, "file"), view.Size(s.Build.Bytes), view.Size(s.Stored))
+	if len(s.Sets) > 0 {
+		a.Say("It is the build beneath the mods %s; --flat records them as part of it. Both again: morvant pin %s --mods %s", strings.Join(s.Sets, ", "), view.Quoted(s.Build.Label), strings.Join(s.Sets, " --mods "))
+	}
 	if s.Same != nil {
 		a.Say("Its content is the same as that of %s.", s.Same.Label)
 	}

@@ -65,6 +65,9 @@ type theirs struct {
 	digest string // of the build; empty: not known
 	// content is the digest of the manifest of all files of the build; empty: not known.
 	content string
+	games   digest.Digest // likewise, without the files that keep names; zero: not known
+	keep    []string
+	game    string      // what their game is called there; empty: not known
 	list    *names.List // a list of names instead
 	// side names what is compared file by file instead: a folder, another lane, a set of mods; or it is mods.
 	side string
@@ -102,6 +105,7 @@ func (a commands) readTheirs(name string) (*theirs, error) {
 	}
 	var status struct {
 		Schema  string          `json:"schema"`
+		Game    string          `json:"game"`
 		Build   *view.BuildJSON `json:"build"`
 		Drift   *view.DriftJSON `json:"drift"`
 		Equals  string          `json:"equals"`
@@ -111,15 +115,22 @@ func (a commands) readTheirs(name string) (*theirs, error) {
 	}
 	if json.Unmarshal(b, &status) == nil && strings.HasPrefix(status.Schema, "morvant-status/") {
 		if status.Build == nil && status.Digest != "" {
-			return &theirs{label: status.Equals, digest: status.Digest, content: status.Content}, nil
+			return &theirs{game: status.Game, label: status.Equals, digest: status.Digest, content: status.Content}, nil
 		}
-		return fromStatus(status.Build, status.Drift, status.Pin)
+		t, err := fromStatus(status.Build, status.Drift, status.Pin)
+		if err == nil {
+			t.game = status.Game
+		}
+		return t, err
 	}
 	pin, pinErr := pinfile.Decode(b)
 	if pinErr == nil {
 		t := &theirs{label: pin.Build, digest: pin.Digest.String(), components: pin.Components, add: state.Pin{Companions: pin.Companions, Edits: pin.Edits, LeaveOut: pin.LeaveOut}}
 		if pin.Content != nil {
 			t.content = pin.Content.String()
+		}
+		if t.keep = pin.Keep; pin.Games != nil {
+			t.games = *pin.Games
 		}
 		for _, o := range pin.Overlays {
 			t.add.Overlays = append(t.add.Overlays, state.Overlay{Name: o.Build, Digest: o.Digest, Pattern: o.Files})
@@ -176,6 +187,13 @@ func (a commands) compareWith(ctx context.Context, c *cli.Command, l *lane.Lane,
 	}
 	if t.list != nil {
 		return a.compareNames(c, s, t.list, j)
+	}
+	if t.game != "" && t.game != l.Game.Name {
+		if b, _, err := theirBuild(ctx, l, home, t); err != nil {
+			return err
+		} else if b == nil {
+			return app.Refusef("that is the status of %s, not of %s, and its build is none that is known here; choose the game with -g", t.game, l.Game.Name)
+		}
 	}
 	if s.Build == nil {
 		return a.compareFolder(ctx, c, l, home, s, t, j)
@@ -292,7 +310,7 @@ func theirBuild(ctx context.Context, l *lane.Lane, home *game.Home, t *theirs) (
 			return nil, nil, fmt.Errorf("%w: the digest of their files: %v", exchange.ErrFormat, err)
 		}
 	}
-	b, components, err := compose.Same(ctx, l, builds, is, content, t.label)
+	b, components, err := compose.Same(ctx, l, builds, compose.Sought{Is: is, Content: content, Games: t.games, Keep: t.keep, Label: t.label})
 	switch {
 	case b != nil && b.Components == nil:
 		components = nil
@@ -313,7 +331,14 @@ func (a commands) compareFolder(ctx context.Context, c *cli.Command, l *lane.Lan
 		return err
 	}
 	if b == nil {
-		return a.showComparison(c, j, false)
+		// Nobody here knows the build; the folder may be it all the same.
+		m := s.Tree.Manifest()
+		own := l.Game.Rules().Set(t.keep)
+		j.Same = t.content != "" && m.Digest().String() == t.content || !t.games.IsZero() && m.Without(own.Match).Digest() == t.games
+		if j.Same {
+			j.Mine = t.label
+		}
+		return a.showComparison(c, j, j.Same)
 	}
 	choice, err := compose.Choose(ctx, l, b, components)
 	if err != nil {

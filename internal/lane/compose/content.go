@@ -6,29 +6,41 @@ import (
 
 	"morvant/internal/digest"
 	"morvant/internal/lane"
+	"morvant/internal/manifest"
 	"morvant/internal/state"
 )
 
-// Same finds the build of a digest, or one whose files are the same by whatever components it comes to
-// them; nil if none of the builds is. content is the digest of the manifest of all of its files, or zero.
-// Of a build that was found by its files, components are those that it has them with.
-func Same(ctx context.Context, l *lane.Lane, builds []*state.Build, is, content digest.Digest, label string) (b *state.Build, components []string, err error) {
+// Sought says which build is meant: by its digest, by the digest of the manifest of all of its files, or of those but the
+// player's own, which are zero where they are not known.
+type Sought struct {
+	Is, Content, Games digest.Digest
+	Keep               []string // by which rules the player's own are left out of Games
+	Label              string
+}
+
+// Same finds the build that is meant, or one whose files are the same by whatever components it comes to
+// them; nil if none of the builds is. Of a build that was found by its files, components are those that it has them with.
+func Same(ctx context.Context, l *lane.Lane, builds []*state.Build, q Sought) (b *state.Build, components []string, err error) {
 	for _, b := range builds {
-		if b.Digest() == is {
+		if b.Digest() == q.Is {
 			return b, nil, nil
 		}
 	}
-	if content.IsZero() {
+	if q.Content.IsZero() {
 		return nil, nil, nil
 	}
 	for _, b := range builds {
-		if b.Manifest == content && !b.Fragment {
+		if b.Manifest == q.Content && !b.Fragment {
 			return b, b.Chosen, nil
 		}
 	}
-	// What a feed offers is put together only where its name says that it may be the one.
+	own := l.Game.Rules().Set(q.Keep)
+	fits := func(m *manifest.Manifest) bool {
+		return m.Digest() == q.Content || !q.Games.IsZero() && m.Without(own.Match).Digest() == q.Games
+	}
+	// What a feed offers, and what has files of the player's, is put together only where its name says that it may be the one.
 	for _, b := range builds {
-		if b.Label != label || b.Components == nil {
+		if b.Label != q.Label || b.Fragment {
 			continue
 		}
 		choice, err := Choose(ctx, l, b, nil)
@@ -43,7 +55,7 @@ func Same(ctx context.Context, l *lane.Lane, builds []*state.Build, is, content 
 			if err != nil {
 				return nil, nil, err
 			}
-			if c.Base.Digest() == content {
+			if fits(c.Base) {
 				return b, names, nil
 			}
 		}

@@ -189,7 +189,7 @@ func TestAnyOrderOfSnapshotPinAndUndoEndsInTheFolderAskedFor(t *testing.T) {
 				case p.IntN(3) == 0 || len(recorded) == 0:
 					label := fmt.Sprintf("s%d", step)
 					b.on(func(l *lane.Lane) {
-						_, err := record.Snapshot(t.Context(), l, label, "")
+						_, err := record.Snapshot(t.Context(), l, record.Wanted{Label: label})
 						require.NoError(t, err)
 					})
 					recorded[label] = b.look()
@@ -334,7 +334,7 @@ func TestAPinLeavesAloneWhatCannotBeRecorded(t *testing.T) {
 	outside := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(b.live, "a"), []byte("1"), 0o644))
 	b.on(func(l *lane.Lane) {
-		_, err := record.Snapshot(t.Context(), l, "1", "")
+		_, err := record.Snapshot(t.Context(), l, record.Wanted{Label: "1"})
 		require.NoError(t, err)
 	})
 	if runtime.GOOS == "windows" {
@@ -366,7 +366,7 @@ func TestAChangeBehindThePlansBackIsNoticed(t *testing.T) {
 	file := filepath.Join(b.live, "a")
 	require.NoError(t, os.WriteFile(file, []byte("1"), 0o644))
 	b.on(func(l *lane.Lane) {
-		_, err := record.Snapshot(t.Context(), l, "1", "")
+		_, err := record.Snapshot(t.Context(), l, record.Wanted{Label: "1"})
 		require.NoError(t, err)
 	})
 	require.NoError(t, os.WriteFile(file, []byte("22"), 0o644))
@@ -389,7 +389,7 @@ func TestAnInterruptedChangeLeavesTheFolderAsItWas(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(b.live, fmt.Sprint(i)), []byte(strings.Repeat("a", 1000*i)), 0o644))
 	}
 	b.on(func(l *lane.Lane) {
-		_, err := record.Snapshot(t.Context(), l, "1", "")
+		_, err := record.Snapshot(t.Context(), l, record.Wanted{Label: "1"})
 		require.NoError(t, err)
 	})
 	for i := range 5 {
@@ -422,7 +422,7 @@ func TestProposingTwiceIsProposingOnce(t *testing.T) {
 	b := newBench(t, game.Settings{Keep: []string{"Mods/**"}})
 	require.NoError(t, os.WriteFile(filepath.Join(b.live, "a.txt"), []byte("a"), 0o644))
 	b.on(func(l *lane.Lane) {
-		_, err := record.Snapshot(t.Context(), l, "1", "")
+		_, err := record.Snapshot(t.Context(), l, record.Wanted{Label: "1"})
 		require.NoError(t, err)
 		for range 2 {
 			_, err = propose.Pin(t.Context(), l, b.find("1"), propose.PinOptions{Hold: true, Add: state.Pin{Keep: []string{"Maps/**"}}})

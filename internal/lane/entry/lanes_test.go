@@ -52,7 +52,7 @@ func newPaired(t *testing.T, settings game.Settings) *bench {
 		require.NoError(t, os.Chtimes(filepath.Join(b.live, p), long, long))
 	}
 	b.on(func(l *lane.Lane) {
-		s, err := record.Snapshot(t.Context(), l, "1", "")
+		s, err := record.Snapshot(t.Context(), l, record.Wanted{Label: "1"})
 		require.NoError(t, err)
 		o, err := lanes.Create(t.Context(), l, lanes.NewLane{Name: "old"})
 		require.NoError(t, err)
@@ -255,10 +255,16 @@ func TestWhatAPinAddsIsPartOfTheTarget(t *testing.T) {
 	b := newBench(t, game.Settings{Keep: []string{"mine.cfg"}})
 	b.file(b.live, "a", "one")
 	b.file(b.live, "lib/x", "one")
-	b.on(func(l *lane.Lane) { _, err := record.Snapshot(t.Context(), l, "1", ""); require.NoError(t, err) })
+	b.on(func(l *lane.Lane) {
+		_, err := record.Snapshot(t.Context(), l, record.Wanted{Label: "1"})
+		require.NoError(t, err)
+	})
 	b.file(b.live, "lib/x", "two")
 	b.file(b.live, "lib/y", "two")
-	b.on(func(l *lane.Lane) { _, err := record.Snapshot(t.Context(), l, "2", ""); require.NoError(t, err) })
+	b.on(func(l *lane.Lane) {
+		_, err := record.Snapshot(t.Context(), l, record.Wanted{Label: "2"})
+		require.NoError(t, err)
+	})
 	b.file(b.live, "mine.cfg", "fog = high\nsea = wild\n")
 	two := b.find("2")
 	add := state.Pin{

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 
 	"morvant/internal/lane"
@@ -175,6 +176,15 @@ func (w *pinning) lay(ctx context.Context) error {
 
 // lifted tells of what is lifted and stays, for the player has changed it.
 func (w *pinning) lifted() {
+	same := make(map[string]int)
+	for _, f := range w.to.Lifted {
+		if f.Same && !f.Stays {
+			same[f.By]++
+		}
+	}
+	for _, by := range slices.Sorted(maps.Keys(same)) {
+		w.to.Notes = append(w.to.Notes, fmt.Sprintf("%s has %s of %s itself, so lifting it leaves them", w.to.Build.Label, files(same[by]), by))
+	}
 	for _, f := range w.to.Lifted {
 		if f.Why != "" {
 			w.to.Notes = append(w.to.Notes, f.Why)
@@ -246,6 +256,13 @@ func (w *pinning) propose(ctx context.Context) (*change.Proposal, error) {
 		p.Change.After.First = p.Change.UID
 	}
 	return p, nil
+}
+
+func files(n int) string {
+	if n == 1 {
+		return "1 file"
+	}
+	return fmt.Sprintf("%d files", n)
 }
 
 // oldCopies tells of files that a mod program has put aside from another build.

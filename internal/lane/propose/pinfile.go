@@ -46,6 +46,10 @@ func PinFile(ctx context.Context, l *lane.Lane) (*pinfile.File, error) {
 	}
 	content, made := c.Base.Digest(), b.Made.UTC().Truncate(time.Second)
 	f.Content, f.Date = &content, &made
+	if own := l.Game.Rules().Set(l.Game.Keep); len(l.Game.Keep) > 0 {
+		games := c.Base.Without(own.Match).Digest()
+		f.Games = &games
+	}
 	for _, o := range pin.Overlays {
 		f.Overlays = append(f.Overlays, pinfile.Overlay{Build: o.Name, Digest: o.Digest, Components: o.Components, Files: o.Pattern, Mods: o.Mod})
 	}
@@ -79,11 +83,14 @@ func FromPinFile(ctx context.Context, l *lane.Lane, f *pinfile.File) (*state.Bui
 	if err != nil {
 		return nil, o, err
 	}
-	var content digest.Digest
+	var content, games digest.Digest
+	if f.Games != nil {
+		games = *f.Games
+	}
 	if f.Content != nil {
 		content = *f.Content
 	}
-	b, components, err := compose.Same(ctx, l, builds, f.Digest, content, f.Build)
+	b, components, err := compose.Same(ctx, l, builds, compose.Sought{Is: f.Digest, Content: content, Games: games, Keep: f.Keep, Label: f.Build})
 	if err == nil && b == nil {
 		err = notHere(builds, f.Build)
 		if errors.Is(err, record.ErrNotKnown) && f.Date != nil {
@@ -109,7 +116,7 @@ func FromPinFile(ctx context.Context, l *lane.Lane, f *pinfile.File) (*state.Bui
 		return nil, o, err
 	}
 	for _, over := range f.Overlays {
-		other, _, err := compose.Same(ctx, l, builds, over.Digest, digest.Digest{}, over.Build)
+		other, _, err := compose.Same(ctx, l, builds, compose.Sought{Is: over.Digest, Label: over.Build})
 		if err == nil && other == nil {
 			err = notHere(builds, over.Build)
 		}

@@ -68,30 +68,29 @@ type Taken struct {
 	// Doubles are names that differ by letter case only, in a game to which they are one.
 	Doubles []scan.Double
 	Links   int // links that lead out of the folder, recorded for this computer alone
+	// Sets are the sets of mods that are laid: the snapshot has what lies beneath them.
+	Sets []string
 	// Same is an earlier snapshot with the same content, if there is one.
 	Same *state.Build
 }
 
-// Snapshot records the folder, content included. Without a label the time is the label.
-func Snapshot(ctx context.Context, l *lane.Lane, label, note string) (*Taken, error) {
-	return take(ctx, l, label, note, "", l.Now())
+// Wanted says what is to be recorded.
+type Wanted struct {
+	Label    string // empty: the time
+	Note     string
+	Released time.Time // zero: now
+	Doubt    string    // what speaks against the folder's being a whole build
+	// Beneath records what lies beneath the sets of mods that are laid, and not these.
+	Beneath bool
 }
 
-// SnapshotOf is Snapshot for a build that was released at another time.
-func SnapshotOf(ctx context.Context, l *lane.Lane, label, note string, released time.Time) (*Taken, error) {
-	if released.IsZero() {
-		released = l.Now()
+// Snapshot records the folder, content included.
+func Snapshot(ctx context.Context, l *lane.Lane, w Wanted) (*Taken, error) {
+	if w.Released.IsZero() {
+		w.Released = l.Now()
 	}
-	return take(ctx, l, label, note, "", released)
-}
-
-// SnapshotOnDoubt is Snapshot where something speaks against the folder's being a whole build.
-func SnapshotOnDoubt(ctx context.Context, l *lane.Lane, label, doubt string) (*Taken, error) {
-	return take(ctx, l, label, "", doubt, l.Now())
-}
-
-func take(ctx context.Context, l *lane.Lane, label, note, doubt string, made time.Time) (*Taken, error) {
-	label, err := labelOrNext(ctx, l, label)
+	doubt := w.Doubt
+	label, err := labelOrNext(ctx, l, w.Label)
 	if err != nil {
 		return nil, err
 	}
@@ -119,9 +118,17 @@ func take(ctx context.Context, l *lane.Lane, label, note, doubt string, made tim
 		if doubt == "" && len(t.Unread) > 0 {
 			doubt = leftOut(t.Unread)
 		}
-		s.Build, err = record(ctx, l, session, t, &state.Build{
-			UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: note, Made: made, Doubt: doubt,
-		})
+		if w.Beneath {
+			s.Sets, err = beneath(ctx, l, t)
+		}
+		if note := w.Note; err == nil {
+			if len(s.Sets) > 0 && note == "" {
+				note = "beneath the mods " + strings.Join(s.Sets, ", ")
+			}
+			s.Build, err = record(ctx, l, session, t, &state.Build{
+				UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: note, Made: w.Released, Doubt: doubt,
+			})
+		}
 	}
 	if err := errors.Join(err, session.Close()); err != nil {
 		return nil, err
