@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strings"
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/pelletier/go-toml/v2/unstable"
@@ -69,7 +70,22 @@ type Settings struct {
 
 // Rules returns the keep and scratch rules. What is guarded is the player's.
 func (s *Settings) Rules() rules.Rules {
-	return rules.Rules{Keep: slices.Concat(s.Keep, s.Guard), Scratch: s.Scratch, IgnoreCase: s.IgnoreCase}
+	return rules.Rules{Keep: slices.Concat(s.Keep, s.Guard, versions), Scratch: s.Scratch, IgnoreCase: s.IgnoreCase}
+}
+
+// versions are folders in which tools for programmers keep the history of the files around them. They are the player's in any game:
+// to rewind one is to lose work.
+var versions = []string{".git/**", ".hg/**", ".svn/**"}
+
+// Versions names the folder of such a tool that lies in a folder; empty: none does.
+func Versions(dir string) string {
+	for _, pattern := range versions {
+		name := strings.TrimSuffix(pattern, "/**")
+		if _, err := os.Lstat(filepath.Join(dir, name)); err == nil {
+			return name
+		}
+	}
+	return ""
 }
 
 // Display returns what to call the game in messages.
@@ -266,7 +282,7 @@ func (h *Home) AddBlockRules(name string, list []block.Rule) (*Game, error) {
 }
 
 // RemoveBlockRule takes one of a game's block rules out of its settings, by its place among them.
-func (h *Home) RemoveBlockRule(name string, at int) error {
+func RemoveBlockRule(h *Home, name string, at int) error {
 	g, err := h.Load(name)
 	if err != nil {
 		return err

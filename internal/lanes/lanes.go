@@ -33,6 +33,7 @@ type NewLane struct {
 	Name   string
 	Dir    string // where it is parked; empty: beside the live folder
 	Linked bool   // it stays there, also when it is live
+	Copy   bool   // its marker is that of the lane that it is a copy of
 }
 
 // folderFor returns the folder for a new lane, which is not there yet or empty.
@@ -121,11 +122,39 @@ func CheckAdopt(ctx context.Context, l *lane.Lane, n NewLane) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if other := lane.MarkerOf(dir); other != (lane.Identity{}) && other != (lane.Identity{Game: l.Game.Name, Lane: n.Name}) {
+	if other := lane.MarkerOf(dir); !n.Copy && other != (lane.Identity{}) && other != (lane.Identity{Game: l.Game.Name, Lane: n.Name}) {
 		return "", fmt.Errorf("%s is lane %s of %s, or was: %w (remove %s if it is not any more)",
 			dir, other.Lane, other.Game, lane.ErrInTheWay, filepath.Join(dir, lane.MarkerFile))
 	}
 	return checkPlace(ctx, l, n, dir)
+}
+
+// CopyOf names the lane that a folder to be adopted is a copy of: it has that one's marker, and so has the lane, in its own place.
+func CopyOf(ctx context.Context, l *lane.Lane, n NewLane) (string, error) {
+	dir, err := filepath.Abs(n.Dir)
+	if err != nil {
+		return "", err
+	}
+	id := lane.MarkerOf(dir)
+	if id.Game != l.Game.Name || id.Lane == n.Name {
+		return "", nil
+	}
+	list, err := l.Home.Lanes(ctx, l.Game.Name)
+	if err != nil {
+		return "", err
+	}
+	for _, is := range list {
+		at := l.Game.Folder(is)
+		if is.Name != id.Lane || lane.MarkerOf(at) != id {
+			continue
+		}
+		a, errA := os.Stat(at)
+		b, errB := os.Stat(dir)
+		if errA == nil && errB == nil && !os.SameFile(a, b) {
+			return id.Lane, nil
+		}
+	}
+	return "", nil
 }
 
 // Adopt makes a lane of a folder that is there already, and opens it; see Made.

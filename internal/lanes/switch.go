@@ -92,6 +92,9 @@ func canSwitch(l *lane.Lane, s *state.Switch) error {
 			return err
 		}
 	}
+	if !s.FromLinked && volume.IsLink(l.Game.Live) {
+		return fmt.Errorf("%s is a link to another place, and lanes change places by their folders: tell Morvant where the folder is (its settings, live), or move it back: %w", l.Game.Live, lane.ErrOtherDisk)
+	}
 	if !s.FromLinked && s.Park != s.Place {
 		if _, err := os.Lstat(s.Park); err == nil {
 			return fmt.Errorf("%s, where lane %s is to be parked: %w", s.Park, s.From, lane.ErrInTheWay)

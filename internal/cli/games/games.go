@@ -113,6 +113,9 @@ func (a commands) add(ctx context.Context, c *cli.Command, home *game.Home, name
 	case !found.program:
 		a.Note("Note: no program is in it. Is it the game's folder?")
 	}
+	if name := game.Versions(g.Live); name != "" {
+		a.Note("Note: %s is in it, the history of what you work on. It is yours: no build has it, and nothing in it is ever changed.", name)
+	}
 	if t, err := l.Walk(ctx); err == nil && l.SuggestsIgnoringCase(t) {
 		a.Note("Note: the game is made for Windows, and this disk tells letter case apart: morvant game set --ignore-case makes Data and data one, as they are to the game.")
 	}

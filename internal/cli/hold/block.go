@@ -273,7 +273,7 @@ func (a commands) removeBlock(ctx context.Context, c *cli.Command) (err error) {
 		return &state.UnknownError{Kind: "block rule", Name: args[0]}
 	}
 	rule := l.Game.Block[n-1]
-	if err := l.Home.RemoveBlockRule(l.Game.Name, int(n)-1); err != nil {
+	if err := game.RemoveBlockRule(l.Home, l.Game.Name, int(n)-1); err != nil {
 		return err
 	}
 	if err := guard.TakeOff(ctx, l, rule); err != nil {

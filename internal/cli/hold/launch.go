@@ -20,6 +20,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/identify"
 	"morvant/internal/lane"
+	"morvant/internal/lane/backup"
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/guard"
 	"morvant/internal/lane/propose"
@@ -78,6 +79,17 @@ func (a commands) launchCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			if !is.Live && to == "" { // the window stands in the folder of a lane that is parked
+				live, err := home.LiveLane(ctx, name)
+				if err != nil {
+					return err
+				}
+				a.Note("This is the folder of lane %s, which is parked; the live lane, %s, is started. The parked one: morvant launch %s", is.Name, live, view.Quoted(is.Name))
+				home.UseLane("")
+				if is, err = home.Lane(ctx, name, live); err != nil {
+					return err
+				}
+			}
 			if !is.Live && g.SavesPerLane && !c.Bool("check-only") {
 				return app.Refusef("lane %s has saves of its own, which are in their place only while it is live: morvant launch --live %s", is.Name, view.Quoted(is.Name))
 			}
@@ -87,10 +99,30 @@ func (a commands) launchCommand() *cli.Command {
 			if c.Bool("check-only") {
 				return nil
 			}
+			if !is.Live {
+				if err := a.backUpFor(ctx, c, home, name, is.Name); err != nil {
+					return err
+				}
+			}
 			p := &launching{commands: a, c: c, home: home, g: g, dir: g.Folder(is)}
 			return p.play(ctx, args)
 		},
 	}
+}
+
+// backUpFor backs up the saves that all lanes have in common before a parked one is started: an old build may write them in its own
+// way.
+func (a commands) backUpFor(ctx context.Context, c *cli.Command, home *game.Home, name, parked string) (err error) {
+	session, err := a.OpenLaneOf(ctx, c, home, name, app.ToLook)
+	if err != nil {
+		return err
+	}
+	defer session.Close(&err)
+	b, fresh, err := backup.Make(ctx, session.Lane, "before lane "+parked+" was started")
+	if err == nil && fresh {
+		a.Note("The saves are backed up (%d).", b.ID)
+	}
+	return err
 }
 
 // laneToLaunch returns the lane that is named before the game's own arguments, and

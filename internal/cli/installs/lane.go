@@ -348,6 +348,15 @@ func (a commands) laneAdopt(ctx context.Context, c *cli.Command, l *lane.Lane, n
 			return err
 		}
 	}
+	if of, err := lanes.CopyOf(ctx, l, n); err != nil {
+		return err
+	} else if of != "" {
+		a.Note("%s has the marker of lane %s, which stands where it should: it is a copy of it.", n.Dir, of)
+		if err := a.Question("Make the copy a lane of its own?"); err != nil { // nobody says yes to that in advance
+			return err
+		}
+		n.Copy = true
+	}
 	o, err := lanes.Adopt(ctx, l, n)
 	if err != nil {
 		return err
@@ -476,7 +485,7 @@ func (a commands) laneOrigin(ctx context.Context, c *cli.Command, l *lane.Lane, 
 			return nil, err
 		}
 		if b == nil {
-			return nil, app.Usagef("name what to make it from: --from BUILD (morvant builds lists them), or --adopt FOLDER")
+			return a.asItIs(ctx, l)
 		}
 		return &laneOrigin{build: b, components: pin.Components}, game.FindOffers(home, b)
 	}
@@ -492,6 +501,19 @@ func (a commands) laneOrigin(ctx context.Context, c *cli.Command, l *lane.Lane, 
 		return nil, err
 	}
 	return &laneOrigin{build: b, components: choice.Names, recorded: recorded}, nil
+}
+
+// asItIs records the folder of a lane that is not held, to make another of it.
+func (a commands) asItIs(ctx context.Context, l *lane.Lane) (*laneOrigin, error) {
+	s, err := record.Snapshot(ctx, l, record.Wanted{Note: "lane " + l.Name + ", to make another of it"})
+	if err != nil {
+		return nil, err
+	}
+	if s.Same != nil {
+		return &laneOrigin{build: s.Same}, l.Home.ForgetBuild(context.WithoutCancel(ctx), s.Build)
+	}
+	a.Note("Lane %s is not held, so its folder is recorded as it is, as snapshot/%s.", l.Name, s.Build.Label)
+	return &laneOrigin{build: s.Build, recorded: []*state.Build{s.Build}}, nil
 }
 
 // otherLane records another lane, to make one like it.

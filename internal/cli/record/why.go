@@ -6,7 +6,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"morvant/internal/cli/app"
-	"morvant/internal/cli/view"
 	"morvant/internal/lane/why"
 	"morvant/internal/manifest"
 	"morvant/internal/rules"
@@ -39,19 +38,19 @@ func (a commands) whyCommand() *cli.Command {
 				return err
 			}
 			if c.Bool("json") {
-				out := []view.WhyJSON{}
+				out := []whyJSON{}
 				for _, f := range list {
-					out = append(out, view.ToWhyJSON(f))
+					out = append(out, toWhyJSON(f))
 				}
 				return a.Emit(struct {
-					Schema string         `json:"schema"`
-					Game   string         `json:"game"`
-					Lane   string         `json:"lane"`
-					Files  []view.WhyJSON `json:"files"`
+					Schema string    `json:"schema"`
+					Game   string    `json:"game"`
+					Lane   string    `json:"lane"`
+					Files  []whyJSON `json:"files"`
 				}{"morvant-why/1", l.Game.Name, l.Name, out})
 			}
 			for _, f := range list {
-				for _, line := range view.WhyLines(f) {
+				for _, line := range whyLines(f) {
 					a.Say("%s", line)
 				}
 			}

@@ -55,6 +55,9 @@ func open(ctx context.Context, l *lane.Lane, o lane.Options, unsettled bool) err
 		if err := lanes.RecoverLanes(ctx, l); err != nil {
 			return err
 		}
+		if err := lanes.Swapped(ctx, l); err != nil {
+			return err
+		}
 	}
 	is, err := l.Home.Lane(ctx, l.Game.Name, o.Lane)
 	if err != nil {

@@ -1,41 +1,42 @@
-package view
+package record
 
 import (
 	"fmt"
 	"strings"
 
+	"morvant/internal/cli/view"
 	"morvant/internal/lane"
 	"morvant/internal/lane/why"
 	"morvant/internal/layers"
 )
 
-// WhyJSON explains one file, in documents.
-type WhyJSON struct {
+// whyJSON explains one file, in documents.
+type whyJSON struct {
 	Path  string `json:"path"`
 	There bool   `json:"there"`
 	Bytes int64  `json:"bytes"`
 	Owner string `json:"owner"`
 	Why   string `json:"why"`
 	// Layers are about the path, the one that counts first.
-	Layers []WhyLayerJSON `json:"layers"`
+	Layers []whyLayerJSON `json:"layers"`
 	// Builds have exactly these bytes there.
 	Builds     []string `json:"builds"`
 	LastChange int64    `json:"last_change,omitempty"` // its number in the history
 }
 
-// WhyLayerJSON is one layer at a path.
-type WhyLayerJSON struct {
+// whyLayerJSON is one layer at a path.
+type whyLayerJSON struct {
 	Kind    string `json:"kind"`
 	Name    string `json:"name"`
 	Nothing bool   `json:"nothing,omitempty"` // it wants nothing there
 	Bytes   int64  `json:"bytes"`
 }
 
-// ToWhyJSON makes it.
-func ToWhyJSON(f *why.File) WhyJSON {
-	j := WhyJSON{Path: f.Path, There: f.Here.Kind != "", Bytes: f.Here.Size, Owner: string(f.Owner.Whose), Why: f.Owner.Why, Layers: []WhyLayerJSON{}, Builds: []string{}}
+// toWhyJSON makes it.
+func toWhyJSON(f *why.File) whyJSON {
+	j := whyJSON{Path: f.Path, There: f.Here.Kind != "", Bytes: f.Here.Size, Owner: string(f.Owner.Whose), Why: f.Owner.Why, Layers: []whyLayerJSON{}, Builds: []string{}}
 	for _, r := range f.Chain {
-		j.Layers = append(j.Layers, WhyLayerJSON{string(r.Kind), r.By, r.Node.Kind == "", r.Node.Size})
+		j.Layers = append(j.Layers, whyLayerJSON{string(r.Kind), r.By, r.Node.Kind == "", r.Node.Size})
 	}
 	for _, b := range f.Builds {
 		j.Builds = append(j.Builds, b.Name())
@@ -46,13 +47,13 @@ func ToWhyJSON(f *why.File) WhyJSON {
 	return j
 }
 
-// WhyLines explains one file.
-func WhyLines(f *why.File) []string {
+// whyLines explains one file.
+func whyLines(f *why.File) []string {
 	here := "not there"
 	if f.Here.Kind != "" {
-		here = Size(f.Here.Size)
+		here = view.Size(f.Here.Size)
 	}
-	lines := []string{fmt.Sprintf("%s, %s: %s", Strong(f.Path), here, whose(f))}
+	lines := []string{fmt.Sprintf("%s, %s: %s", view.Strong(f.Path), here, whose(f))}
 	add := func(name, text string) {
 		if text != "" {
 			lines = append(lines, fmt.Sprintf("  %-15s %s", name, text))
@@ -70,7 +71,7 @@ func WhyLines(f *why.File) []string {
 	}
 	var names []string
 	for i, b := range f.Builds {
-		if i == Few {
+		if i == view.Few {
 			names = append(names, fmt.Sprintf("%d more", len(f.Builds)-i))
 			break
 		}
@@ -78,7 +79,7 @@ func WhyLines(f *why.File) []string {
 	}
 	add("exactly so in", strings.Join(names, ", "))
 	if f.Last != nil {
-		add("last changed", fmt.Sprintf("%s, by change %d (%s)", Day(f.Last.Made), f.Last.ID, lane.LowerFirst(lane.Describe(f.Last))))
+		add("last changed", fmt.Sprintf("%s, by change %d (%s)", view.Day(f.Last.Made), f.Last.ID, lane.LowerFirst(lane.Describe(f.Last))))
 	}
 	return lines
 }
@@ -101,5 +102,5 @@ func wants(r why.Reason) string {
 	if r.Node.Kind == "" {
 		return "nothing, by " + r.By
 	}
-	return fmt.Sprintf("%s, by %s", Size(r.Node.Size), r.By)
+	return fmt.Sprintf("%s, by %s", view.Size(r.Node.Size), r.By)
 }
