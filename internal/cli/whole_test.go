@@ -238,3 +238,18 @@ func TestAFolderThatIsScratchAndTheRightToBeRunAreOfABuild(t *testing.T) {
 	require.Equal(t, os.FileMode(0o755), info.Mode())
 	w.ok("status")
 }
+
+// TestAnUpdateAsItCameIsNeverTheNewest: it is gone to by its name alone.
+func TestAnUpdateAsItCameIsNeverTheNewest(t *testing.T) {
+	t.Parallel()
+	w := newWhole(t)
+	w.ok("snapshot", "1.1")
+	w.ok("pin", "1.0", "--yes")
+	w.becomes("1.2", eight[:3]...)
+	w.ok("verify", "--repair", "--yes")
+	require.Contains(t, w.ok("builds").out, "came in 1 wave over 1.0")
+	w.ok("pin", "newest", "--yes")
+	w.is("1.1")
+	w.ok("unpin", "--stay")
+	require.Contains(t, w.ok("builds", "--on", "2199-01-01").out, "1.1")
+}

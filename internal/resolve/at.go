@@ -28,7 +28,7 @@ func At(ctx context.Context, h *game.Home, name, line string, when time.Time) (F
 		}
 	}
 	builds = slices.DeleteFunc(builds, func(b *state.Build) bool {
-		return b.Fragment || b.Line() != line && !(line == state.SnapshotLine && b.RecordedHere())
+		return b.Fragment || b.IsUpdate() || b.Line() != line && !(line == state.SnapshotLine && b.RecordedHere())
 	})
 	if builds, _, err = ofOneFeed(h, name, line, builds, nil); err != nil {
 		return Found{}, err

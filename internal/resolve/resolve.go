@@ -56,8 +56,8 @@ func Build(ctx context.Context, h *game.Home, name string, r ref.Ref) (Found, er
 	inLine := func(line string) []*state.Build {
 		return slices.DeleteFunc(slices.Clone(builds), func(b *state.Build) bool { return b.Line() != line })
 	}
-	if r.Relative() { // what is no build of itself has a name only
-		builds = slices.DeleteFunc(builds, func(b *state.Build) bool { return b.Fragment })
+	if r.Relative() { // what is no build of itself has a name only, and so has an update as it came
+		builds = slices.DeleteFunc(builds, func(b *state.Build) bool { return b.Fragment || b.IsUpdate() && line != state.UpdateLine })
 	}
 	candidates := builds
 	if line != "" {
@@ -206,7 +206,7 @@ func come(builds []*state.Build, now time.Time) (list, early []*state.Build) {
 // named: the first feed's first channel, or the channel that is pinned; snapshots where
 // there is no feed. What is before a pinned snapshot is another snapshot.
 func usualLine(h *game.Home, name string, pinned *state.Build, r ref.Ref) (string, error) {
-	if pinned != nil && (pinned.Channel != "" || r.Kind == ref.Before) {
+	if pinned != nil && !pinned.IsUpdate() && (pinned.Channel != "" || r.Kind == ref.Before) {
 		return pinned.Line(), nil
 	}
 	feeds, err := h.Feeds(name)

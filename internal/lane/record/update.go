@@ -39,15 +39,15 @@ func Update(ctx context.Context, l *lane.Lane, u Came) (*state.Build, error) {
 			return nil, err
 		}
 		var earlier int
-		if _, err := fmt.Sscanf(u.Before.Note, "in %d wave", &earlier); err == nil {
+		if _, err := fmt.Sscanf(u.Before.Note, "came in %d wave", &earlier); err == nil {
 			waves += earlier
 		}
 	} else if b.Label, err = NextLabel(ctx, l, made.Format(time.DateOnly)); err != nil {
 		return nil, err
 	}
-	b.Note = fmt.Sprintf("in %d waves %s", waves, u.Note)
+	b.Note = fmt.Sprintf("came in %d waves %s", waves, u.Note)
 	if waves == 1 {
-		b.Note = "in 1 wave " + u.Note
+		b.Note = "came in 1 wave " + u.Note
 	}
 	came := &manifest.Manifest{}
 	paths := make(map[string]bool)
