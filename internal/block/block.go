@@ -12,12 +12,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
-	"strings"
 
 	"morvant/internal/digest"
-	"morvant/internal/edit"
-	"morvant/internal/keyed"
 	"morvant/internal/userpath"
 )
 
@@ -54,50 +50,30 @@ type Rule struct {
 
 // Check returns an error unless the rule can be used.
 func (r Rule) Check() error {
-	bad := func(format string, args ...any) error {
-		return fmt.Errorf("%w: %s: %s", ErrRule, r.Kind, fmt.Sprintf(format, args...))
-	}
-	switch r.Kind {
-	case Setting:
-		if r.File == "" || r.Set == "" || (r.Find == "") == (r.Key == "") {
-			return bad("file, set, and either find or format and key are needed")
-		}
-		if r.Count < 0 || r.Path != "" || r.Immutable || r.Key != "" && r.Count != 0 || r.Find != "" && r.Format != "" {
-			return bad("it may have file, find, set and count, or file, format, key and set, and nothing else")
-		}
-		if r.Key != "" {
-			if !slices.Contains(keyed.Formats(), keyed.Format(r.Format)) {
-				return bad("there is no format \"%s\"; use %s", r.Format, listFormats())
-			}
-			if _, err := keyed.ParsePath(r.Key); err != nil {
-				return bad("%v", err)
-			}
-			return nil
-		}
-		if _, err := edit.Compile(r.Find); err != nil {
-			return bad("%v", err)
-		}
-	case ReadOnly:
-		if r.File != "" || r.Find != "" || r.Set != "" || r.Count != 0 || r.Path != "" || r.Format+r.Key != "" {
-			return bad("it may have immutable, and nothing else")
-		}
-	case Occupy:
-		if r.Path == "" || r.File != "" || r.Find != "" || r.Set != "" || r.Count != 0 || r.Immutable || r.Format+r.Key != "" {
-			return bad("it may have path, and nothing else")
-		}
-	default:
+	k := kinds[r.Kind]
+	if k == nil {
 		return fmt.Errorf("%w: there is no kind \"%s\"; use %s, %s or %s", ErrRule, r.Kind, Setting, ReadOnly, Occupy)
+	}
+	if why := k.check(r); why != "" {
+		return fmt.Errorf("%w: %s: %s", ErrRule, r.Kind, why)
 	}
 	return nil
 }
 
-func listFormats() string {
-	var names []string
-	for _, f := range keyed.Formats() {
-		names = append(names, string(f))
-	}
-	return strings.Join(names, ", ")
+// kind is one way of blocking.
+type kind interface {
+	check(r Rule) (why string) // what speaks against a rule as it is written
+	describe(r Rule) string
+	watched(r Rule, at Site) string
+	// prepare notes what is there, set does what the rule says, state says what broke it, lift puts back what was found.
+	prepare(h *Applied, at Site) error
+	set(h *Applied, at Site) error
+	state(h *Applied, at Site) (broke, prepared string)
+	lift(h *Applied, at Site, force bool) error
+	byHand(h *Applied) string
 }
+
+var kinds = map[string]kind{Setting: setting{}, ReadOnly: readOnly{}, Occupy: occupy{}}
 
 func (r Rule) matches() int {
 	if r.Count == 0 {
@@ -108,19 +84,8 @@ func (r Rule) matches() int {
 
 // Describe says in plain words what the rule does.
 func (r Rule) Describe() string {
-	switch r.Kind {
-	case Setting:
-		if r.Key != "" {
-			return fmt.Sprintf("sets %s to \"%s\" in %s, so that the launcher itself holds back", r.Key, r.Set, r.File)
-		}
-		return fmt.Sprintf("sets \"%s\" in %s, so that the launcher itself holds back", r.Set, r.File)
-	case ReadOnly:
-		if r.Immutable {
-			return "makes the build's files read-only and immutable, so that an updater cannot replace or remove them"
-		}
-		return "makes the build's files read-only, so that an updater cannot change them in place"
-	case Occupy:
-		return fmt.Sprintf("blocks %s with an empty file, so that an updater cannot put its downloads there", r.Path)
+	if k := kinds[r.Kind]; k != nil {
+		return k.describe(r)
 	}
 	return ""
 }
@@ -167,11 +132,8 @@ func (p Site) resolve(path string) string { return userpath.Expand(path, p.Home,
 // Watched returns the path whose changes matter to a rule; empty if it is about the
 // lane's own files.
 func (p Site) Watched(r Rule) string {
-	switch r.Kind {
-	case Setting:
-		return p.resolve(r.File)
-	case Occupy:
-		return p.resolve(r.Path)
+	if k := kinds[r.Kind]; k != nil {
+		return k.watched(r, p)
 	}
 	return ""
 }
@@ -225,22 +187,7 @@ type State struct {
 }
 
 // ByHand says what was found and what was set instead, for somebody who puts it back by hand.
-func (h *Applied) ByHand() string {
-	switch h.Rule.Kind {
-	case Setting:
-		if h.Missing {
-			return fmt.Sprintf("%s was not in %s; Morvant added it with the value \"%s\": remove it there", h.Rule.Key, h.Path, h.Rule.Set)
-		}
-		found := `"` + strings.Join(h.Values, `" "`) + `"` // in their order
-		return fmt.Sprintf("in %s it was %s, and Morvant set it to \"%s\": change it back there", h.Path, found, h.Rule.Set)
-	case Occupy:
-		if h.Aside != "" {
-			return fmt.Sprintf("Morvant blocks %s; what was there before is in %s: move it back", h.Path, h.Aside)
-		}
-		return fmt.Sprintf("Morvant blocks %s, where nothing was before: remove the file there", h.Path)
-	}
-	return fmt.Sprintf("%d files of the game were writable before", len(h.Modes))
-}
+func (h *Applied) ByHand() string { return h.kind().byHand(h) }
 
 // Prepare notes what a rule will find, without changing anything. The note must be
 // kept before Set is called.
@@ -249,49 +196,28 @@ func Prepare(r Rule, at Site) (*Applied, error) {
 		return nil, err
 	}
 	h := &Applied{Rule: r}
-	switch r.Kind {
-	case Setting:
-		return h, h.prepareSetting(at)
-	case Occupy:
-		return h, h.prepareOccupy(at)
+	return h, kinds[r.Kind].prepare(h, at)
+}
+
+// kind is that of the rule; of one that this version does not know, whatever has no files to be touched.
+func (h *Applied) kind() kind {
+	if k := kinds[h.Rule.Kind]; k != nil {
+		return k
 	}
-	return h, h.prepareReadOnly(at)
+	return readOnly{}
 }
 
 // Set does what the rule says. Setting again does nothing.
-func (h *Applied) Set(at Site) error {
-	switch h.Rule.Kind {
-	case Setting:
-		return h.setSetting()
-	case Occupy:
-		return h.setOccupy()
-	}
-	return h.setReadOnly(at)
-}
+func (h *Applied) Set(at Site) error { return h.kind().set(h, at) }
 
 // Check says how the rule stands.
 func (h *Applied) Check(at Site) State {
 	s := State{Rule: h.Rule, Left: h.Linked}
-	switch h.Rule.Kind {
-	case Setting:
-		s.Broke = h.checkSetting()
-	case Occupy:
-		s.Broke, s.Prepared = h.checkOccupy()
-	default:
-		s.Broke = h.checkReadOnly(at)
-	}
+	s.Broke, s.Prepared = h.kind().state(h, at)
 	s.Holds = s.Broke == ""
 	return s
 }
 
 // Lift puts back what was found. With force also where somebody has changed it
 // since; else that is ErrTouched, and nothing is changed.
-func (h *Applied) Lift(at Site, force bool) error {
-	switch h.Rule.Kind {
-	case Setting:
-		return h.liftSetting(force)
-	case Occupy:
-		return h.liftOccupy(force)
-	}
-	return h.liftReadOnly(at)
-}
+func (h *Applied) Lift(at Site, force bool) error { return h.kind().lift(h, at, force) }
