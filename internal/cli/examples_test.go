@@ -257,6 +257,9 @@ func (w *world) exampleWorks(line string) {
 		w.ok("lane", "remove", strings.Fields(rest)[2], "--delete", "--yes")
 	case strings.HasPrefix(rest, "snapshot "):
 		w.run("builds", "forget", "snapshot/"+strings.Fields(rest)[1], "--yes")
+	case strings.HasPrefix(rest, "block remove"):
+		w.ok("block", "add", "read-only-files")
+		w.ok("block", "add", "staging-folder", "path=~/.launcher/staging")
 	case strings.HasPrefix(rest, "compare-with friend.json"):
 		require.NoError(w.t, os.WriteFile(w.path("friend.json"), []byte(w.ok("--json", "status").out), 0o644))
 	case strings.HasPrefix(rest, "compare-with sums.txt"):

@@ -18,7 +18,9 @@ import (
 
 // versionOne unpacks what scripts/testdata wrote with the first version, and moves it to a
 // folder of this test.
-func versionOne(t *testing.T) *world {
+func versionOne(t *testing.T) *world { return versionOf(t, "v1") }
+
+func versionOf(t *testing.T, version string) *world {
 	t.Helper()
 	if onWindows {
 		t.Skip("the old home is of another system")
@@ -26,7 +28,7 @@ func versionOne(t *testing.T) *world {
 	const was = "/tmp/morvant-testdata"
 	dir, err := filepath.EvalSymlinks(t.TempDir())
 	require.NoError(t, err)
-	f, err := os.Open(filepath.Join("..", "..", "testdata", "v1", "whole.tar.zst"))
+	f, err := os.Open(filepath.Join("..", "..", "testdata", version, "whole.tar.zst"))
 	require.NoError(t, err)
 	defer f.Close()
 	z, err := zstd.NewReader(f)
@@ -119,6 +121,35 @@ func TestAHomeOfVersionOneGoesOn(t *testing.T) {
 	w.ok("publish", filepath.Join(w.dir, "feed"), "snapshot/3.0", "--component", "base")
 	w.ok("store", "trim", "--yes")
 	w.ok("verify")
+}
+
+// TestAHomeFromBeforeLayersGoesOn: a pin that notes with each set of mods what it lies over, and does not know the folder from before it.
+func TestAHomeFromBeforeLayersGoesOn(t *testing.T) {
+	t.Parallel()
+	w := versionOf(t, "v2")
+	require.Contains(t, w.ok("status").out, "Every file is as it should be")
+	laid := w.picture()
+	w.ok("mods", "lift", "trees", "--yes")
+	require.Equal(t, "mine", w.read("Mods/mine.txt"))
+	require.Equal(t, "data/a.pak of 1.0", w.read("data/a.pak"))
+	require.NoFileExists(t, w.path("Mods/trees.txt"))
+	w.ok("undo", "--yes")
+	require.Equal(t, len(laid), len(w.picture()))
+	require.Equal(t, "of trees", w.read("Mods/mine.txt"))
+	w.ok("pin", "1.0", "--plain", "--yes")
+	require.Equal(t, "name = me\nfov = 70\n", w.read("user.ini"))
+	require.NoFileExists(t, w.path("note.txt"))
+	require.Equal(t, "mine", w.read("Mods/mine.txt"))
+	require.Equal(t, "data/b.pak of 1.0", w.read("data/b.pak"))
+	w.ok("undo", "--yes")
+	w.ok("store", "check")
+	w.ok("store", "trim", "--yes")
+	w.ok("unpin", "--yes")
+	for _, f := range []string{"version.txt", "data/a.pak", "data/b.pak", "data/c.pak"} {
+		require.Equal(t, f+" of 1.1", w.read(f))
+	}
+	require.Equal(t, "mine", w.read("Mods/mine.txt"))
+	require.Equal(t, "name = me\nfov = 70\n", w.read("user.ini"))
 }
 
 // TestThePageOfFormatsHasEveryColumnAndDocument: what another program may read.

@@ -81,6 +81,7 @@ func TestALaunchInTheFolderOfAParkedLaneStartsTheLiveOne(t *testing.T) {
 	in := func(args ...string) *exec.Cmd {
 		cmd := w.command(args...)
 		cmd.Dir = old
+		cmd.Env = append(cmd.Env, "PWD="+w.live) // as the shell has it that stood there before a switch
 		return cmd
 	}
 	r := w.finish(in("launch", "--through", "cat version.txt", "--wait", "0s", "--look-again", "0"))

@@ -96,6 +96,6 @@ func TestHelpFitsAnyWindow(t *testing.T) {
 		require.Equal(t, width < 138, broken > 20, "%d: %d", width, broken)
 	}
 	piped := w.ok("pin", "--help").out
-	require.Contains(t, piped, "--overlay BUILD:PATTERN ...    lay files of another build or folder over the build: BUILD:PATTERN; later ones win\n")
+	require.Contains(t, piped, "--overlay BUILD:PATTERN ...    lay files of another build, folder or archive over the build: BUILD:PATTERN; later ones win\n")
 	require.NotContains(t, piped, "[ --")
 }

@@ -104,7 +104,7 @@ func (s *Sheet) Covers(before *Sheet, have plan.State, g *Ground) map[string]pla
 			continue
 		}
 		// A snapshot has files of the player's as well.
-		if b := s.built(path); b != nil && b.Node.SameContent(is) && !s.keep.Kept(path) {
+		if s.built(path) != nil && !s.keep.Kept(path) {
 			continue
 		}
 		if o := g.Of(path, is); o.Whose == Player || o.Whose == Unknown {

@@ -146,7 +146,8 @@ func (s *Sheet) built(path string) *Piece {
 func (s *Sheet) put(path string, n plan.Node, by Layer) *Piece {
 	path = s.spelling.Of(path)
 	p := &Piece{Path: path, Node: n, Layer: by, Under: s.At(path)}
-	if own, is := s.covered[path]; is && by.Kind() != Out && p.Under.own() == nil {
+	// A file of the build's own comes back rather than what somebody had put in its place, unless a rule says that it is theirs.
+	if own, is := s.covered[path]; is && by.Kind() != Out && p.Under.own() == nil && (s.built(path) == nil || s.keep.Kept(path)) {
 		p.Under = &Piece{Path: path, Node: own, Layer: yours{}, Under: p.Under}
 	}
 	s.pieces[path] = p

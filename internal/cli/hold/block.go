@@ -65,7 +65,7 @@ func (a commands) blockCommand() *cli.Command {
 			},
 			{
 				Name: "remove", Usage: "remove a rule from the game's settings, and take it off", ArgsUsage: "NUMBER",
-				Description: "Example: morvant block remove 2\n\nThe numbers are those of morvant block --show. What the rule found is put back.",
+				Description: "Example: morvant block remove 1\n\nThe numbers are those of morvant block --show. What the rule found is put back.",
 				Action:      a.removeBlock,
 			},
 			{

@@ -27,6 +27,7 @@ import (
 	"morvant/internal/lane/status"
 	"morvant/internal/lanes"
 	"morvant/internal/process"
+	"morvant/internal/userpath"
 	"morvant/internal/version"
 	"morvant/internal/watch"
 )
@@ -79,7 +80,7 @@ func (a commands) launchCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if !is.Live && to == "" { // the window stands in the folder of a lane that is parked
+			if !is.Live && to == "" && switchedAway(g.Live) { // the window stands in the folder of a lane that is parked by now
 				live, err := home.LiveLane(ctx, name)
 				if err != nil {
 					return err
@@ -108,6 +109,14 @@ func (a commands) launchCommand() *cli.Command {
 			return p.play(ctx, args)
 		},
 	}
+}
+
+// switchedAway reports whether the working folder was the live one when the shell went there, and has been parked since: by its
+// own account the shell still stands in the live folder.
+func switchedAway(live string) bool {
+	here, err := os.Stat(".")
+	there, errThere := os.Stat(os.Getenv("PWD"))
+	return err == nil && errThere == nil && userpath.Within(os.Getenv("PWD"), live) && !os.SameFile(here, there)
 }
 
 // backUpFor backs up the saves that all lanes have in common before a parked one is started: an old build may write them in its own
