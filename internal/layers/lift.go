@@ -53,36 +53,40 @@ func Lift(before, after *Sheet, have plan.State) []Lifted {
 	return list
 }
 
-// Target is what a folder is to be brought to.
-type Target struct {
-	Want plan.State
-	// Except are paths that no keep rule is about, and Leave those at which everything stays.
-	Except, Leave []string
-	// Out are paths of the build at which nothing is wanted.
-	Out []string
-}
-
-// Target returns what leads to the sheet, whose files m lists, where layers are lifted on the way.
-func (s *Sheet) Target(m *manifest.Manifest, lifted []Lifted) *Target {
-	t := &Target{Want: plan.FromManifest(m, s.attributes), Except: s.Named()}
-	for _, p := range s.Pieces() {
-		if !p.Wants() {
-			t.Out = append(t.Out, p.Path)
-		}
-	}
+// Want is what leads to the sheet, whose files m lists, where layers are lifted on the way.
+func (s *Sheet) Want(m *manifest.Manifest, lifted []Lifted) plan.State {
 	once := make(map[string]plan.Node)
 	for _, l := range lifted {
-		path := s.spelling.Of(l.Path)
-		switch {
-		case l.Stays:
-			t.Leave = append(t.Leave, path)
-		case l.Once:
-			t.Except = append(t.Except, path)
-			once[path] = l.To
+		if l.Once {
+			once[s.spelling.Of(l.Path)] = l.To
 		}
 	}
-	t.Want = t.Want.Over(once)
-	return t
+	return plan.FromManifest(m, s.attributes).Over(once)
+}
+
+// Exceptions are the paths that no keep rule is about on that way, and those at which everything stays.
+func (s *Sheet) Exceptions(lifted []Lifted) (except, leave []string) {
+	except = s.Named()
+	for _, l := range lifted {
+		switch path := s.spelling.Of(l.Path); {
+		case l.Stays:
+			leave = append(leave, path)
+		case l.Once:
+			except = append(except, path)
+		}
+	}
+	return except, leave
+}
+
+// Out lists the paths of the build at which nothing is wanted.
+func (s *Sheet) Out() []string {
+	var list []string
+	for _, p := range s.Pieces() {
+		if !p.Wants() {
+			list = append(list, p.Path)
+		}
+	}
+	return list
 }
 
 // Covers lists the files of the player's in whose place overlays and companions of the sheet come to lie: those that they lie

@@ -80,6 +80,9 @@ func (s State) Get(p string) (Node, bool) {
 
 // With returns the state with nodes at paths where it has none.
 func (s State) With(nodes map[string]Node) State {
+	if len(nodes) == 0 {
+		return s
+	}
 	out := slices.Clone(s)
 	for p, n := range nodes {
 		if _, ok := s.Get(p); !ok && n.Kind != "" {

@@ -79,7 +79,7 @@ func (m *mender) mend(ctx context.Context, l *lane.Lane, s *status.Status, quiet
 	// An update is fought or left as a whole: half of it would be a mix that Morvant has made.
 	again := drifted(s)
 	update := ""
-	if update, out.Err = change.Continues(ctx, l, s.Tree); out.Err != nil {
+	if update, out.Err = change.Continues(ctx, l, s); out.Err != nil {
 		return out
 	}
 	if m.fought(update, l.Now()) && update != "" || slices.ContainsFunc(again, func(p string) bool { return m.fought(p, l.Now()) }) {

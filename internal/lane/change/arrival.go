@@ -45,7 +45,11 @@ func (p *Proposal) noteArrival(ctx context.Context, l *lane.Lane) error {
 	if err != nil {
 		return err
 	}
-	a, err := ArrivalIn(ctx, l, p.tree, held, pin)
+	drift, err := status.DriftOf(ctx, l, p.tree, held, pin)
+	if err != nil {
+		return err
+	}
+	a, err := ArrivalIn(ctx, l, p.tree, held, drift)
 	if err != nil || a == nil || p.takes(a) {
 		return err
 	}
@@ -66,11 +70,7 @@ func (p *Proposal) takes(a *Arrival) bool {
 }
 
 // ArrivalIn finds out whether what differs from a held build is an update; nil: it is none.
-func ArrivalIn(ctx context.Context, l *lane.Lane, t *scan.Tree, held *state.Build, pin state.Pin) (*Arrival, error) {
-	drift, err := status.DriftOf(ctx, l, t, held, pin)
-	if err != nil {
-		return nil, err
-	}
+func ArrivalIn(ctx context.Context, l *lane.Lane, t *scan.Tree, held *state.Build, drift *status.Drift) (*Arrival, error) {
 	a := &Arrival{held: held, drift: drift}
 	program := false
 	for _, e := range drift.Altered {
@@ -228,13 +228,12 @@ func (a *Arrival) sentence() string {
 	return fmt.Sprintf("an update had come (%s, %s%s): %s", when, files, waves, is)
 }
 
-// Continues names the update that was ended not long ago and has now come again, by what the lane differs in; empty: none has.
-func Continues(ctx context.Context, l *lane.Lane, t *scan.Tree) (string, error) {
-	pin, held, err := l.Pin(ctx)
-	if err != nil || held == nil {
-		return "", err
+// Continues names the update that was ended not long ago and has now come again, by what a held lane differs in; empty: none has.
+func Continues(ctx context.Context, l *lane.Lane, s *status.Status) (string, error) {
+	if s.Drift == nil {
+		return "", nil
 	}
-	a, err := ArrivalIn(ctx, l, t, held, pin)
+	a, err := ArrivalIn(ctx, l, s.Tree, s.Build, s.Drift)
 	if err != nil || a == nil || a.before == nil {
 		return "", err
 	}

@@ -85,13 +85,9 @@ type Target struct {
 func (to *Target) Request(l *lane.Lane) plan.Request {
 	rules := compose.Rules(l, to.Composed)
 	rules.Leave = slices.AppendSeq(rules.Leave, maps.Keys(to.Leave))
-	var out []string
-	if to.Composed != nil {
-		out = to.Composed.Target().Out
-	}
 	return plan.Request{
 		Have: plan.FromTree(to.Tree), Odd: to.Tree.Odd, Want: to.Want, Owned: to.Owned, Rules: rules,
-		Clean: to.Clean, Exact: to.Exact, Links: to.Links, IgnoresCase: l.IgnoresCase() && !(to.Back && !l.DiskIgnoresCase()), Doubles: !l.DiskIgnoresCase(), LeftOut: out, Folders: to.Back,
+		Clean: to.Clean, Exact: to.Exact, Links: to.Links, IgnoresCase: l.IgnoresCase() && !(to.Back && !l.DiskIgnoresCase()), Doubles: !l.DiskIgnoresCase(), LeftOut: to.Composed.Out(), Folders: to.Back,
 	}
 }
 

@@ -49,14 +49,22 @@ type Composed struct {
 }
 
 // State is what the folder is to hold.
-func (c *Composed) State() plan.State { return c.Target().Want.Over(c.guarded).With(c.scratch) }
-
-// Target is what the layers lead to.
-func (c *Composed) Target() *layers.Target {
+func (c *Composed) State() plan.State {
+	var want plan.State
 	if c.Sheet == nil {
-		return &layers.Target{Want: plan.FromManifest(c.Manifest, c.Attributes)}
+		want = plan.FromManifest(c.Manifest, c.Attributes)
+	} else {
+		want = c.Sheet.Want(c.Manifest, c.Lifted)
 	}
-	return c.Sheet.Target(c.Manifest, c.Lifted)
+	return want.Over(c.guarded).With(c.scratch)
+}
+
+// Out lists the paths of files that are left out.
+func (c *Composed) Out() []string {
+	if c == nil || c.Sheet == nil {
+		return nil
+	}
+	return c.Sheet.Out()
 }
 
 // Content is State without times and modes that are to be set.

@@ -22,9 +22,13 @@ type Ground struct {
 // GroundOf gathers what tells whose the files of have are, where c is held; c may be nil. Files of components that the
 // build optional has, if it is not nil, and the folder was not given are not the game's: the player may have added them.
 func GroundOf(ctx context.Context, l *lane.Lane, c *Composed, have plan.State, optional *state.Build) (*Ground, error) {
-	var odd []string // what is as it is wanted needs no build to tell whose it is
+	var odd []string // what is as it is wanted, or the player's by a rule, needs no build to tell whose it is
+	match := l.Game.Rules().Matcher()
 	for _, e := range have {
-		if p := c.At(e.Path); e.Kind == plan.File && !e.Digest.IsZero() && !(p.Wants() && p.Node.SameContent(e.Node)) {
+		if e.Kind != plan.File || e.Digest.IsZero() || match.Kept(e.Path) && (c == nil || c.Sheet.Kept(e.Path)) {
+			continue
+		}
+		if p := c.At(e.Path); !p.Wants() || !p.Node.SameContent(e.Node) {
 			odd = append(odd, e.Path)
 		}
 	}

@@ -338,9 +338,10 @@ func ownText(l *lane.Lane, path string) ([]byte, error) {
 func Rules(l *lane.Lane, c *Composed) rules.Rules {
 	r := l.Game.Rules()
 	if c != nil {
-		to := c.Target()
-		r.Leave = to.Leave
-		r.Except = append(to.Except, slices.Collect(maps.Keys(c.guarded))...)
+		if c.Sheet != nil {
+			r.Except, r.Leave = c.Sheet.Exceptions(c.Lifted)
+		}
+		r.Except = append(r.Except, slices.Collect(maps.Keys(c.guarded))...)
 	}
 	return r
 }

@@ -179,7 +179,7 @@ func takenFrom(ctx context.Context, l *lane.Lane, tree *scan.Tree, have plan.Sta
 		if drift, err = status.DriftOf(ctx, l, tree, b, pin); err != nil {
 			return nil, "", err
 		}
-		if update, err = change.ArrivalIn(ctx, l, tree, b, pin); err != nil {
+		if update, err = change.ArrivalIn(ctx, l, tree, b, drift); err != nil {
 			return nil, "", err
 		}
 		if held { // else nobody knows what the rest of the folder was

@@ -96,7 +96,7 @@ func asHeld(ctx context.Context, l *lane.Lane, pin state.Pin) error {
 			beside = append(beside, e.Path)
 		}
 	}
-	a, err := change.ArrivalIn(ctx, l, tree, b, pin)
+	a, err := change.ArrivalIn(ctx, l, tree, b, drift)
 	if err != nil {
 		return err
 	}

@@ -328,7 +328,7 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 			}
 		}
 	}
-	leftOut := l.Spelling(have).Paths(c.Target().Out)
+	leftOut := l.Spelling(have).Paths(c.Out())
 	p, err := plan.Make(plan.Request{Have: have, Want: want, Owned: want, Rules: rules, Clean: pin.Clean, Exact: pin.Exact, LeftOut: leftOut})
 	if err != nil {
 		return nil, err
