@@ -2,6 +2,9 @@ package main
 
 import (
 	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -160,6 +163,33 @@ func TestOnlyTheseFilesChangeADisk(t *testing.T) {
 		return nil
 	}))
 	require.ElementsMatch(t, allowed, found)
+}
+
+// TestFunctionsOfLanesStayShort: what decides about a player's folder is read as a whole.
+func TestFunctionsOfLanesStayShort(t *testing.T) {
+	const lines, parameters = 80, 8
+	seen := 0
+	for _, dir := range []string{"layers", "lane", "lanes", "watch", "block"} {
+		require.NoError(t, filepath.WalkDir(filepath.Join("internal", dir), func(p string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() || !strings.HasSuffix(p, ".go") || strings.HasSuffix(p, "_test.go") {
+				return err
+			}
+			set := token.NewFileSet()
+			file, err := parser.ParseFile(set, p, nil, parser.SkipObjectResolution)
+			require.NoError(t, err)
+			for _, decl := range file.Decls {
+				f, is := decl.(*ast.FuncDecl)
+				if !is {
+					continue
+				}
+				seen++
+				require.LessOrEqual(t, set.Position(f.End()).Line-set.Position(f.Pos()).Line+1, lines, "%s: lines of %s", p, f.Name.Name)
+				require.LessOrEqual(t, f.Type.Params.NumFields(), parameters, "%s: parameters of %s", p, f.Name.Name)
+			}
+			return nil
+		}))
+	}
+	require.Greater(t, seen, 500)
 }
 
 // TestRoomsStaySmall: a package, or a type, that has grown too large for one reader has two ideas in it.

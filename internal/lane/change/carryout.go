@@ -64,33 +64,7 @@ func CarryOut(ctx context.Context, l *lane.Lane, p *Proposal) error {
 	if err := backup.Guard(ctx, l, &p.Change); err != nil {
 		return err
 	}
-	if p.composed != nil {
-		for _, layer := range p.composed.Sources() {
-			if layer.Unseen() {
-				continue // when its content is known
-			}
-			if err := compose.Register(ctx, l, layer, true); err != nil {
-				return err
-			}
-		}
-		if err := compose.StoreTexts(ctx, l, p.composed.Texts()); err != nil {
-			return err
-		}
-	}
-	if p.prepare != nil {
-		if err := p.prepare(ctx); err != nil {
-			return err
-		}
-	}
-	for _, f := range p.Fetches {
-		if _, err := compose.RunFetch(ctx, l, f.composed, f.Plan, f.only, p.tree); err != nil {
-			return err
-		}
-	}
-	if err := p.learn(ctx, l); err != nil {
-		return err
-	}
-	if err := p.keepWhatNobodyHas(ctx, l); err != nil {
+	if err := p.bring(ctx, l); err != nil {
 		return err
 	}
 	if p.Idle(l) { // no change, and nothing to undo
@@ -141,6 +115,37 @@ func CarryOut(ctx context.Context, l *lane.Lane, p *Proposal) error {
 	}
 	p.Block, err = afterwards(ctx, l, &p.Change, false)
 	return err
+}
+
+// bring brings the content that the change needs into the store.
+func (p *Proposal) bring(ctx context.Context, l *lane.Lane) error {
+	if p.composed != nil {
+		for _, of := range p.composed.Sources() {
+			if of.Unseen() {
+				continue // when its content is known
+			}
+			if err := compose.Register(ctx, l, of, true); err != nil {
+				return err
+			}
+		}
+		if err := compose.StoreTexts(ctx, l, p.composed.Texts()); err != nil {
+			return err
+		}
+	}
+	if p.prepare != nil {
+		if err := p.prepare(ctx); err != nil {
+			return err
+		}
+	}
+	for _, f := range p.Fetches {
+		if _, err := compose.RunFetch(ctx, l, f.composed, f.Plan, f.only, p.tree); err != nil {
+			return err
+		}
+	}
+	if err := p.learn(ctx, l); err != nil {
+		return err
+	}
+	return p.keepWhatNobodyHas(ctx, l)
 }
 
 // learn puts the digests of content that has come in the place of what stood for them in the plan, and records the

@@ -146,14 +146,7 @@ func Here(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, bu
 	if err != nil {
 		return nil, err
 	}
-	have := make(map[digest.Digest]int64) // bytes of files that are here as a whole, by manifest
-	for d, part := range parts {
-		for _, f := range part.Manifest.Files {
-			if !lacks[f.Digest] {
-				have[d] += f.Size
-			}
-		}
-	}
+	have := wholeHere(parts, lacks)
 	for _, b := range builds {
 		if len(wanted[b]) == 0 {
 			p.Wanted[b] = b.Bytes // unknown key it but its size
@@ -171,6 +164,19 @@ func Here(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, bu
 		}
 	}
 	return p, nil
+}
+
+// wholeHere adds up the bytes of files that are here as a whole, by manifest.
+func wholeHere(parts map[digest.Digest]*fetch.Part, lacks map[digest.Digest]bool) map[digest.Digest]int64 {
+	have := make(map[digest.Digest]int64)
+	for d, part := range parts {
+		for _, f := range part.Manifest.Files {
+			if !lacks[f.Digest] {
+				have[d] += f.Size
+			}
+		}
+	}
+	return have
 }
 
 // piecesHere sums up what the store holds of files that are not here as a whole.

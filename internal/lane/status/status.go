@@ -176,21 +176,8 @@ func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.Tree, s.Odd = tree, slices.Concat(tree.Odd, tree.Unread)
-	s.Links = plan.FromTree(tree).Links()
-	s.Doubles = l.Doubles(tree)
-	if s.Restless, err = compose.FindRestless(ctx, l, tree); err != nil {
+	if err := s.look(ctx, l, tree); err != nil {
 		return nil, err
-	}
-	s.Hard, s.HardKnown, s.HardFrom = tree.Outside(l.Game.ModsFrom)
-	if err := s.missed(ctx, l); err != nil {
-		return nil, err
-	}
-	for i := range tree.Entries {
-		if e := &tree.Entries[i]; e.Kind == scan.File {
-			s.Files++
-			s.Bytes += e.Stamp.Size
-		}
 	}
 	builds, err := l.Home.Builds(ctx, l.Game.Name)
 	if err != nil {
@@ -217,34 +204,59 @@ func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 		s.Block = slices.DeleteFunc(s.Block, func(b block.State) bool { return b.Broke == block.NotSet })
 	}
 	if s.Build != nil {
-		if s.Drift, err = DriftOf(ctx, l, tree, s.Build, s.Pin); err == nil {
-			s.LeftOvers = LeftOvers(s.Drift.Ground, s.Drift.Extra)
-		}
-		switch {
-		case err != nil:
-		case s.Drift.Any():
-			s.Says, s.SaysBy, err = SaysLabel(ctx, l)
-		case s.Build.Doubt != "" && s.Drift.Sure():
-			err = reassure(ctx, l, s)
-		}
-		return s, err
+		return s, s.held(ctx, l)
 	}
-	if lane.AllRead(tree) {
-		d := tree.Manifest().Digest()
+	return s, s.like(ctx, l, builds)
+}
+
+// look says what is in the folder.
+func (s *Status) look(ctx context.Context, l *lane.Lane, tree *scan.Tree) (err error) {
+	s.Tree, s.Odd = tree, slices.Concat(tree.Odd, tree.Unread)
+	s.Links = plan.FromTree(tree).Links()
+	s.Doubles = l.Doubles(tree)
+	if s.Restless, err = compose.FindRestless(ctx, l, tree); err != nil {
+		return err
+	}
+	s.Hard, s.HardKnown, s.HardFrom = tree.Outside(l.Game.ModsFrom)
+	for i := range tree.Entries {
+		if e := &tree.Entries[i]; e.Kind == scan.File {
+			s.Files++
+			s.Bytes += e.Stamp.Size
+		}
+	}
+	return s.missed(ctx, l)
+}
+
+// held says how a held lane differs from what it is held to.
+func (s *Status) held(ctx context.Context, l *lane.Lane) (err error) {
+	if s.Drift, err = DriftOf(ctx, l, s.Tree, s.Build, s.Pin); err != nil {
+		return err
+	}
+	s.LeftOvers = LeftOvers(s.Drift.Ground, s.Drift.Extra)
+	switch {
+	case s.Drift.Any():
+		s.Says, s.SaysBy, err = SaysLabel(ctx, l)
+	case s.Build.Doubt != "" && s.Drift.Sure():
+		err = reassure(ctx, l, s)
+	}
+	return err
+}
+
+// like finds the build that a lane which is not held is the same as, or else what the game says of itself.
+func (s *Status) like(ctx context.Context, l *lane.Lane, builds []*state.Build) (err error) {
+	if lane.AllRead(s.Tree) {
+		d := s.Tree.Manifest().Digest()
 		if i := slices.IndexFunc(builds, func(b *state.Build) bool { return b.Manifest == d && !b.Fragment }); i >= 0 {
 			s.Equals = builds[i]
+			return nil
 		}
-	}
-	if s.Equals == nil && lane.AllRead(tree) {
 		// A feed's build, or a snapshot with other files of the player's.
-		if s.Equals, err = WholeBuild(ctx, l, tree, tree); err != nil {
-			return nil, err
+		if s.Equals, err = WholeBuild(ctx, l, s.Tree, s.Tree); err != nil || s.Equals != nil {
+			return err
 		}
 	}
-	if s.Equals == nil {
-		s.Says, s.SaysBy, err = SaysLabel(ctx, l)
-	}
-	return s, err
+	s.Says, s.SaysBy, err = SaysLabel(ctx, l)
+	return err
 }
 
 // Tied is how another game stands.

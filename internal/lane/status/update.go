@@ -11,6 +11,7 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
 	"morvant/internal/manifest"
+	"morvant/internal/rules"
 	"morvant/internal/scan"
 	"morvant/internal/state"
 	"morvant/internal/version"
@@ -110,25 +111,16 @@ func towards(ctx context.Context, l *lane.Lane, t *scan.Tree, d *Drift, held *ma
 	if err != nil {
 		return nil, err
 	}
-	has := func(p string) (is manifest.File, there bool) {
-		e := t.Entry(p)
-		if e == nil || e.Kind != scan.File {
-			return manifest.File{}, false
-		}
-		return manifest.File{Path: p, Size: e.Stamp.Size, Digest: e.Digest}, true
-	}
-	match := l.Game.Rules().Matcher()
-	offered := make(map[string]bool) // files of any build of a feed
+	c := &comparing{tree: t, match: l.Game.Rules().Matcher(), fold: fold, drifted: drifted, holds: make(map[string]digest.Digest, len(held.Files)), offered: make(map[string]bool)}
 	for _, k := range known {
 		for _, p := range k.Parts {
 			for _, f := range p.Manifest.Files {
-				offered[fold(f.Path)] = offered[fold(f.Path)] || len(k.Build.Feeds) > 0
+				c.offered[fold(f.Path)] = c.offered[fold(f.Path)] || len(k.Build.Feeds) > 0
 			}
 		}
 	}
-	holds := make(map[string]digest.Digest, len(held.Files))
 	for _, f := range held.Files {
-		holds[fold(f.Path)] = f.Digest
+		c.holds[fold(f.Path)] = f.Digest
 	}
 	var best *Update
 	bestFits := 0
@@ -136,45 +128,7 @@ func towards(ctx context.Context, l *lane.Lane, t *scan.Tree, d *Drift, held *ma
 		if k.Build.Digest() == heldBuild.Digest() || k.Build.IsUpdate() { // as it came says nothing about what it is
 			continue
 		}
-		other := make(map[string]manifest.File)
-		for _, f := range filesOf(t, k) {
-			other[fold(f.Path)] = f
-		}
-		u, fits := &Update{Build: k.Build}, 0
-		consider := func(p string, is manifest.File, wanted bool) {
-			if match.Kept(p) || match.Scratch(p) {
-				return
-			}
-			u.Of++
-			was, had := holds[p]
-			switch now, there := has(p); {
-			case there == wanted && (!wanted || now.Digest == is.Digest):
-				u.Done++
-				if drifted[p] {
-					fits++
-				}
-			case there == had && (!had || now.Digest == was):
-				u.Old++
-			case there && wanted && now.Size < is.Size:
-				u.Short++
-			}
-		}
-		for p, is := range other {
-			if was, ok := holds[p]; !ok || was != is.Digest {
-				consider(p, is, true)
-			}
-		}
-		for p := range holds {
-			// A snapshot may hold files of the player that no feed's build has.
-			if _, ok := other[p]; !ok && (len(k.Build.Feeds) == 0 || offered[p]) {
-				consider(p, manifest.File{}, false)
-			}
-		}
-		for p := range drifted {
-			if was, ok := holds[p]; ok && was == other[p].Digest && !match.Kept(p) && !match.Scratch(p) {
-				u.Beside++
-			}
-		}
+		u, fits := c.with(k)
 		if float64(fits) < explained*float64(len(drifted)) {
 			continue
 		}
@@ -183,4 +137,63 @@ func towards(ctx context.Context, l *lane.Lane, t *scan.Tree, d *Drift, held *ma
 		}
 	}
 	return best, nil
+}
+
+// comparing compares a drifted folder with known builds.
+type comparing struct {
+	tree    *scan.Tree
+	match   *rules.Matcher
+	fold    func(string) string
+	drifted map[string]bool
+	holds   map[string]digest.Digest // what the held build has
+	offered map[string]bool          // files of any build of a feed
+}
+
+// with says how far the folder is that build, and how many of the files that differ from the held one it accounts for.
+func (c *comparing) with(k identify.Known) (u *Update, fits int) {
+	u = &Update{Build: k.Build}
+	other := make(map[string]manifest.File)
+	for _, f := range filesOf(c.tree, k) {
+		other[c.fold(f.Path)] = f
+	}
+	for p, is := range other {
+		if was, ok := c.holds[p]; !ok || was != is.Digest {
+			fits += c.consider(u, p, is, true)
+		}
+	}
+	for p := range c.holds {
+		// A snapshot may hold files of the player that no feed's build has.
+		if _, ok := other[p]; !ok && (len(k.Build.Feeds) == 0 || c.offered[p]) {
+			fits += c.consider(u, p, manifest.File{}, false)
+		}
+	}
+	for p := range c.drifted {
+		if was, ok := c.holds[p]; ok && was == other[p].Digest && !c.match.Kept(p) && !c.match.Scratch(p) {
+			u.Beside++
+		}
+	}
+	return u, fits
+}
+
+// consider counts one path at which the two builds differ: is is what the other one has there, if it has anything.
+func (c *comparing) consider(u *Update, p string, is manifest.File, wanted bool) (fits int) {
+	if c.match.Kept(p) || c.match.Scratch(p) {
+		return 0
+	}
+	u.Of++
+	was, had := c.holds[p]
+	e := c.tree.Entry(p)
+	there := e != nil && e.Kind == scan.File
+	switch {
+	case there == wanted && (!wanted || e.Digest == is.Digest):
+		u.Done++
+		if c.drifted[p] {
+			return 1
+		}
+	case there == had && (!had || e.Digest == was):
+		u.Old++
+	case there && wanted && e.Stamp.Size < is.Size:
+		u.Short++
+	}
+	return 0
 }
