@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -231,4 +232,29 @@ func sshfs(t *testing.T, dir string) ([]byte, error) {
 		t.Cleanup(func() { _ = exec.Command("umount", dir).Run() })
 	}
 	return out, err
+}
+
+// TestAnotherDiskInsideTheGamesFolderIsNamed: in one sentence, before anything is changed.
+func TestAnotherDiskInsideTheGamesFolderIsNamed(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.becomes("1.0")
+	require.NoError(t, os.Mkdir(w.path("inner"), 0o755))
+	if err := syscall.Mount("none", w.path("inner"), "tmpfs", 0, ""); err != nil {
+		t.Skip("nothing can be mounted here: ", err)
+	}
+	t.Cleanup(func() { require.NoError(t, syscall.Unmount(w.path("inner"), 0)) })
+	w.write("inner/in.txt", "one")
+	w.ok("add", "quay", w.live)
+	w.ok("snapshot", "1")
+	w.write("inner/in.txt", "two")
+	w.becomes("1.1")
+	w.ok("snapshot", "2")
+	before := w.picture()
+	w.fails(1, "another disk, mounted inside the game's folder", "pin", "1", "--yes")
+	require.Equal(t, before, w.picture())
+	w.ok("game", "set", "--keep", "inner/**")
+	w.ok("pin", "1", "--yes")
+	w.is("1.0")
+	require.Equal(t, "two", w.read("inner/in.txt"))
 }

@@ -245,3 +245,16 @@ func TestOnlyThePlayersFilesAreMissed(t *testing.T) {
 	require.NoError(t, os.Remove(w.path("Mods/mine.txt")))
 	require.Contains(t, w.run("status").out, "1 file of yours is gone (Mods/mine.txt)")
 }
+
+// TestAnEditFetchesItsFileFirst: what is planned depends on what is in it.
+func TestAnEditFetchesItsFileFirst(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	w.ok("feed", "add", w.feed)
+	r := w.ok("pin", "public/1.3.0", "--edit", `readme.txt:^CINDER QUAY (\S+)=edited`, "--yes")
+	require.Contains(t, r.out, `sets: "edited" in readme.txt`)
+	require.Contains(t, w.read("readme.txt"), "CINDER QUAY edited")
+	require.Contains(t, w.ok("status").out, "Every file is as it should be")
+	w.ok("pin", "public/1.3.0", "--plain", "--yes")
+	require.Contains(t, w.read("readme.txt"), "CINDER QUAY 1.3.0")
+}

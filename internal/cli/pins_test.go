@@ -126,6 +126,7 @@ func TestLeftOversAreTold(t *testing.T) {
 	r := w.ok("status")
 	require.Contains(t, r.out, "2 files are left over from 1.2.1 (55 kB)")
 	require.NotContains(t, r.out, "Every file is as it should be")
+	require.Contains(t, w.ok("verify").out, "2 files are left over from 1.2.1 (55 kB)")
 	require.Contains(t, w.ok("pin", "1.1.0", "--dry-run").out, "2 files left over from 1.2.1 (55 kB); --left-overs removes them: intro/film-2.ogv, intro/film-1.ogv")
 	w.ok("pin", "1.1.0", "--yes")
 	require.FileExists(t, w.path("intro/film-1.ogv"), "no snapshot takes anything away unasked")

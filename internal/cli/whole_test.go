@@ -253,3 +253,32 @@ func TestAnUpdateAsItCameIsNeverTheNewest(t *testing.T) {
 	w.ok("unpin", "--stay")
 	require.Contains(t, w.ok("builds", "--on", "2199-01-01").out, "1.1")
 }
+
+// TestAFightIsGivenUpPerUpdate: never five files of one build and three of another, made by Morvant.
+func TestAFightIsGivenUpPerUpdate(t *testing.T) {
+	t.Parallel()
+	w := newWhole(t)
+	w.ok("pin", "1.0", "--yes")
+	w.becomes("1.2")
+	w.write("data/new.pak", "new in 1.2")
+	w.ok("watch", "--once", "--repair")
+	w.is("1.0")
+	w.becomes("1.2", eight[:3]...)
+	w.ok("watch", "--once", "--repair")
+	w.is("1.0")
+	w.becomes("1.2", eight[1:4]...)
+	r := w.run("watch", "--once", "--repair")
+	require.Equal(t, 3, r.code, r.out)
+	require.Contains(t, r.out, "for the third time within the hour")
+	require.Contains(t, r.out, "the update as a whole (update/")
+	w.is("1.2")
+	history := w.ok("history").out
+	require.Contains(t, history, "The keeping of update/")
+	require.Equal(t, 3, w.run("watch", "--once", "--repair").code)
+	w.is("1.2")
+	w.ok("verify", "--repair", "--yes")
+	w.is("1.0")
+	w.ok("undo", "--yes", "--whole")
+	w.ok("unpin", "--whole", "--yes")
+	w.is("1.1")
+}

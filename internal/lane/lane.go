@@ -28,6 +28,8 @@ var (
 	ErrGone    = errors.New("the live folder is gone")
 	// ErrImmutable is returned for a file that nobody may change or move.
 	ErrImmutable = problem.New("it is immutable: not even its owner can change or move it", "Nothing was changed. Make it changeable (chattr -i FILE, as an administrator), then run the command again")
+	// ErrMounted is returned for a folder inside of a lane's that is another disk.
+	ErrMounted = problem.New("it is another disk, mounted inside the game's folder, and files cannot be moved from one to the other", "Nothing was changed. Make it yours with a keep rule, or unmount it, then run the command again")
 	// ErrUnfinished is returned where something that has begun must be ended first.
 	ErrUnfinished = errors.New("an earlier change is not finished")
 )

@@ -293,6 +293,9 @@ func mayTouch(l *lane.Lane, p *plan.Plan) error {
 			if info, err := l.Root.Lstat(dir); err == nil && info.IsDir() && !volume.Writable(full) && !volume.Owned(full) {
 				return fmt.Errorf("the folder %s %w", full, game.ErrProtected)
 			}
+			if same, err := volume.SameDisk(full, l.Dir); err == nil && !same {
+				return fmt.Errorf("%s: %w", full, lane.ErrMounted)
+			}
 		}
 	}
 	return nil

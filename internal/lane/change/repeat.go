@@ -53,14 +53,14 @@ func lastRepair(ctx context.Context, l *lane.Lane) (*state.Change, error) {
 }
 
 // LastRepair says which files the last change brought back, how often one after the other, and when; none if it was no repair. Of an
-// update that comes in waves, each repair counts, whichever files it was about.
+// update that comes in waves, each repair counts, whichever files it was about, and one that was given up stays so.
 func LastRepair(ctx context.Context, l *lane.Lane) (paths []string, times int, at time.Time, err error) {
 	history, err := l.Home.History(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return nil, 0, at, err
 	}
 	for i, c := range history {
-		if c.What != state.ChangeRepair || c.Undone != 0 || i > 0 && (c.Totals.Update == "" || c.Totals.Update != history[0].Totals.Update) {
+		if c.What != state.ChangeRepair && c.What != state.ChangeKeep || c.Undone != 0 || i > 0 && (c.Totals.Update == "" || c.Totals.Update != history[0].Totals.Update) {
 			break
 		}
 		list, err := StepsOf(ctx, l, c)
@@ -72,7 +72,9 @@ func LastRepair(ctx context.Context, l *lane.Lane) (paths []string, times int, a
 				paths = append(paths, s.Path)
 			}
 		}
-		times += max(1, c.Totals.Times)
+		if c.What == state.ChangeRepair {
+			times += max(1, c.Totals.Times)
+		}
 		if i == 0 {
 			at = c.Made
 		}
