@@ -282,3 +282,23 @@ func TestAFightIsGivenUpPerUpdate(t *testing.T) {
 	w.ok("unpin", "--whole", "--yes")
 	w.is("1.1")
 }
+
+// TestAnUnpinGivesBackWhatAnExactPinHasTaken: also the player's own files, unless they have been changed since.
+func TestAnUnpinGivesBackWhatAnExactPinHasTaken(t *testing.T) {
+	t.Parallel()
+	w := newWhole(t)
+	w.write("Mods/a.txt", "a of then")
+	w.write("Mods/b.txt", "b of then")
+	w.ok("snapshot", "then")
+	w.write("Mods/a.txt", "a of now")
+	w.write("Mods/b.txt", "b of now")
+	w.write("Mods/new.txt", "new")
+	w.ok("pin", "then", "--exact", "--yes")
+	require.Equal(t, "a of then", w.read("Mods/a.txt"))
+	require.NoFileExists(t, w.path("Mods/new.txt"))
+	w.write("Mods/b.txt", "b, later")
+	w.ok("unpin", "--yes")
+	require.Equal(t, "a of now", w.read("Mods/a.txt"))
+	require.Equal(t, "new", w.read("Mods/new.txt"))
+	require.Equal(t, "b, later", w.read("Mods/b.txt"))
+}

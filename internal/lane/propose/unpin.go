@@ -11,6 +11,7 @@ import (
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/status"
+	"morvant/internal/layers"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
 	"morvant/internal/state"
@@ -122,12 +123,58 @@ func proposeBack(ctx context.Context, l *lane.Lane, before *compose.Composed) (*
 	if err := w.lay(ctx); err != nil {
 		return nil, err
 	}
+	if err := w.takeOwnBack(ctx); err != nil {
+		return nil, err
+	}
 	w.back = true
 	p, err := w.propose(ctx)
 	if err == nil && lost > 0 {
 		p.Notes = append(p.Notes, fmt.Sprintf("%d files that were there before are gone by now and are recorded nowhere", lost))
 	}
 	return p, err
+}
+
+// takeOwnBack takes back what changes since the hold began have done to files of the player's, as an exact pin does, where these are
+// still as the changes left them.
+func (w *pinning) takeOwnBack(ctx context.Context) error {
+	since, _, err := sinceHold(ctx, w.lane, w.change.Before)
+	if err != nil {
+		return err
+	}
+	done := make(map[string]bool) // what lifting a layer gives back
+	for _, f := range w.to.Lifted {
+		done[f.Path] = true
+	}
+	left, was := make(map[string]*plan.Node), make(map[string]*plan.Node)
+	match := w.ground.Rules.Matcher()
+	for _, c := range since {
+		steps, err := change.StepsOf(ctx, w.lane, c)
+		if err != nil {
+			return err
+		}
+		for i := range steps {
+			s := &steps[i]
+			if done[s.Path] || s.KeepsContent() || !match.Kept(s.Path) {
+				continue
+			}
+			if _, newer := left[s.Path]; !newer {
+				left[s.Path] = s.After
+			}
+			was[s.Path] = s.Before
+		}
+	}
+	for path, after := range left {
+		is, there := w.have.Get(path)
+		if (after == nil) == there || there && !is.SameContent(*after) {
+			continue // the player has changed it since
+		}
+		back := layers.Lifted{Path: path, Once: true}
+		if was[path] != nil {
+			back.To = *was[path]
+		}
+		w.to.Lifted = append(w.to.Lifted, back)
+	}
+	return nil
 }
 
 // dropLost leaves out what was there before, is not any more, and is recorded nowhere: a file of nobody's that somebody has taken
