@@ -302,3 +302,22 @@ func TestAnUnpinGivesBackWhatAnExactPinHasTaken(t *testing.T) {
 	require.Equal(t, "new", w.read("Mods/new.txt"))
 	require.Equal(t, "b, later", w.read("Mods/b.txt"))
 }
+
+// TestATrimKeepsTheWayBack: what an unpin leads to is referred to, and an update as it came goes when it is forgotten.
+func TestATrimKeepsTheWayBack(t *testing.T) {
+	t.Parallel()
+	w := newWhole(t)
+	w.ok("pin", "1.0", "--yes")
+	w.becomes("1.2", eight[:4]...)
+	w.ok("verify", "--repair", "--yes")
+	w.ok("store", "trim", "--yes")
+	w.ok("store", "check")
+	w.ok("unpin", "--yes")
+	w.is("1.1")
+	w.ok("store", "trim", "--yes")
+	w.ok("undo", "--yes")
+	w.is("1.0")
+	w.ok("unpin", "--yes")
+	w.is("1.1")
+	w.ok("store", "check")
+}

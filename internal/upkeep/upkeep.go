@@ -86,6 +86,9 @@ func references(ctx context.Context, home *game.Home, s *store.Store, visit func
 	if err != nil {
 		return err
 	}
+	if err := fromReferences(ctx, home, changes, visit); err != nil {
+		return err
+	}
 	for _, c := range changes {
 		r := &reference{label: fmt.Sprintf("change %d of %s", c.ID, c.Game), list: c.Steps}
 		steps, err := readSteps(ctx, s, c)
@@ -168,6 +171,35 @@ func coveredReferences(ctx context.Context, home *game.Home, s *store.Store, vis
 					return err
 				}
 			}
+		}
+	}
+	return nil
+}
+
+// fromReferences lists the records of folders from before a hold, of pins in force and of those that an undo would bring back. Their
+// content is what changes have replaced, or that of builds.
+func fromReferences(ctx context.Context, home *game.Home, changes []*state.Change, visit func(r *reference, err error) error) error {
+	names, err := home.Names()
+	if err != nil {
+		return err
+	}
+	from := make(map[state.Folder]bool)
+	for _, name := range names {
+		lanes, err := home.Lanes(ctx, name)
+		if err != nil {
+			return err
+		}
+		for _, l := range lanes {
+			from[l.Pin.From] = true
+		}
+	}
+	for _, c := range changes {
+		from[c.Before.From], from[c.After.From] = true, true
+	}
+	delete(from, state.Folder{})
+	for f := range from {
+		if err := visit(&reference{label: "the folder before a hold", list: f.Manifest, also: f.Attributes}, nil); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -465,7 +497,10 @@ func markChange(ctx context.Context, s *store.Store, m *store.Mark, b state.Begu
 	if err != nil {
 		return fmt.Errorf("an unfinished change of %s: %w", b.Game, err)
 	}
-	files := []digest.Digest{c.Steps}
+	files := append([]digest.Digest{c.Steps}, c.After.CoveredLists()...)
+	if from := c.After.From; !from.IsZero() {
+		files = append(files, from.Manifest, from.Attributes)
+	}
 	for i := range steps {
 		for _, n := range []*plan.Node{steps[i].Before, steps[i].After} {
 			if n != nil && n.Kind == plan.File {

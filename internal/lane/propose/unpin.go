@@ -15,6 +15,7 @@ import (
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
 	"morvant/internal/state"
+	"morvant/internal/store"
 )
 
 // ErrMadeLane is returned for the change that made a lane: taken back, nothing would be left.
@@ -50,10 +51,18 @@ func Unpin(ctx context.Context, l *lane.Lane, how Rewinding) (*change.Proposal, 
 // beforeHold is what unpinning leads to; nil: it was not recorded, by an earlier version.
 func beforeHold(ctx context.Context, l *lane.Lane, pin state.Pin) (*compose.Composed, error) {
 	if !pin.From.IsZero() {
-		return compose.Recorded(ctx, l, pin.From.Build(l.Game.Name))
+		c, err := compose.Recorded(ctx, l, pin.From.Build(l.Game.Name))
+		if errors.Is(err, store.ErrMissing) {
+			return nil, nil // lost; the history has what was replaced
+		}
+		return c, err
 	}
 	_, b, err := l.Pin(ctx)
 	if err != nil || b == nil || !pin.Follow {
+		return nil, err
+	}
+	since, _, err := sinceHold(ctx, l, pin)
+	if err != nil || len(since) == 0 || !since[len(since)-1].Before.Held() { // no update has been followed yet
 		return nil, err
 	}
 	return compose.Of(ctx, l, b, pin.Components)
