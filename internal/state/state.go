@@ -200,11 +200,6 @@ type Change struct {
 	Repeats int64 `json:"-"`
 }
 
-// Idle reports whether the change has changed nothing: no file, and not what the lane is held to.
-func (c *Change) Idle() bool {
-	return c.Totals == (Totals{Times: c.Totals.Times}) && c.Before.Same(c.After)
-}
-
 // Totals sums up a change for its line in the history.
 type Totals struct {
 	Replaced int   `json:"replaced"`

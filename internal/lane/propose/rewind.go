@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"morvant/internal/digest"
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/compose"
@@ -96,7 +97,7 @@ func Undoable(history []*state.Change, id int64) (*state.Change, error) {
 		case c.ID == id:
 			return c, nil
 		}
-		if c.Undone == 0 && c.What != state.ChangeUndo && last == nil && !c.Idle() {
+		if c.Undone == 0 && c.What != state.ChangeUndo && last == nil && !idle(c) {
 			last = c
 			if id == 0 {
 				return c, nil
@@ -209,6 +210,11 @@ func takenFrom(ctx context.Context, l *lane.Lane, tree *scan.Tree, have plan.Sta
 		return nil, "", movedOn(last, b, drift, beside)
 	}
 	return have, noLonger(n, last) + "; files that it did not touch stay as they are", nil
+}
+
+// idle reports whether a change has changed nothing, which earlier versions recorded all the same.
+func idle(c *state.Change) bool {
+	return c.Steps == digest.Of(plan.EncodeSteps(nil)) && c.Before.Same(c.After)
 }
 
 // leftBy says which paths changes touched, given the newest first, and how they left those that are the game's.
