@@ -370,7 +370,7 @@ func TestBlockRulesAreRemovedAndTold(t *testing.T) {
 	w.ok("block", "remove", "1")
 	w.ok("block", "add", "json-setting", "file="+state, "key=auto", "value=false")
 	w.ok("block", "add", "json-setting", "file="+state, "key=other", "value=y")
-	require.Contains(t, w.ok("pin", "1.0", "--dry-run").out, "blocks updates: sets auto")
+	require.Contains(t, w.ok("pin", "1.0", "--dry-run").out, "keeps updates away: sets auto")
 	w.ok("pin", "1.0", "--yes")
 	w.fails(1, "block rule", "block", "remove", "9")
 	require.Regexp(t, `2 +setting +holds`, w.ok("block", "--show").out)

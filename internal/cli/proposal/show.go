@@ -105,7 +105,7 @@ func showGuards(a *app.App, l *lane.Lane, p *change.Proposal) {
 	begins := !before.Held()
 	if l.Live && !after.Open && (begins || before.Open) {
 		for _, r := range l.Game.Block {
-			a.Say("  blocks updates: %s", r.Describe())
+			a.Say("  keeps updates away: %s", r.Describe())
 		}
 	}
 	if l.Live && begins && !after.Open && len(l.Game.Block) == 0 {

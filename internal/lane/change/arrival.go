@@ -45,6 +45,9 @@ func (p *Proposal) noteArrival(ctx context.Context, l *lane.Lane) error {
 	if err != nil {
 		return err
 	}
+	if again, err := p.takesUndoBack(ctx, l); err != nil || again {
+		return err
+	}
 	drift, err := status.DriftOf(ctx, l, p.tree, held, pin)
 	if err != nil {
 		return err
@@ -59,6 +62,15 @@ func (p *Proposal) noteArrival(ctx context.Context, l *lane.Lane) error {
 	p.Change.Totals.Update = a.build.Name()
 	p.arrived = a.sentence()
 	return nil
+}
+
+// takesUndoBack reports whether a change takes an undo back: what that one has brought back came long ago.
+func (p *Proposal) takesUndoBack(ctx context.Context, l *lane.Lane) (bool, error) {
+	if p.Change.What != state.ChangeUndo {
+		return false, nil
+	}
+	history, err := l.Home.History(ctx, l.Game.Name, l.Name)
+	return err == nil && len(history) > 0 && history[0].What == state.ChangeUndo, err
 }
 
 // takes reports whether a change does not end an update, but goes on from it.
