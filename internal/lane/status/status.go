@@ -3,6 +3,7 @@ package status
 import (
 	"context"
 	"errors"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -393,6 +394,9 @@ func DriftOf(ctx context.Context, l *lane.Lane, tree *scan.Tree, b *state.Build,
 	return d, err
 }
 
+// runByName says that what can be run goes by its name on this system, and no mode has a right for it.
+const runByName = runtime.GOOS == "windows"
+
 // attributes finds the files that a pin's target has with the same content and another time, or with the right to be run that
 // they have lost.
 func (d *Drift) attributes(l *lane.Lane, c *compose.Composed, have plan.State, match *rules.Matcher) {
@@ -408,7 +412,7 @@ func (d *Drift) attributes(l *lane.Lane, c *compose.Composed, have plan.State, m
 		if compose.Retimed(l, is, e.Node) {
 			d.Retimed = append(d.Retimed, e)
 		}
-		if e.Kind == plan.File && is.SameContent(e.Node) && is.Mode&0o111 != 0 && e.Mode != 0 && e.Mode&0o111 == 0 && !l.Traits().NoModes {
+		if !runByName && e.Kind == plan.File && is.SameContent(e.Node) && is.Mode&0o111 != 0 && e.Mode != 0 && e.Mode&0o111 == 0 && !l.Traits().NoModes {
 			d.Unrunnable = append(d.Unrunnable, e)
 		}
 	}
