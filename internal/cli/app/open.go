@@ -86,6 +86,25 @@ func (a *App) OnGame(f func(context.Context, *cli.Command, *game.Home, string) e
 	})
 }
 
+// OnLane makes an action out of what a command does with a lane; most may be -1, for no limit.
+func (a *App) OnLane(why Purpose, least, most int, f func(context.Context, *cli.Command, *lane.Lane, []string) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) (err error) {
+		if most < 0 {
+			most = max(least, c.Args().Len())
+		}
+		args, err := Arguments(c, least, most)
+		if err != nil {
+			return err
+		}
+		session, err := a.OpenLane(ctx, c, why)
+		if err != nil {
+			return err
+		}
+		defer session.Close(&err)
+		return f(ctx, c, session.Lane, args)
+	}
+}
+
 // OpenGame opens the home and finds the game that the command is about. The home has to be
 // closed.
 func (a *App) OpenGame(ctx context.Context, c *cli.Command) (*game.Home, string, error) {

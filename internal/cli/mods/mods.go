@@ -41,7 +41,7 @@ func (a commands) modsCommand() *cli.Command {
 					&cli.StringSliceFlag{Name: "fits", Usage: "the `LABEL` of a build that they are for; a pin of another one warns"},
 					&cli.BoolFlag{Name: "again", Usage: "record the files of a set anew, as they are now in the game's folder"},
 				},
-				Action: a.onLane(app.ToLook, 1, -1, a.record),
+				Action: a.OnLane(app.ToLook, 1, -1, a.record),
 			},
 			{
 				Name: "list", Usage: "list the sets of mods", Description: "Example: morvant mods list",
@@ -49,51 +49,32 @@ func (a commands) modsCommand() *cli.Command {
 			},
 			{
 				Name: "show", Usage: "show a set of mods, file by file", ArgsUsage: "NAME", Description: "Example: morvant mods show trees",
-				Action: a.onLane(app.ToLook, 1, 1, a.show),
+				Action: a.OnLane(app.ToLook, 1, 1, a.show),
 			},
 			{
 				Name: "conflicts", Usage: "list the files that several laid sets or overlays give, and which counts", Description: "Example: morvant mods conflicts",
-				Action: a.onLane(app.ToLook, 0, 0, a.conflicts),
+				Action: a.OnLane(app.ToLook, 0, 0, a.conflicts),
 			},
 			{
 				Name: "rename", Usage: "give a set another name", ArgsUsage: "OLD NEW", Description: "Example: morvant mods rename trees \"trees 2.0\"",
-				Action: a.onLane(app.ToLook, 2, 2, a.rename),
+				Action: a.OnLane(app.ToLook, 2, 2, a.rename),
 			},
 			{
 				Name: "remove", Usage: "forget a set that is laid nowhere", ArgsUsage: "NAME", Description: "Example: morvant mods remove trees",
-				Flags: app.ChangeFlags(), Action: a.onLane(app.ToLook, 1, 1, a.remove),
+				Flags: app.ChangeFlags(), Action: a.OnLane(app.ToLook, 1, 1, a.remove),
 			},
 			{
 				Name: "lay", Usage: "lay sets of mods over the held build, the later over the earlier", ArgsUsage: "NAME...",
 				Description: "Example: morvant mods lay trees sounds\n\nThey lie over your own files, too, and stay through later pins until they are lifted.",
-				Flags:       app.ChangeFlags(), Action: a.onLane(app.ToChange, 1, -1, a.lay),
+				Flags:       app.ChangeFlags(), Action: a.OnLane(app.ToChange, 1, -1, a.lay),
 			},
 			{
 				Name: "lift", Usage: "lift sets of mods; what they lay over comes back", ArgsUsage: "NAME...",
 				Description: "Example: morvant mods lift trees",
-				Flags:       app.ChangeFlags(), Action: a.onLane(app.ToChange, 1, -1, a.lift),
+				Flags:       app.ChangeFlags(), Action: a.OnLane(app.ToChange, 1, -1, a.lift),
 			},
 			a.shareCommand(), a.takeCommand(),
 		},
-	}
-}
-
-// onLane makes an action out of what a command does with a lane; most may be -1, for no limit.
-func (a commands) onLane(why app.Purpose, least, most int, f func(context.Context, *cli.Command, *lane.Lane, []string) error) cli.ActionFunc {
-	return func(ctx context.Context, c *cli.Command) (err error) {
-		if most < 0 {
-			most = max(least, c.Args().Len())
-		}
-		args, err := app.Arguments(c, least, most)
-		if err != nil {
-			return err
-		}
-		session, err := a.OpenLane(ctx, c, why)
-		if err != nil {
-			return err
-		}
-		defer session.Close(&err)
-		return f(ctx, c, session.Lane, args)
 	}
 }
 

@@ -20,7 +20,7 @@ func (a commands) shareCommand() *cli.Command {
 		Name: "share", Usage: "write which files a set has, without their content, for a friend", ArgsUsage: "NAME FILE",
 		Description: "Example: morvant mods share trees trees.mods.toml\n\nThe file has names, sizes and digests. A friend who has the mods puts the set together with morvant mods take.",
 		Flags:       []cli.Flag{app.ForceFlag()},
-		Action:      a.onLane(app.ToLook, 2, 2, a.share),
+		Action:      a.OnLane(app.ToLook, 2, 2, a.share),
 	}
 }
 
@@ -34,7 +34,7 @@ func (a commands) takeCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "from", Usage: "a folder or an archive to look in: `SOURCE`"},
 			&cli.StringFlag{Name: "name", Usage: "call the set this `NAME` here"},
 		},
-		Action: a.onLane(app.ToLook, 1, 1, a.take),
+		Action: a.OnLane(app.ToLook, 1, 1, a.take),
 	}
 }
 
