@@ -88,21 +88,26 @@ func (a *App) OnGame(f func(context.Context, *cli.Command, *game.Home, string) e
 
 // OnLane makes an action out of what a command does with a lane; most may be -1, for no limit.
 func (a *App) OnLane(why Purpose, least, most int, f func(context.Context, *cli.Command, *lane.Lane, []string) error) cli.ActionFunc {
-	return func(ctx context.Context, c *cli.Command) (err error) {
-		if most < 0 {
-			most = max(least, c.Args().Len())
+	return func(ctx context.Context, c *cli.Command) error {
+		args := c.Args().Slice()
+		if most >= 0 || len(args) < least {
+			var err error
+			if args, err = Arguments(c, least, max(least, most)); err != nil {
+				return err
+			}
 		}
-		args, err := Arguments(c, least, most)
-		if err != nil {
-			return err
-		}
-		session, err := a.OpenLane(ctx, c, why)
-		if err != nil {
-			return err
-		}
-		defer session.Close(&err)
-		return f(ctx, c, session.Lane, args)
+		return a.WithLane(ctx, c, why, func(l *lane.Lane) error { return f(ctx, c, l, args) })
 	}
+}
+
+// WithLane opens the lane that the command is about, for as long as f runs.
+func (a *App) WithLane(ctx context.Context, c *cli.Command, why Purpose, f func(*lane.Lane) error) (err error) {
+	session, err := a.OpenLane(ctx, c, why)
+	if err != nil {
+		return err
+	}
+	defer session.Close(&err)
+	return f(session.Lane)
 }
 
 // OpenGame opens the home and finds the game that the command is about. The home has to be

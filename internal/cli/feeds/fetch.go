@@ -28,21 +28,17 @@ func (a commands) fetchCommand() *cli.Command {
 			if err := app.CheckOnly(c); err != nil {
 				return err
 			}
-			session, err := a.OpenLane(ctx, c, app.ToLook)
-			if err != nil {
-				return err
-			}
-			defer session.Close(&err)
-			l, home := session.Lane, session.Home
-			b, err := find.Offered(ctx, a.App, c, home, l.Game.Name, args[0])
-			if err != nil {
-				return err
-			}
-			f, err := compose.ProposeFetch(ctx, l, b, c.StringSlice("component"), c.Bool("only"))
-			if err != nil {
-				return err
-			}
-			return a.fetch(ctx, c, l, f)
+			return a.WithLane(ctx, c, app.ToLook, func(l *lane.Lane) error {
+				b, err := find.Offered(ctx, a.App, c, l.Home, l.Game.Name, args[0])
+				if err != nil {
+					return err
+				}
+				f, err := compose.ProposeFetch(ctx, l, b, c.StringSlice("component"), c.Bool("only"))
+				if err != nil {
+					return err
+				}
+				return a.fetch(ctx, c, l, f)
+			})
 		},
 	}
 }

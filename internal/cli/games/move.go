@@ -22,22 +22,12 @@ func (a commands) moveCommand() *cli.Command {
 			"What Morvant knows of the game goes on at the new place; files of the launcher and shortcuts that name the old one are\n" +
 			"listed. -l LANE moves a parked install, --all the game with all that are parked beside it.",
 		Flags: append(app.ChangeFlags(), &cli.BoolFlag{Name: "all", Usage: "also move the parked installs beside it"}),
-		Action: func(ctx context.Context, c *cli.Command) (err error) {
-			args, err := app.Arguments(c, 1, 1)
-			if err != nil {
-				return err
-			}
-			session, err := a.OpenLane(ctx, c, app.ToChange)
-			if err != nil {
-				return err
-			}
-			defer session.Close(&err)
-			l := session.Lane
+		Action: a.OnLane(app.ToChange, 1, 1, func(ctx context.Context, c *cli.Command, l *lane.Lane, args []string) error {
 			if c.Bool("all") && !l.Live {
 				return app.Usagef("--all moves the live folder and those beside it; lane %s is parked", l.Name)
 			}
 			return a.move(ctx, c, l, args[0])
-		},
+		}),
 	}
 }
 

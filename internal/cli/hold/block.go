@@ -33,18 +33,9 @@ func (a commands) blockCommand() *cli.Command {
 			&cli.BoolFlag{Name: "explain", Usage: "explain what each rule does"},
 			whenClosed,
 		},
-		Action: func(ctx context.Context, c *cli.Command) (err error) {
-			if _, err := app.Arguments(c, 0, 0); err != nil {
-				return err
-			}
-			session, err := a.OpenLane(ctx, c, app.ToLook)
-			if err != nil {
-				return err
-			}
-			defer session.Close(&err)
-			l := session.Lane
+		Action: a.OnLane(app.ToLook, 0, 0, func(ctx context.Context, c *cli.Command, l *lane.Lane, _ []string) error {
 			return a.block(ctx, c, l)
-		},
+		}),
 		Commands: []*cli.Command{
 			{
 				Name: "add", Usage: "add the rules of a preset to the game's settings", ArgsUsage: "PRESET [NAME=VALUE...]",
@@ -82,16 +73,7 @@ func (a commands) unblockCommand() *cli.Command {
 		Name: "unblock", Usage: "let the launcher update again: restore what the block found", Category: app.GroupPin,
 		Description: "Example: morvant unblock\n\nNames what somebody has changed since, and restores that only after a question, or with --force.",
 		Flags:       append(app.ChangeFlags(), app.ForceFlag(), whenClosed),
-		Action: func(ctx context.Context, c *cli.Command) (err error) {
-			if _, err := app.Arguments(c, 0, 0); err != nil {
-				return err
-			}
-			session, err := a.OpenLane(ctx, c, app.ToLook)
-			if err != nil {
-				return err
-			}
-			defer session.Close(&err)
-			l := session.Lane
+		Action: a.OnLane(app.ToLook, 0, 0, func(ctx context.Context, c *cli.Command, l *lane.Lane, _ []string) error {
 			if c.Bool("dry-run") {
 				return sayUnblock(ctx, a.App, c, l)
 			}
@@ -118,7 +100,7 @@ func (a commands) unblockCommand() *cli.Command {
 				return a.Done(c, l.Game.Display()+" is no longer blocked by Morvant; the notes above name what was not restored.")
 			}
 			return a.Done(c, l.Game.Display()+" is not blocked; everything is as the block found it.")
-		},
+		}),
 	}
 }
 
@@ -263,23 +245,19 @@ func (a commands) removeBlock(ctx context.Context, c *cli.Command) (err error) {
 	if err != nil {
 		return err
 	}
-	session, err := a.OpenLane(ctx, c, app.TheLiveOne)
-	if err != nil {
-		return err
-	}
-	defer session.Close(&err)
-	l := session.Lane
-	if n < 1 || int(n) > len(l.Game.Block) {
-		return &state.UnknownError{Kind: "block rule", Name: args[0]}
-	}
-	rule := l.Game.Block[n-1]
-	if err := game.RemoveBlockRule(l.Home, l.Game.Name, int(n)-1); err != nil {
-		return err
-	}
-	if err := guard.TakeOff(ctx, l, rule); err != nil {
-		return err
-	}
-	return a.Done(c, "The rule is removed: Morvant no longer "+rule.Describe()+".")
+	return a.WithLane(ctx, c, app.TheLiveOne, func(l *lane.Lane) error {
+		if n < 1 || int(n) > len(l.Game.Block) {
+			return &state.UnknownError{Kind: "block rule", Name: args[0]}
+		}
+		rule := l.Game.Block[n-1]
+		if err := game.RemoveBlockRule(l.Home, l.Game.Name, int(n)-1); err != nil {
+			return err
+		}
+		if err := guard.TakeOff(ctx, l, rule); err != nil {
+			return err
+		}
+		return a.Done(c, "The rule is removed: Morvant no longer "+rule.Describe()+".")
+	})
 }
 
 func (a commands) showPresets(c *cli.Command, home *game.Home) error {

@@ -65,17 +65,13 @@ func (a commands) letUpdateCommand() *cli.Command {
 			if c.Bool("done") {
 				return a.sayDone(ctx, c)
 			}
-			session, err := a.OpenLane(ctx, c, app.ForUpdates)
-			if err != nil {
-				return err
-			}
-			defer session.Close(&err)
-			l, home := session.Lane, session.Home
-			if c.Bool("dry-run") {
-				return a.Done(c, "This was a dry run; nothing was changed. It would take the block off "+l.Game.Display()+", wait for the update, record it, and ask whether to hold it.")
-			}
-			app.LeaveFolder(l) // which the launcher may want to move
-			return a.letUpdateIn(ctx, c, l, home, to)
+			return a.WithLane(ctx, c, app.ForUpdates, func(l *lane.Lane) error {
+				if c.Bool("dry-run") {
+					return a.Done(c, "This was a dry run; nothing was changed. It would take the block off "+l.Game.Display()+", wait for the update, record it, and ask whether to hold it.")
+				}
+				app.LeaveFolder(l) // which the launcher may want to move
+				return a.letUpdateIn(ctx, c, l, l.Home, to)
+			})
 		},
 	}
 }

@@ -56,46 +56,42 @@ func (a commands) pinCommand() *cli.Command {
 			if here && !slices.ContainsFunc([]string{"overlay", "mods", "companion", "edit", "leave-out"}, c.IsSet) {
 				return app.Usagef("the folder as it is now is not recorded yet; run morvant snapshot LABEL, then morvant pin LABEL")
 			}
-			session, err := a.OpenLane(ctx, c, app.ToChange)
-			if err != nil {
-				return err
-			}
-			defer session.Close(&err)
-			l, home := session.Lane, session.Home
-			var b *state.Build
-			var recorded []*state.Build
-			if here {
-				b, recorded, err = recordHere(ctx, l)
-			} else {
-				b, recorded, err = find.FolderOrBuild(ctx, a.App, c, l, name)
-			}
-			if err != nil {
-				return err
-			}
-			add, err := a.additions(ctx, c, l, home)
-			if err != nil {
-				return err
-			}
-			o := propose.PinOptions{
-				Clean: c.Bool("clean"), Whole: c.Bool("exact"), Hold: true, Components: c.StringSlice("component"), Open: c.Bool("no-block"), Follow: c.Bool("follow"), Add: add.Pin,
-				Inherit: true, Without: c.StringSlice("without"), LeftOvers: c.Bool("left-overs"),
-			}
-			if c.Bool("plain") {
-				o.Without = propose.Everything
-			}
-			p, err := propose.Pin(ctx, l, b, o)
-			if err == nil && leftOversToo(a.App, c, p) {
-				o.LeftOvers = true
-				p, err = propose.Pin(ctx, l, b, o)
-			}
-			switch {
-			case err != nil:
-			case c.Bool("with-tied"):
-				err = pinBoth(ctx, a.App, c, home, l, p)
-			default:
-				err = proposal.CarryOut(ctx, a.App, c, l, p)
-			}
-			return errors.Join(err, find.Forget(ctx, c, l, append(recorded, add.recorded...), err))
+			return a.WithLane(ctx, c, app.ToChange, func(l *lane.Lane) error {
+				var b *state.Build
+				var recorded []*state.Build
+				if here {
+					b, recorded, err = recordHere(ctx, l)
+				} else {
+					b, recorded, err = find.FolderOrBuild(ctx, a.App, c, l, name)
+				}
+				if err != nil {
+					return err
+				}
+				add, err := a.additions(ctx, c, l, l.Home)
+				if err != nil {
+					return err
+				}
+				o := propose.PinOptions{
+					Clean: c.Bool("clean"), Whole: c.Bool("exact"), Hold: true, Components: c.StringSlice("component"), Open: c.Bool("no-block"), Follow: c.Bool("follow"), Add: add.Pin,
+					Inherit: true, Without: c.StringSlice("without"), LeftOvers: c.Bool("left-overs"),
+				}
+				if c.Bool("plain") {
+					o.Without = propose.Everything
+				}
+				p, err := propose.Pin(ctx, l, b, o)
+				if err == nil && leftOversToo(a.App, c, p) {
+					o.LeftOvers = true
+					p, err = propose.Pin(ctx, l, b, o)
+				}
+				switch {
+				case err != nil:
+				case c.Bool("with-tied"):
+					err = pinBoth(ctx, a.App, c, l.Home, l, p)
+				default:
+					err = proposal.CarryOut(ctx, a.App, c, l, p)
+				}
+				return errors.Join(err, find.Forget(ctx, c, l, append(recorded, add.recorded...), err))
+			})
 		},
 	}
 }
@@ -178,22 +174,18 @@ func (a commands) unpinCommand() *cli.Command {
 			if c.Bool("stay") {
 				why = app.ToLook
 			}
-			session, err := a.OpenLane(ctx, c, why)
-			if err != nil {
-				return err
-			}
-			defer session.Close(&err)
-			l, home := session.Lane, session.Home
-			p, err := a.proposeUnpin(ctx, c, l, home)
-			if err != nil {
-				return err
-			}
-			if p.Leaves() != nil && !c.IsSet("to") && !c.Bool("json") {
-				if err := a.sayWhereUnpinLeads(ctx, l, p); err != nil {
+			return a.WithLane(ctx, c, why, func(l *lane.Lane) error {
+				p, err := a.proposeUnpin(ctx, c, l, l.Home)
+				if err != nil {
 					return err
 				}
-			}
-			return proposal.CarryOut(ctx, a.App, c, l, p)
+				if p.Leaves() != nil && !c.IsSet("to") && !c.Bool("json") {
+					if err := a.sayWhereUnpinLeads(ctx, l, p); err != nil {
+						return err
+					}
+				}
+				return proposal.CarryOut(ctx, a.App, c, l, p)
+			})
 		},
 	}
 }
@@ -288,21 +280,17 @@ func (a commands) undoCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			session, err := a.OpenLane(ctx, c, app.ToChange)
-			if err != nil {
-				return err
-			}
-			defer session.Close(&err)
-			l := session.Lane
-			how, err := oneOf(c, "whole", "recorded")
-			if err != nil {
-				return err
-			}
-			p, _, err := propose.Undo(ctx, l, id, rewindings[how])
-			if err != nil {
-				return err
-			}
-			return proposal.CarryOut(ctx, a.App, c, l, p)
+			return a.WithLane(ctx, c, app.ToChange, func(l *lane.Lane) error {
+				how, err := oneOf(c, "whole", "recorded")
+				if err != nil {
+					return err
+				}
+				p, _, err := propose.Undo(ctx, l, id, rewindings[how])
+				if err != nil {
+					return err
+				}
+				return proposal.CarryOut(ctx, a.App, c, l, p)
+			})
 		},
 	}
 }

@@ -45,17 +45,13 @@ func (a commands) carryCommand() *cli.Command {
 			if err := (rules.Rules{Keep: args[1:]}).Check(); err != nil {
 				return err
 			}
-			session, err := a.OpenLane(ctx, c, app.ToChange)
-			if err != nil {
-				return err
-			}
-			defer session.Close(&err)
-			l, home := session.Lane, session.Home
-			from, err := a.carrySource(ctx, home, l, args[0])
-			if err != nil {
-				return err
-			}
-			return errors.Join(a.carryOwn(ctx, c, l, from, args[1:]), from.Close())
+			return a.WithLane(ctx, c, app.ToChange, func(l *lane.Lane) error {
+				from, err := a.carrySource(ctx, l.Home, l, args[0])
+				if err != nil {
+					return err
+				}
+				return errors.Join(a.carryOwn(ctx, c, l, from, args[1:]), from.Close())
+			})
 		},
 	}
 }

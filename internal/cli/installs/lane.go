@@ -36,37 +36,18 @@ func (a commands) laneCommand() *cli.Command {
 			{
 				Name: "list", Usage: "list the lanes: live or parked, build, drift, size",
 				Description: "Example: morvant lane list",
-				Action: func(ctx context.Context, c *cli.Command) (err error) {
-					if _, err := app.Arguments(c, 0, 0); err != nil {
-						return err
-					}
-					session, err := a.OpenLane(ctx, c, app.ToLook)
-					if err != nil {
-						return err
-					}
-					defer session.Close(&err)
-					l := session.Lane
+				Action: a.OnLane(app.ToLook, 0, 0, func(ctx context.Context, c *cli.Command, l *lane.Lane, _ []string) error {
 					return a.laneList(ctx, c, l)
-				},
+				}),
 			},
 			a.laneNewCommand(),
 			{
 				Name: "switch", Usage: "park the live lane and make another one live", ArgsUsage: "LANE",
 				Description: "Example: morvant lane switch old\n\n" +
 					"Renames two folders and copies nothing; the path of the live folder stays the same. Each lane has its own block.",
-				Action: func(ctx context.Context, c *cli.Command) (err error) {
-					args, err := app.Arguments(c, 1, 1)
-					if err != nil {
-						return err
-					}
-					session, err := a.OpenLane(ctx, c, app.TheLiveOne)
-					if err != nil {
-						return err
-					}
-					defer session.Close(&err)
-					l := session.Lane
+				Action: a.OnLane(app.TheLiveOne, 1, 1, func(ctx context.Context, c *cli.Command, l *lane.Lane, args []string) error {
 					return a.laneSwitch(ctx, c, l, args[0])
-				},
+				}),
 			},
 			{
 				Name: "rename", Usage: "give a lane another name", ArgsUsage: "LANE NAME",
@@ -117,40 +98,20 @@ func (a commands) laneCommand() *cli.Command {
 					&cli.StringFlag{Name: "to", Usage: "the `FOLDER` to move it to; not needed for one that is shared already"},
 					&cli.StringSliceFlag{Name: "with", Usage: "another `LANE` to link it into (default: all that have nothing there)"},
 				},
-				Action: func(ctx context.Context, c *cli.Command) (err error) {
-					args, err := app.Arguments(c, 1, 1)
-					if err != nil {
-						return err
-					}
-					session, err := a.OpenLane(ctx, c, app.ToLook)
-					if err != nil {
-						return err
-					}
-					defer session.Close(&err)
-					l, home := session.Lane, session.Home
-					return a.laneShare(ctx, c, l, home, args[0])
-				},
+				Action: a.OnLane(app.ToLook, 1, 1, func(ctx context.Context, c *cli.Command, l *lane.Lane, args []string) error {
+					return a.laneShare(ctx, c, l, l.Home, args[0])
+				}),
 			},
 			{
 				Name: "unshare", Usage: "give this lane its own copy of a shared folder again", ArgsUsage: "FOLDER",
 				Description: "Example: morvant lane unshare Mods/Scenery",
-				Action: func(ctx context.Context, c *cli.Command) (err error) {
-					args, err := app.Arguments(c, 1, 1)
-					if err != nil {
-						return err
-					}
-					session, err := a.OpenLane(ctx, c, app.ToLook)
-					if err != nil {
-						return err
-					}
-					defer session.Close(&err)
-					l := session.Lane
+				Action: a.OnLane(app.ToLook, 1, 1, func(ctx context.Context, c *cli.Command, l *lane.Lane, args []string) error {
 					p := view.Slashed(args[0])
 					if err := lanes.Unshare(ctx, l, p); err != nil {
 						return err
 					}
 					return a.Done(c, fmt.Sprintf("Lane %[2]s has its own %[1]s again.", p, l.Name))
-				},
+				}),
 			},
 		},
 	}
@@ -310,18 +271,14 @@ func (a commands) laneNewCommand() *cli.Command {
 			if c.IsSet("adopt") && (c.IsSet("from") || c.IsSet("to")) {
 				return app.Usagef("--adopt takes a folder as it is; --from and --to make a new one")
 			}
-			session, err := a.OpenLane(ctx, c, app.TheLiveOne)
-			if err != nil {
-				return err
-			}
-			defer session.Close(&err)
-			l, home := session.Lane, session.Home
-			n := lanes.NewLane{Name: args[0], Dir: c.String("to"), Linked: c.Bool("linked")}
-			if c.IsSet("adopt") {
-				n.Dir = c.String("adopt")
-				return a.laneAdopt(ctx, c, l, n)
-			}
-			return a.laneNew(ctx, c, l, home, n)
+			return a.WithLane(ctx, c, app.TheLiveOne, func(l *lane.Lane) error {
+				n := lanes.NewLane{Name: args[0], Dir: c.String("to"), Linked: c.Bool("linked")}
+				if c.IsSet("adopt") {
+					n.Dir = c.String("adopt")
+					return a.laneAdopt(ctx, c, l, n)
+				}
+				return a.laneNew(ctx, c, l, l.Home, n)
+			})
 		},
 	}
 }

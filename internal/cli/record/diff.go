@@ -46,13 +46,9 @@ func (a commands) diffCommand() *cli.Command {
 			if len(args) == 1 {
 				args = append(args, state.Here)
 			}
-			session, err := a.OpenLane(ctx, c, app.ToLook)
-			if err != nil {
-				return err
-			}
-			defer session.Close(&err)
-			l, home := session.Lane, session.Home
-			return a.diff(ctx, c, l, home, args[0], args[1])
+			return a.WithLane(ctx, c, app.ToLook, func(l *lane.Lane) error {
+				return a.diff(ctx, c, l, l.Home, args[0], args[1])
+			})
 		},
 	}
 }

@@ -38,24 +38,20 @@ func (a commands) snapshotCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			session, err := a.OpenLane(ctx, c, app.ToLook)
-			if err != nil {
-				return err
-			}
-			defer session.Close(&err)
-			l := session.Lane
-			s, err := record.Snapshot(ctx, l, record.Wanted{Label: label, Note: c.String("note"), Released: released, Beneath: !c.Bool("flat")})
-			if err != nil {
-				return err
-			}
-			// What is gone is not missed in what is recorded as it is.
-			if _, err := record.Guard(ctx, l); err != nil {
-				return err
-			}
-			if err := l.Home.Player.ForgetGone(ctx, l.Game.Name, l.Name); err != nil {
-				return err
-			}
-			return a.showSnapshot(c, l, s)
+			return a.WithLane(ctx, c, app.ToLook, func(l *lane.Lane) error {
+				s, err := record.Snapshot(ctx, l, record.Wanted{Label: label, Note: c.String("note"), Released: released, Beneath: !c.Bool("flat")})
+				if err != nil {
+					return err
+				}
+				// What is gone is not missed in what is recorded as it is.
+				if _, err := record.Guard(ctx, l); err != nil {
+					return err
+				}
+				if err := l.Home.Player.ForgetGone(ctx, l.Game.Name, l.Name); err != nil {
+					return err
+				}
+				return a.showSnapshot(c, l, s)
+			})
 		},
 	}
 }

@@ -37,12 +37,9 @@ func (a commands) verifyCommand() *cli.Command {
 			if c.Bool("repair") {
 				why = app.ToChange
 			}
-			session, err := a.OpenLane(ctx, c, why)
-			if err != nil {
-				return err
-			}
-			defer session.Close(&err)
-			return a.verify(ctx, c, session.Lane, session.Home, args)
+			return a.WithLane(ctx, c, why, func(l *lane.Lane) error {
+				return a.verify(ctx, c, l, l.Home, args)
+			})
 		},
 	}
 }

@@ -28,19 +28,9 @@ func (a commands) savesCommand() *cli.Command {
 			{
 				Name: "backup", Usage: "back up the saves now; pins and switches do so by themselves", ArgsUsage: "[NOTE]",
 				Description: "Example: morvant saves backup \"before the race\"",
-				Action: func(ctx context.Context, c *cli.Command) (err error) {
-					args, err := app.Arguments(c, 0, 1)
-					if err != nil {
-						return err
-					}
-					session, err := a.OpenLane(ctx, c, app.TheLiveOne)
-					if err != nil {
-						return err
-					}
-					defer session.Close(&err)
-					l := session.Lane
+				Action: a.OnLane(app.TheLiveOne, 0, 1, func(ctx context.Context, c *cli.Command, l *lane.Lane, args []string) error {
 					return a.savesBackup(ctx, c, l, view.FirstNonEmpty(append(args, "by hand")...))
-				},
+				}),
 			},
 			{
 				Name: "restore", Usage: "restore a backup, after backing up the saves of now", ArgsUsage: "[NUMBER]",
@@ -51,28 +41,15 @@ func (a commands) savesCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					session, err := a.OpenLane(ctx, c, app.TheLiveOne)
-					if err != nil {
-						return err
-					}
-					defer session.Close(&err)
-					l, home := session.Lane, session.Home
-					return a.savesRestore(ctx, c, l, home, id)
+					return a.WithLane(ctx, c, app.TheLiveOne, func(l *lane.Lane) error {
+						return a.savesRestore(ctx, c, l, l.Home, id)
+					})
 				},
 			},
 			{
 				Name: "stash", Usage: "move the saves into a backup, for a clean start", Description: "Example: morvant saves stash\n         morvant saves restore",
 				Flags: app.ChangeFlags(),
-				Action: func(ctx context.Context, c *cli.Command) (err error) {
-					if _, err := app.Arguments(c, 0, 0); err != nil {
-						return err
-					}
-					session, err := a.OpenLane(ctx, c, app.TheLiveOne)
-					if err != nil {
-						return err
-					}
-					defer session.Close(&err)
-					l := session.Lane
+				Action: a.OnLane(app.TheLiveOne, 0, 0, func(ctx context.Context, c *cli.Command, l *lane.Lane, _ []string) error {
 					change, err := backup.Propose(ctx, l, nil)
 					if err != nil {
 						return err
@@ -85,7 +62,7 @@ func (a commands) savesCommand() *cli.Command {
 						a.Note("Note: %s leads to %s by a link: that folder is emptied.", view.Quoted(p.Named), view.Quoted(p.Real))
 					}
 					return a.carrySaves(ctx, c, l, change, "stashed", "The saves are in a backup")
-				},
+				}),
 			},
 			{
 				Name: "forget", Usage: "forget a backup", ArgsUsage: "NUMBER", Description: "Example: morvant saves forget 2",

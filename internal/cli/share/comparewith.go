@@ -48,13 +48,9 @@ func (a commands) compareWithCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			session, err := a.OpenLane(ctx, c, app.ToLook)
-			if err != nil {
-				return err
-			}
-			defer session.Close(&err)
-			l, home := session.Lane, session.Home
-			return a.compareWith(ctx, c, l, home, theirs)
+			return a.WithLane(ctx, c, app.ToLook, func(l *lane.Lane) error {
+				return a.compareWith(ctx, c, l, l.Home, theirs)
+			})
 		},
 	}
 }

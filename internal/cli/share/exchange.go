@@ -12,6 +12,7 @@ import (
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/find"
 	"morvant/internal/exchange"
+	"morvant/internal/lane"
 	"morvant/internal/lane/record"
 )
 
@@ -38,20 +39,16 @@ func (a commands) exportCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			session, err := a.OpenLane(ctx, c, app.ToLook)
-			if err != nil {
-				return err
-			}
-			defer session.Close(&err)
-			l, home := session.Lane, session.Home
-			b, err := find.Offered(ctx, a.App, c, home, l.Game.Name, args[0])
-			if err != nil {
-				return err
-			}
-			if err := record.Export(ctx, l, b, record.Exports{Components: c.StringSlice("component"), Only: c.Bool("only"), Format: format, Dest: args[1]}); err != nil {
-				return err
-			}
-			return a.Done(c, fmt.Sprintf("%s has %s of %s.", args[1], b.Label, l.Game.Display()))
+			return a.WithLane(ctx, c, app.ToLook, func(l *lane.Lane) error {
+				b, err := find.Offered(ctx, a.App, c, l.Home, l.Game.Name, args[0])
+				if err != nil {
+					return err
+				}
+				if err := record.Export(ctx, l, b, record.Exports{Components: c.StringSlice("component"), Only: c.Bool("only"), Format: format, Dest: args[1]}); err != nil {
+					return err
+				}
+				return a.Done(c, fmt.Sprintf("%s has %s of %s.", args[1], b.Label, l.Game.Display()))
+			})
 		},
 	}
 }

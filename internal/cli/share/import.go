@@ -40,24 +40,20 @@ func (a commands) importCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			session, err := a.OpenLane(ctx, c, app.ToLook)
-			if err != nil {
-				return err
-			}
-			defer session.Close(&err)
-			l := session.Lane
-			from.Ask = find.Asked(a.App, c, l)
-			if from.Move && !from.DryRun {
-				a.Note("Each file of %s is removed once its content is in the store.", sourceNames(from.Sources))
-				if err := a.Ask(c, "Move them into the store?"); err != nil {
+			return a.WithLane(ctx, c, app.ToLook, func(l *lane.Lane) error {
+				from.Ask = find.Asked(a.App, c, l)
+				if from.Move && !from.DryRun {
+					a.Note("Each file of %s is removed once its content is in the store.", sourceNames(from.Sources))
+					if err := a.Ask(c, "Move them into the store?"); err != nil {
+						return err
+					}
+				}
+				b, err := record.ImportBuild(ctx, l, from)
+				if err != nil {
 					return err
 				}
-			}
-			b, err := record.ImportBuild(ctx, l, from)
-			if err != nil {
-				return err
-			}
-			return a.showImport(c, l, from, b)
+				return a.showImport(c, l, from, b)
+			})
 		},
 	}
 }

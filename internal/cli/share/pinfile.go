@@ -28,19 +28,9 @@ func (a commands) pinfileCommand() *cli.Command {
 				Name: "write", Usage: "write down what the game is held to", ArgsUsage: "[FILE]",
 				Description: "Example: morvant pinfile write race-night.pin.toml\n\nWithout FILE it is written to stdout.",
 				Flags:       []cli.Flag{&cli.BoolFlag{Name: "force", Usage: "replace a file that is there"}},
-				Action: func(ctx context.Context, c *cli.Command) (err error) {
-					args, err := app.Arguments(c, 0, 1)
-					if err != nil {
-						return err
-					}
-					session, err := a.OpenLane(ctx, c, app.ToLook)
-					if err != nil {
-						return err
-					}
-					defer session.Close(&err)
-					l := session.Lane
+				Action: a.OnLane(app.ToLook, 0, 1, func(ctx context.Context, c *cli.Command, l *lane.Lane, args []string) error {
 					return a.pinfileWrite(ctx, c, l, args)
-				},
+				}),
 			},
 			{
 				Name: "show", Usage: "say what a pin file would do here; nothing is changed", ArgsUsage: "FILE",
@@ -107,35 +97,31 @@ func (a commands) pinfileAction(show bool) cli.ActionFunc {
 		if show {
 			why = app.ToLook
 		}
-		session, err := a.OpenLane(ctx, c, why)
-		if err != nil {
-			return err
-		}
-		defer session.Close(&err)
-		l, home := session.Lane, session.Home
-		if !c.Bool("json") && !c.Bool("quiet") {
-			a.showPinfile(l, f)
-		}
-		b, o, err := propose.FromPinFile(ctx, l, f)
-		if errors.Is(err, record.ErrNotKnown) {
-			find.RefreshQuietly(ctx, a.App, c, home, l.Game.Name)
-			b, o, err = propose.FromPinFile(ctx, l, f)
-		}
-		if err != nil {
-			return &PinfileError{err, f}
-		}
-		p, err := propose.Pin(ctx, l, b, o)
-		if err != nil {
-			return err
-		}
-		if !show {
-			return proposal.CarryOut(ctx, a.App, c, l, p)
-		}
-		if c.Bool("json") {
-			return a.Emit(view.ToPlanJSON(l.Game.Name, p, false))
-		}
-		proposal.ShowPlan(a.App, c, l, p)
-		return nil
+		return a.WithLane(ctx, c, why, func(l *lane.Lane) error {
+			if !c.Bool("json") && !c.Bool("quiet") {
+				a.showPinfile(l, f)
+			}
+			b, o, err := propose.FromPinFile(ctx, l, f)
+			if errors.Is(err, record.ErrNotKnown) {
+				find.RefreshQuietly(ctx, a.App, c, l.Home, l.Game.Name)
+				b, o, err = propose.FromPinFile(ctx, l, f)
+			}
+			if err != nil {
+				return &PinfileError{err, f}
+			}
+			p, err := propose.Pin(ctx, l, b, o)
+			if err != nil {
+				return err
+			}
+			if !show {
+				return proposal.CarryOut(ctx, a.App, c, l, p)
+			}
+			if c.Bool("json") {
+				return a.Emit(view.ToPlanJSON(l.Game.Name, p, false))
+			}
+			proposal.ShowPlan(a.App, c, l, p)
+			return nil
+		})
 	}
 }
 

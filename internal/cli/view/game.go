@@ -6,8 +6,9 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/pelletier/go-toml/v2"
 	"morvant/internal/strict"
+
+	"github.com/pelletier/go-toml/v2"
 )
 
 // AsSet makes rules what they are in the settings: keys and values.
