@@ -89,12 +89,13 @@ func (a *App) OnGame(f func(context.Context, *cli.Command, *game.Home, string) e
 // OnLane makes an action out of what a command does with a lane; most may be -1, for no limit.
 func (a *App) OnLane(why Purpose, least, most int, f func(context.Context, *cli.Command, *lane.Lane, []string) error) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
-		args := c.Args().Slice()
-		if most >= 0 || len(args) < least {
-			var err error
-			if args, err = Arguments(c, least, max(least, most)); err != nil {
-				return err
-			}
+		limit := most
+		if limit < 0 {
+			limit = max(least, c.Args().Len())
+		}
+		args, err := Arguments(c, least, limit)
+		if err != nil {
+			return err
 		}
 		return a.WithLane(ctx, c, why, func(l *lane.Lane) error { return f(ctx, c, l, args) })
 	}
