@@ -75,15 +75,32 @@ func (a *App) OnHome(f func(context.Context, *cli.Command, *game.Home) error) cl
 	}
 }
 
-// OnGame is OnHome for commands about one game.
-func (a *App) OnGame(f func(context.Context, *cli.Command, *game.Home, string) error) cli.ActionFunc {
-	return a.OnHome(func(ctx context.Context, c *cli.Command, home *game.Home) error {
-		name, err := a.ChooseGame(ctx, home, c)
+// OnGameAlone is OnHome for commands about one game.
+func (a *App) OnGameAlone(f func(context.Context, *cli.Command, *game.Home, string) error) cli.ActionFunc {
+	return a.OnGame(0, 0, func(ctx context.Context, c *cli.Command, home *game.Home, name string, _ []string) error {
+		return f(ctx, c, home, name)
+	})
+}
+
+// OnGame makes an action, with arguments, out of what a command does with a game.
+func (a *App) OnGame(least, most int, f func(context.Context, *cli.Command, *game.Home, string, []string) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		args, err := Arguments(c, least, most)
 		if err != nil {
 			return err
 		}
-		return f(ctx, c, home, name)
-	})
+		return a.WithGame(ctx, c, func(home *game.Home, name string) error { return f(ctx, c, home, name, args) })
+	}
+}
+
+// WithGame opens the home and finds the game that the command is about, for as long as f runs.
+func (a *App) WithGame(ctx context.Context, c *cli.Command, f func(home *game.Home, name string) error) error {
+	home, name, err := a.OpenGame(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer home.Close()
+	return f(home, name)
 }
 
 // OnLane makes an action out of what a command does with a lane; most may be -1, for no limit.
@@ -151,6 +168,8 @@ const (
 	// ForUpdates is TheLiveOne for what an update goes into: the lane that follows updates may be
 	// named, too.
 	ForUpdates
+	// Named is ToLook for the lane that the first argument names.
+	Named
 )
 
 // OpenLane opens the lane that the command is about.
@@ -159,14 +178,23 @@ func (a *App) OpenLane(ctx context.Context, c *cli.Command, why Purpose) (*Sessi
 	if err != nil {
 		return nil, err
 	}
-	if why == TheLiveOne || why == ForUpdates {
+	switch why {
+	case TheLiveOne, ForUpdates:
 		if err := onlyLive(ctx, c, home, name, why); err != nil {
 			home.Close()
 			return nil, err
 		}
 		home.UseLane("")
+	case Named:
+		home.UseLane(c.Args().First())
 	}
-	return a.openOwn(ctx, c, home, name, why)
+	s, err := a.OpenLaneOf(ctx, c, home, name, why)
+	if err != nil {
+		home.Close()
+		return nil, err
+	}
+	s.own = true
+	return s, nil
 }
 
 // onlyLive refuses a lane that is named and not the live one.
@@ -191,26 +219,6 @@ func RefuseLane(c *cli.Command) error {
 		return nil
 	}
 	return Usagef("%s is not about one lane; leave --lane %s out", c.FullName(), c.String("lane"))
-}
-
-// OpenLaneNamed opens the lane of that name.
-func (a *App) OpenLaneNamed(ctx context.Context, c *cli.Command, lane string) (*Session, error) {
-	home, name, err := a.OpenGame(ctx, c)
-	if err != nil {
-		return nil, err
-	}
-	home.UseLane(lane)
-	return a.openOwn(ctx, c, home, name, ToLook)
-}
-
-func (a *App) openOwn(ctx context.Context, c *cli.Command, home *game.Home, name string, why Purpose) (*Session, error) {
-	s, err := a.OpenLaneOf(ctx, c, home, name, why)
-	if err != nil {
-		home.Close()
-		return nil, err
-	}
-	s.own = true
-	return s, nil
 }
 
 // OpenLaneOf opens a lane of a game, in a home that stays open afterwards.

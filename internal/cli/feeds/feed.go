@@ -34,40 +34,22 @@ func (a commands) feedCommand() *cli.Command {
 					&cli.StringFlag{Name: "name", Usage: "what to call it here: `NAME`; default: what it calls itself"},
 					&cli.StringFlag{Name: "key", Usage: "accept the feed only if this `KEY` signed it"},
 					&cli.StringFlag{Name: "adapter", Usage: "the `PROGRAM` that speaks for the distributor at ADDRESS"}),
-				Action: func(ctx context.Context, c *cli.Command) error {
-					args, err := app.Arguments(c, 1, 16)
-					if err != nil {
-						return err
-					}
-					home, name, err := a.OpenGame(ctx, c)
-					if err != nil {
-						return err
-					}
-					defer home.Close()
+				Action: a.OnGame(1, 16, func(ctx context.Context, c *cli.Command, home *game.Home, name string, args []string) error {
 					return a.feedAdd(ctx, c, home, name, args)
-				},
+				}),
 			},
 			{
 				Name: "list", Usage: "list the feeds of a game", Description: "Example: morvant feed list",
-				Action: a.OnGame(func(_ context.Context, c *cli.Command, home *game.Home, name string) error {
+				Action: a.OnGameAlone(func(_ context.Context, c *cli.Command, home *game.Home, name string) error {
 					return a.feedList(c, home, name)
 				}),
 			},
 			{
 				Name: "refresh", Usage: "ask the feeds what is new", ArgsUsage: "[FEED]", Flags: app.LineFlags(),
 				Description: "Example: morvant feed refresh",
-				Action: func(ctx context.Context, c *cli.Command) error {
-					args, err := app.Arguments(c, 0, 1)
-					if err != nil {
-						return err
-					}
-					home, name, err := a.OpenGame(ctx, c)
-					if err != nil {
-						return err
-					}
-					defer home.Close()
+				Action: a.OnGame(0, 1, func(ctx context.Context, c *cli.Command, home *game.Home, name string, args []string) error {
 					return a.feedRefresh(ctx, c, home, name, args)
-				},
+				}),
 			},
 			{
 				Name: "remove", Usage: "forget a feed; everything fetched from it stays", ArgsUsage: "FEED",
@@ -123,18 +105,9 @@ func (a commands) feedCommand() *cli.Command {
 					&cli.BoolFlag{Name: "key-stdin", Usage: "read the key from stdin"},
 					&cli.StringFlag{Name: "key-env", Usage: "the `VARIABLE` that holds the key"},
 					app.AnswersFlag()),
-				Action: func(ctx context.Context, c *cli.Command) error {
-					args, err := app.Arguments(c, 1, 1)
-					if err != nil {
-						return err
-					}
-					home, name, err := a.OpenGame(ctx, c)
-					if err != nil {
-						return err
-					}
-					defer home.Close()
+				Action: a.OnGame(1, 1, func(ctx context.Context, c *cli.Command, home *game.Home, name string, args []string) error {
 					return a.unlock(ctx, c, home, name, args[0])
-				},
+				}),
 			},
 		},
 	}
@@ -155,16 +128,13 @@ func (a commands) onFeedOf(least int, f func(ctx context.Context, c *cli.Command
 		if err != nil {
 			return err
 		}
-		home, name, err := a.OpenGame(ctx, c)
-		if err != nil {
-			return err
-		}
-		defer home.Close()
-		one, err := game.Feed(home, name, strings.Join(args, ""))
-		if err != nil {
-			return err
-		}
-		return f(ctx, c, home, name, one)
+		return a.WithGame(ctx, c, func(home *game.Home, name string) error {
+			one, err := game.Feed(home, name, strings.Join(args, ""))
+			if err != nil {
+				return err
+			}
+			return f(ctx, c, home, name, one)
+		})
 	}
 }
 

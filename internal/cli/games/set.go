@@ -58,19 +58,19 @@ func (a commands) gameCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "show", Usage: "show a game's settings", Description: "Example: morvant game show -g cinder-quay",
-				Action: a.OnGame(a.gameShow),
+				Action: a.OnGameAlone(a.gameShow),
 			},
 			a.moveCommand(),
 			{
 				Name: "set", Usage: "change a game's settings; comments in the file stay", Flags: set,
 				Description: "Example: morvant game set --keep \"Harbours/**\" --no-scratch \"logs/**\"\n\n" +
 					"--keep and --scratch add patterns. You can also edit the file by hand.",
-				Action: a.OnGame(a.gameSet),
+				Action: a.OnGameAlone(a.gameSet),
 			},
 			{
 				Name: "forget", Usage: "forget a game; touches no file of the game", Description: "Example: morvant game forget -g cinder-quay",
 				Flags:  app.ChangeFlags(),
-				Action: a.OnGame(a.gameForget),
+				Action: a.OnGameAlone(a.gameForget),
 			},
 		},
 	}

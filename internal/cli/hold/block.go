@@ -41,18 +41,9 @@ func (a commands) blockCommand() *cli.Command {
 				Name: "add", Usage: "add the rules of a preset to the game's settings", ArgsUsage: "PRESET [NAME=VALUE...]",
 				Description: "Example: morvant block add key-value-setting file=~/.launcher/state.cfg key=updates value=by-hand\n\n" +
 					"morvant block presets lists the presets. The next pin applies the rules, or morvant block does.",
-				Action: func(ctx context.Context, c *cli.Command) error {
-					args, err := app.Arguments(c, 1, 16)
-					if err != nil {
-						return err
-					}
-					home, name, err := a.OpenGame(ctx, c)
-					if err != nil {
-						return err
-					}
-					defer home.Close()
+				Action: a.OnGame(1, 16, func(ctx context.Context, c *cli.Command, home *game.Home, name string, args []string) error {
 					return a.addBlock(c, home, name, args[0], args[1:])
-				},
+				}),
 			},
 			{
 				Name: "remove", Usage: "remove a rule from the game's settings, and take it off", ArgsUsage: "NUMBER",

@@ -17,7 +17,7 @@ func (a commands) historyCommand() *cli.Command {
 	return &cli.Command{
 		Name: "history", Usage: "list the changes of the game's folder", Category: app.GroupPin,
 		Description: "Example: morvant history",
-		Action:      a.OnGame(a.history),
+		Action:      a.OnGameAlone(a.history),
 		Commands: []*cli.Command{{
 			Name: "output", Usage: "show the output of the steps after a pin", ArgsUsage: "NUMBER",
 			Description: "Example: morvant history output 3",
@@ -30,24 +30,21 @@ func (a commands) historyCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				home, name, err := a.OpenGame(ctx, c)
-				if err != nil {
-					return err
-				}
-				defer home.Close()
-				text, err := home.Output(ctx, name, id)
-				if err != nil {
-					return err
-				}
-				if c.Bool("json") {
-					return a.Emit(struct {
-						Schema string `json:"schema"`
-						Change int64  `json:"change"`
-						Output string `json:"output"`
-					}{"morvant-output/1", id, text})
-				}
-				fmt.Fprint(a.Out, text)
-				return nil
+				return a.WithGame(ctx, c, func(home *game.Home, name string) error {
+					text, err := home.Output(ctx, name, id)
+					if err != nil {
+						return err
+					}
+					if c.Bool("json") {
+						return a.Emit(struct {
+							Schema string `json:"schema"`
+							Change int64  `json:"change"`
+							Output string `json:"output"`
+						}{"morvant-output/1", id, text})
+					}
+					fmt.Fprint(a.Out, text)
+					return nil
+				})
 			},
 		}, {
 			Name: "forget", Usage: "forget changes made before a date; you can no longer undo them", ArgsUsage: "DATE",
@@ -62,26 +59,23 @@ func (a commands) historyCommand() *cli.Command {
 				if err != nil {
 					return app.Usagef("\"%s\" is not a date; write it like 2031-08-01", args[0])
 				}
-				home, name, err := a.OpenGame(ctx, c)
-				if err != nil {
-					return err
-				}
-				defer home.Close()
-				if err := a.Ask(c, "Forget every change of "+name+" before "+args[0]+"?"); err != nil {
-					return err
-				}
-				n, err := home.ForgetChanges(ctx, name, before)
-				if err != nil {
-					return err
-				}
-				if c.Bool("json") {
-					return a.Emit(struct {
-						Schema  string `json:"schema"`
-						Changes int64  `json:"changes"`
-					}{"morvant-forgotten/1", n})
-				}
-				a.Say("%s forgotten.", view.Count(int(n), "change"))
-				return nil
+				return a.WithGame(ctx, c, func(home *game.Home, name string) error {
+					if err := a.Ask(c, "Forget every change of "+name+" before "+args[0]+"?"); err != nil {
+						return err
+					}
+					n, err := home.ForgetChanges(ctx, name, before)
+					if err != nil {
+						return err
+					}
+					if c.Bool("json") {
+						return a.Emit(struct {
+							Schema  string `json:"schema"`
+							Changes int64  `json:"changes"`
+						}{"morvant-forgotten/1", n})
+					}
+					a.Say("%s forgotten.", view.Count(int(n), "change"))
+					return nil
+				})
 			},
 		}},
 	}

@@ -59,54 +59,51 @@ func (a commands) launchCommand() *cli.Command {
 				}
 				to = named
 			}
-			home, name, err := a.OpenGame(ctx, c)
-			if err != nil {
-				return err
-			}
-			defer home.Close()
-			g, err := home.Load(name)
-			if err != nil {
-				return err
-			}
-			if c.Bool("live") {
-				err = a.switchFor(ctx, c, home, name, to)
-			} else if to != "" {
-				home.UseLane(to)
-			}
-			if err != nil {
-				return err
-			}
-			is, err := home.Lane(ctx, name, "")
-			if err != nil {
-				return err
-			}
-			if !is.Live && to == "" && switchedAway(g.Live) { // the window stands in the folder of a lane that is parked by now
-				live, err := home.LiveLane(ctx, name)
+			return a.WithGame(ctx, c, func(home *game.Home, name string) error {
+				g, err := home.Load(name)
 				if err != nil {
 					return err
 				}
-				a.Note("This is the folder of lane %s, which is parked; the live lane, %s, is started. The parked one: morvant launch %s", is.Name, live, view.Quoted(is.Name))
-				home.UseLane("")
-				if is, err = home.Lane(ctx, name, live); err != nil {
+				if c.Bool("live") {
+					err = a.switchFor(ctx, c, home, name, to)
+				} else if to != "" {
+					home.UseLane(to)
+				}
+				if err != nil {
 					return err
 				}
-			}
-			if !is.Live && g.SavesPerLane && !c.Bool("check-only") {
-				return app.Refusef("lane %s has saves of its own, which are in their place only while it is live: morvant launch --live %s", is.Name, view.Quoted(is.Name))
-			}
-			if err := a.fit(ctx, c, home, name); err != nil {
-				return err
-			}
-			if c.Bool("check-only") {
-				return nil
-			}
-			if !is.Live {
-				if err := a.backUpFor(ctx, c, home, name, is.Name); err != nil {
+				is, err := home.Lane(ctx, name, "")
+				if err != nil {
 					return err
 				}
-			}
-			p := &launching{commands: a, c: c, home: home, g: g, dir: g.Folder(is)}
-			return p.play(ctx, args)
+				if !is.Live && to == "" && switchedAway(g.Live) { // the window stands in the folder of a lane that is parked by now
+					live, err := home.LiveLane(ctx, name)
+					if err != nil {
+						return err
+					}
+					a.Note("This is the folder of lane %s, which is parked; the live lane, %s, is started. The parked one: morvant launch %s", is.Name, live, view.Quoted(is.Name))
+					home.UseLane("")
+					if is, err = home.Lane(ctx, name, live); err != nil {
+						return err
+					}
+				}
+				if !is.Live && g.SavesPerLane && !c.Bool("check-only") {
+					return app.Refusef("lane %s has saves of its own, which are in their place only while it is live: morvant launch --live %s", is.Name, view.Quoted(is.Name))
+				}
+				if err := a.fit(ctx, c, home, name); err != nil {
+					return err
+				}
+				if c.Bool("check-only") {
+					return nil
+				}
+				if !is.Live {
+					if err := a.backUpFor(ctx, c, home, name, is.Name); err != nil {
+						return err
+					}
+				}
+				p := &launching{commands: a, c: c, home: home, g: g, dir: g.Folder(is)}
+				return p.play(ctx, args)
+			})
 		},
 	}
 }

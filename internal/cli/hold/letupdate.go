@@ -165,23 +165,20 @@ func (a commands) letUpdate(ctx context.Context, c *cli.Command, l *lane.Lane) e
 
 // sayDone tells the run that waits that the update is there.
 func (a commands) sayDone(ctx context.Context, c *cli.Command) error {
-	home, name, err := a.OpenGame(ctx, c)
-	if err != nil {
-		return err
-	}
-	defer home.Close()
-	// Whoever waits has the game's lock; without one there is nothing but a note of a run that was killed.
-	lock, err := home.Lock(ctx, name, c.FullName(), 0)
-	if err == nil {
-		return errors.Join(watch.ErrNotWaited, lock.Unlock())
-	}
-	if !errors.Is(err, game.ErrBusy) {
-		return err
-	}
-	if err := watch.SayDone(ctx, home.State, name); err != nil {
-		return err
-	}
-	return a.Done(c, "The waiting let-update now takes the update as complete.")
+	return a.WithGame(ctx, c, func(home *game.Home, name string) error {
+		// Whoever waits has the game's lock; without one there is nothing but a note of a run that was killed.
+		lock, err := home.Lock(ctx, name, c.FullName(), 0)
+		if err == nil {
+			return errors.Join(watch.ErrNotWaited, lock.Unlock())
+		}
+		if !errors.Is(err, game.ErrBusy) {
+			return err
+		}
+		if err := watch.SayDone(ctx, home.State, name); err != nil {
+			return err
+		}
+		return a.Done(c, "The waiting let-update now takes the update as complete.")
+	})
 }
 
 // recordArrival records what has come, unless it is recorded already.

@@ -52,42 +52,22 @@ func (a commands) laneCommand() *cli.Command {
 			{
 				Name: "rename", Usage: "give a lane another name", ArgsUsage: "LANE NAME",
 				Description: "Example: morvant lane rename main current",
-				Action: func(ctx context.Context, c *cli.Command) (err error) {
-					args, err := app.Arguments(c, 2, 2)
-					if err != nil {
-						return err
-					}
-					session, err := a.OpenLaneNamed(ctx, c, args[0])
-					if err != nil {
-						return err
-					}
-					defer session.Close(&err)
-					l := session.Lane
+				Action: a.OnLane(app.Named, 2, 2, func(ctx context.Context, c *cli.Command, l *lane.Lane, args []string) error {
 					app.LeaveFolder(l)
 					if err := lanes.Rename(ctx, l, args[1]); err != nil {
 						return err
 					}
 					return a.Done(c, fmt.Sprintf("Lane %s is now called %s.", args[0], args[1]))
-				},
+				}),
 			},
 			{
 				Name: "remove", Usage: "forget a parked lane; its files stay, unless you add --delete", ArgsUsage: "LANE",
 				Description: "Example: morvant lane remove old --delete\n\n" +
 					"--delete also deletes its folder, after recording everything in it as a snapshot.",
 				Flags: append(app.ChangeFlags(), &cli.BoolFlag{Name: "delete", Usage: "delete its files as well"}),
-				Action: func(ctx context.Context, c *cli.Command) (err error) {
-					args, err := app.Arguments(c, 1, 1)
-					if err != nil {
-						return err
-					}
-					session, err := a.OpenLaneNamed(ctx, c, args[0])
-					if err != nil {
-						return err
-					}
-					defer session.Close(&err)
-					l := session.Lane
+				Action: a.OnLane(app.Named, 1, 1, func(ctx context.Context, c *cli.Command, l *lane.Lane, _ []string) error {
 					return a.laneRemove(ctx, c, l)
-				},
+				}),
 			},
 			{
 				Name: "share", Usage: "keep one copy of a big folder for several lanes", ArgsUsage: "FOLDER",

@@ -45,7 +45,7 @@ func (a commands) modsCommand() *cli.Command {
 			},
 			{
 				Name: "list", Usage: "list the sets of mods", Description: "Example: morvant mods list",
-				Action: a.OnGame(a.list),
+				Action: a.OnGameAlone(a.list),
 			},
 			{
 				Name: "show", Usage: "show a set of mods, file by file", ArgsUsage: "NAME", Description: "Example: morvant mods show trees",

@@ -40,7 +40,7 @@ func (a commands) buildsCommand() *cli.Command {
 			&cli.StringFlag{Name: "plot", Usage: "draw their history: `FILE.png` or FILE.svg"},
 			&cli.BoolFlag{Name: "dry-run", Aliases: []string{"n"}, Usage: "with --plot: only say which file would be written"},
 		},
-		Action: a.OnGame(a.builds),
+		Action: a.OnGameAlone(a.builds),
 		Commands: []*cli.Command{
 			{
 				Name: "note", Usage: "set your own note on a build; without TEXT remove it", ArgsUsage: "BUILD [TEXT]",
@@ -90,18 +90,9 @@ func (a commands) buildsCommand() *cli.Command {
 				Name: "forget", Usage: "forget a snapshot, or what was fetched of a build; store trim then frees its space", ArgsUsage: "BUILD",
 				Description: "Example: morvant builds forget 1.0.0",
 				Flags:       app.ChangeFlags(),
-				Action: func(ctx context.Context, c *cli.Command) error {
-					args, err := app.Arguments(c, 1, 1)
-					if err != nil {
-						return err
-					}
-					home, name, err := a.OpenGame(ctx, c)
-					if err != nil {
-						return err
-					}
-					defer home.Close()
+				Action: a.OnGame(1, 1, func(ctx context.Context, c *cli.Command, home *game.Home, name string, args []string) error {
 					return a.forgetBuild(ctx, c, home, name, args[0])
-				},
+				}),
 			},
 		},
 	}
@@ -114,16 +105,13 @@ func (a commands) onBuild(most int, f func(ctx context.Context, c *cli.Command, 
 		if err != nil {
 			return err
 		}
-		home, name, err := a.OpenGame(ctx, c)
-		if err != nil {
-			return err
-		}
-		defer home.Close()
-		b, err := find.Named(ctx, a.App, home, name, args[0])
-		if err != nil {
-			return err
-		}
-		return f(ctx, c, home, b, args[1:])
+		return a.WithGame(ctx, c, func(home *game.Home, name string) error {
+			b, err := find.Named(ctx, a.App, home, name, args[0])
+			if err != nil {
+				return err
+			}
+			return f(ctx, c, home, b, args[1:])
+		})
 	}
 }
 

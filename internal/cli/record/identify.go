@@ -27,18 +27,9 @@ func (a commands) identifyCommand() *cli.Command {
 		Description: "Example: morvant identify ~/Downloads/\"Cinder Quay copy\"\n\n" +
 			"Compares the content with every known build, snapshots and those of feeds. Without FOLDER it looks at the\n" +
 			"live folder. Nothing is changed.",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := app.Arguments(c, 0, 1)
-			if err != nil {
-				return err
-			}
-			home, name, err := a.OpenGame(ctx, c)
-			if err != nil {
-				return err
-			}
-			defer home.Close()
+		Action: a.OnGame(0, 1, func(ctx context.Context, c *cli.Command, home *game.Home, name string, args []string) error {
 			return a.identify(ctx, c, home, name, args)
-		},
+		}),
 	}
 }
 

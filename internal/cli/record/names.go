@@ -34,7 +34,7 @@ func (a commands) namesCommand() *cli.Command {
 			},
 			{
 				Name: "list", Usage: "list what the lists say, and what is here of it", Description: "Example: morvant builds names list",
-				Action: a.OnGame(a.namesList),
+				Action: a.OnGameAlone(a.namesList),
 			},
 			{
 				Name: "set", Usage: "give a build a label in a list of your own", ArgsUsage: "LABEL",
@@ -50,16 +50,7 @@ func (a commands) namesCommand() *cli.Command {
 			},
 			{
 				Name: "remove", Usage: "forget a list", ArgsUsage: "LIST", Description: "Example: morvant builds names remove quay-builds", Flags: app.ChangeFlags(),
-				Action: func(ctx context.Context, c *cli.Command) error {
-					args, err := app.Arguments(c, 1, 1)
-					if err != nil {
-						return err
-					}
-					home, name, err := a.OpenGame(ctx, c)
-					if err != nil {
-						return err
-					}
-					defer home.Close()
+				Action: a.OnGame(1, 1, func(ctx context.Context, c *cli.Command, home *game.Home, name string, args []string) error {
 					if c.Bool("dry-run") {
 						return a.Done(c, "The list "+args[0]+" would be forgotten. This was a dry run; nothing was changed.")
 					}
@@ -67,7 +58,7 @@ func (a commands) namesCommand() *cli.Command {
 						return err
 					}
 					return a.Done(c, "The list "+args[0]+" is forgotten.")
-				},
+				}),
 			},
 		},
 	}
@@ -89,24 +80,21 @@ func (a commands) namesAdd(ctx context.Context, c *cli.Command) error {
 	if err := catalogue.CheckName(called); err != nil {
 		return app.AsUsage(err)
 	}
-	home, name, err := a.OpenGame(ctx, c)
-	if err != nil {
-		return err
-	}
-	defer home.Close()
-	b, err := a.readList(ctx, c, from)
-	if err != nil {
-		return err
-	}
-	l, err := names.Decode(called, b)
-	if err != nil {
-		return fmt.Errorf("%s: %w", from, err)
-	}
-	l.From = from
-	if err := names.Write(game.NamesDir(home, name), l); err != nil {
-		return err
-	}
-	return a.Done(c, fmt.Sprintf("The list %s has %s of %s. See them: morvant builds names list", called, view.Count(len(l.Builds), "build"), name))
+	return a.WithGame(ctx, c, func(home *game.Home, name string) error {
+		b, err := a.readList(ctx, c, from)
+		if err != nil {
+			return err
+		}
+		l, err := names.Decode(called, b)
+		if err != nil {
+			return fmt.Errorf("%s: %w", from, err)
+		}
+		l.From = from
+		if err := names.Write(game.NamesDir(home, name), l); err != nil {
+			return err
+		}
+		return a.Done(c, fmt.Sprintf("The list %s has %s of %s. See them: morvant builds names list", called, view.Count(len(l.Builds), "build"), name))
+	})
 }
 
 // readList reads a list from a file or a web address.
@@ -150,15 +138,12 @@ func (a commands) namesSet(ctx context.Context, c *cli.Command) error {
 	if e.ID == "" && e.Digest == "" && e.Date == nil && e.Components == nil {
 		return app.Usagef("say which build it is: --date, --digest, --id or --component")
 	}
-	home, name, err := a.OpenGame(ctx, c)
-	if err != nil {
-		return err
-	}
-	defer home.Close()
-	if err := names.Set(game.NamesDir(home, name), e); err != nil {
-		return app.AsUsage(err)
-	}
-	return a.Done(c, e.Label+" stands in your own list now.")
+	return a.WithGame(ctx, c, func(home *game.Home, name string) error {
+		if err := names.Set(game.NamesDir(home, name), e); err != nil {
+			return app.AsUsage(err)
+		}
+		return a.Done(c, e.Label+" stands in your own list now.")
+	})
 }
 
 func (a commands) namesList(ctx context.Context, c *cli.Command, home *game.Home, name string) error {

@@ -23,7 +23,7 @@ func (a commands) savesCommand() *cli.Command {
 			{
 				Name: "list", Usage: "list the backups, and where the saves are",
 				Description: "Example: morvant game set --saves \"~/Saved Games/Cinder Quay/*\"\n         morvant saves list",
-				Action:      a.OnGame(a.savesList),
+				Action:      a.OnGameAlone(a.savesList),
 			},
 			{
 				Name: "backup", Usage: "back up the saves now; pins and switches do so by themselves", ArgsUsage: "[NOTE]",
@@ -76,12 +76,9 @@ func (a commands) savesCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					home, name, err := a.OpenGame(ctx, c)
-					if err != nil {
-						return err
-					}
-					defer home.Close()
-					return a.savesForget(ctx, c, home, name, id)
+					return a.WithGame(ctx, c, func(home *game.Home, name string) error {
+						return a.savesForget(ctx, c, home, name, id)
+					})
 				},
 			},
 		},

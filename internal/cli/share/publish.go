@@ -50,18 +50,9 @@ func (a commands) publishCommand() *cli.Command {
 			&cli.StringFlag{Name: "secret-key", Usage: "the `FILE` with the secret key"},
 			&cli.StringFlag{Name: "key-password-env", Usage: "the `VARIABLE` that holds the secret key's password"},
 		),
-		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := app.Arguments(c, 1, 1000)
-			if err != nil {
-				return err
-			}
-			home, name, err := a.OpenGame(ctx, c)
-			if err != nil {
-				return err
-			}
-			defer home.Close()
+		Action: a.OnGame(1, 1000, func(ctx context.Context, c *cli.Command, home *game.Home, name string, args []string) error {
 			return a.publish(ctx, c, home, name, args[0], args[1:])
-		},
+		}),
 	}
 }
 
