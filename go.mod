@@ -20,6 +20,7 @@ require (
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/go-json-experiment/json v1.27.2
 	github.com/gofrs/flock v0.13.1
+	github.com/google/jsonschema-go v0.4.3
 	github.com/gowebpki/jcs v1.0.2
 	github.com/klauspost/compress v1.20.3
 	github.com/nwaples/rardecode/v2 v2.4.6

@@ -11,7 +11,6 @@ package catalogue
 import (
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -175,14 +174,35 @@ func LayoutFile(d digest.Digest) string { return "layouts/" + d.String() + ".jso
 // PackFile returns the path of a pack.
 func PackFile(d digest.Digest) string { return "packs/" + d.String() + ".pack" }
 
-var (
-	namePattern  = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
-	labelPattern = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{M}\p{N}._+-]*( [\p{L}\p{M}\p{N}._+-]+)*$`) // a count here would take 7 ms to compile
-)
+// isName reports whether s has at most 64 lower-case letters, digits and dashes, and begins with no dash.
+func isName(s string) bool {
+	return s != "" && len(s) <= 64 && s[0] != '-' && strings.Trim(s, "abcdefghijklmnopqrstuvwxyz0123456789-") == ""
+}
+
+// IsTitle reports whether s has at most so many letters, digits, dots, dashes, underscores, plus signs and single spaces, and
+// begins with a letter or digit: so it can name a folder anywhere. By hand: as a pattern it took every command 3 ms to compile.
+func IsTitle(s string, most int) bool {
+	last := ' '
+	for i, r := range s {
+		switch {
+		case unicode.IsLetter(r) || unicode.IsNumber(r):
+		case i == 0:
+			return false
+		case r == ' ':
+			if last == ' ' {
+				return false
+			}
+		case !unicode.IsMark(r) && !strings.ContainsRune("._+-", r):
+			return false
+		}
+		last = r
+	}
+	return last != ' ' && utf8.ValidString(s) && utf8.RuneCountInString(s) <= most
+}
 
 // CheckName returns an error unless s can name a feed, a channel, a component or a game.
 func CheckName(s string) error {
-	if !namePattern.MatchString(s) {
+	if !isName(s) {
 		return fmt.Errorf("%w: \"%s\": lower-case letters, digits and dashes, at most 64", ErrName, s)
 	}
 	return nil
@@ -215,7 +235,7 @@ func CheckLabel(s string) error {
 	if s == Newest || s == Before || s == Here {
 		return fmt.Errorf("%w: \"%s\" already has a meaning where builds are named", ErrName, s)
 	}
-	if !labelPattern.MatchString(s) || utf8.RuneCountInString(s) > 80 {
+	if !IsTitle(s, 80) {
 		return fmt.Errorf("%w: \"%s\": a label has letters, digits, dots, dashes, underscores, plus signs and single spaces, at most 80, and starts with a letter or digit", ErrName, s)
 	}
 	return nil

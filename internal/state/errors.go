@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -73,11 +72,9 @@ func Nearest(name string, names []string) []string {
 	return near
 }
 
-var gameName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
-
 // CheckName returns an error unless name can be the name of a game.
 func CheckName(name string) error {
-	if !gameName.MatchString(name) {
+	if catalogue.CheckName(name) != nil {
 		return fmt.Errorf("%w: \"%s\": a game's name has lower-case letters, digits and dashes, at most 64", ErrName, name)
 	}
 	return nil

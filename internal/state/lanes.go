@@ -6,12 +6,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
-	"unicode/utf8"
 
+	"morvant/internal/catalogue"
 	"morvant/internal/database"
 )
 
@@ -62,14 +61,12 @@ func CacheKey(name, lane string) string { return name + "/" + lane }
 // settings, which all lanes have in common.
 func OriginalsKey(game string) string { return "block originals " + game }
 
-var laneName = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{M}\p{N}._+-]*( [\p{L}\p{M}\p{N}._+-]+)*$`)
-
 // maxLaneName bounds a lane's name, in characters: it is part of the name of a folder.
 const maxLaneName = 32
 
 // CheckLaneName returns an error unless name can be the name of a lane.
 func CheckLaneName(name string) error {
-	if !laneName.MatchString(name) || utf8.RuneCountInString(name) > maxLaneName || !utf8.ValidString(name) {
+	if !catalogue.IsTitle(name, maxLaneName) {
 		return fmt.Errorf("%w: \"%s\": a lane's name has letters, digits, dots, dashes and single spaces, at most %d, and starts with a letter or digit", ErrName, name, maxLaneName)
 	}
 	return nil

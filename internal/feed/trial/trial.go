@@ -3,7 +3,7 @@
 package trial
 
 import (
-	"bytes"
+	"cmp"
 	"context"
 	_ "embed"
 	"encoding/json"
@@ -15,9 +15,7 @@ import (
 	"strings"
 	"sync"
 
-	"github.com/santhosh-tekuri/jsonschema/v6"
-	"golang.org/x/text/language"
-	"golang.org/x/text/message"
+	"github.com/google/jsonschema-go/jsonschema"
 
 	"morvant/internal/adapter"
 	"morvant/internal/alias"
@@ -221,36 +219,30 @@ func (r *Report) fetch(ctx context.Context, f *feed.Feed, channels []*catalogue.
 // watcher holds messages against the schemas.
 type watcher struct {
 	mu         sync.Mutex
-	schema     map[string]*jsonschema.Schema
+	schema     map[string]*jsonschema.Resolved
 	open       map[string]string // method of a request of Morvant's, by id
 	theirs     map[string]string // of the adapter's
 	wrong, odd []string
 }
 
 func newWatcher() (*watcher, error) {
-	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(schemas))
-	if err != nil {
+	var doc jsonschema.Schema
+	if err := json.Unmarshal(schemas, &doc); err != nil {
 		return nil, err
 	}
-	c := jsonschema.NewCompiler()
-	const at = "morvant-adapter-1.json"
-	if err := c.AddResource(at, doc); err != nil {
-		return nil, err
-	}
-	w := &watcher{schema: make(map[string]*jsonschema.Schema), open: make(map[string]string), theirs: make(map[string]string)}
-	for name := range doc.(map[string]any)["$defs"].(map[string]any) {
+	w := &watcher{schema: make(map[string]*jsonschema.Resolved), open: make(map[string]string), theirs: make(map[string]string)}
+	for name := range doc.Defs {
 		if !strings.Contains(name, "/") && name != "error" {
 			continue
 		}
-		if w.schema[name], err = c.Compile(at + "#/$defs/" + strings.ReplaceAll(name, "/", "~1")); err != nil {
+		one := jsonschema.Schema{Ref: "#/$defs/" + strings.ReplaceAll(name, "/", "~1"), Defs: doc.CloneSchemas().Defs}
+		var err error
+		if w.schema[name], err = one.Resolve(nil); err != nil {
 			return nil, err
 		}
 	}
 	return w, nil
 }
-
-// most is how many faults of one kind are told.
-const most = 5
 
 func (w *watcher) watch(sent bool, line []byte) {
 	w.mu.Lock()
@@ -296,44 +288,48 @@ func (w *watcher) fault(text string) {
 	}
 }
 
-// check holds a value against a schema.
+// check holds a value against a schema. Of a message that is wrong in several places, the first is told.
 func (w *watcher) check(what, name string, raw json.RawMessage) {
 	schema := w.schema[name]
 	if schema == nil {
 		return
 	}
-	if len(raw) == 0 {
-		raw = []byte("{}")
-	}
-	v, err := jsonschema.UnmarshalJSON(bytes.NewReader(raw))
-	if err == nil {
-		err = schema.Validate(v)
-	}
-	var invalid *jsonschema.ValidationError
-	if !errors.As(err, &invalid) {
-		return
-	}
-	n := 0
-	var visit func(e *jsonschema.ValidationError)
-	visit = func(e *jsonschema.ValidationError) {
-		for _, cause := range e.Causes {
-			visit(cause)
-		}
-		if len(e.Causes) > 0 {
+	var v any = map[string]any{}
+	if len(raw) > 0 {
+		if err := json.Unmarshal(raw, &v); err != nil {
+			w.fault(fmt.Sprintf("%s: %v", what, err))
 			return
 		}
-		switch n++; {
-		case n < most:
-			where := strings.Join(e.InstanceLocation, "/")
-			if where == "" {
-				where = "as a whole"
-			}
-			w.fault(fmt.Sprintf("%s, %s: %s", what, where, e.ErrorKind.LocalizedString(english)))
-		case n == most:
-			w.fault(what + ": and more of that kind")
-		}
 	}
-	visit(invalid)
+	if err := schema.Validate(v); err != nil {
+		w.fault(what + ", " + inWords(err))
+	}
 }
 
-var english = message.NewPrinter(language.English)
+// inWords says where a value breaks its schema, and how. The library names each schema on the way to it by a pointer;
+// one that another refers to stands for itself.
+func inWords(err error) string {
+	text, last := err.Error(), ""
+	var where []string
+	for {
+		rest, is := strings.CutPrefix(text, "validating ")
+		at, then, cut := strings.Cut(rest, ": ")
+		if !is || !cut {
+			break
+		}
+		steps := strings.Split(strings.TrimPrefix(at, last), "/")
+		for i := 1; i < len(steps); i++ {
+			switch steps[i] {
+			case "$defs":
+				i++
+			case "properties":
+				i++
+				where = append(where, steps[i])
+			case "items":
+				where = append(where, "each")
+			}
+		}
+		text, last = then, at
+	}
+	return cmp.Or(strings.Join(where, "/"), "as a whole") + ": " + text
+}
