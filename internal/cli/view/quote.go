@@ -1,13 +1,17 @@
 package view
 
 import (
-	"regexp"
 	"runtime"
 	"strings"
+	"unicode"
 )
 
-// plain is what every shell takes as it stands.
-var plain = regexp.MustCompile(`^[\p{L}\p{N}_@%+=:,./-]+$`)
+// plain reports whether every shell takes a word as it stands.
+func plain(word string) bool {
+	return word != "" && !strings.ContainsFunc(word, func(r rune) bool {
+		return !unicode.IsLetter(r) && !unicode.IsNumber(r) && !strings.ContainsRune("_@%+=:,./-", r)
+	})
+}
 
 // Quoted returns a word of a command line that people may copy into their shell: whatever is
 // in it, and whoever wrote it, it stays one word and runs nothing.
@@ -28,7 +32,7 @@ func quotedFor(system, word string) string {
 		}, word)
 	}
 	switch {
-	case plain.MatchString(asIs) && !strings.HasPrefix(asIs, "-") && !(system == "windows" && strings.Contains(asIs, "%")):
+	case plain(asIs) && !strings.HasPrefix(asIs, "-") && !(system == "windows" && strings.Contains(asIs, "%")):
 		return word
 	case system == "windows" || !strings.ContainsAny(word, special):
 		return `"` + word + `"`

@@ -11,6 +11,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -118,7 +119,9 @@ func OneLine(err error) string {
 }
 
 // calls are functions of systems that no player knows, before the path that they were about.
-var calls = regexp.MustCompile(`\b(?:lstat|fstatat|statat|stat|openat|unlinkat|mkdirat|renameat|chtimes|readlink|symlink|CreateFile|GetFileAttributesEx|GetFileInformationByHandle|FindFirstFile|MoveFileEx|DeleteFile|RemoveDirectory) ((?:[A-Za-z]:)?[^:\n]+: )`)
+var calls = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`\b(?:lstat|fstatat|statat|stat|openat|unlinkat|mkdirat|renameat|chtimes|readlink|symlink|CreateFile|GetFileAttributesEx|GetFileInformationByHandle|FindFirstFile|MoveFileEx|DeleteFile|RemoveDirectory) ((?:[A-Za-z]:)?[^:\n]+: )`)
+})
 
 // sayings are what systems say, and what it means.
 var sayings = strings.NewReplacer(
@@ -127,7 +130,7 @@ var sayings = strings.NewReplacer(
 )
 
 // Plain takes the words of systems out of a text.
-func Plain(text string) string { return sayings.Replace(calls.ReplaceAllString(text, "$1")) }
+func Plain(text string) string { return sayings.Replace(calls().ReplaceAllString(text, "$1")) }
 
 // systemErrors lists what the system said of files, in an error and in those that it was made of.
 func systemErrors(err error) []error {
