@@ -91,7 +91,7 @@ func TestAPlaceOfUnknownLengthTakesNoMemory(t *testing.T) {
 	}
 	s := newShelf(t)
 	s.coding = "gzip"
-	content := noise("large", 200<<20)
+	content := bytes.Repeat(noise("large", 16<<10), 200<<20/(16<<10))
 	s.publish("1", shelfDay, map[string][]byte{"a.pak": content})
 	s.told.Places["m-1"][0].Length = 0
 	s.told.Manifests["m-1"].Files[0].Pieces = nil

@@ -25,7 +25,6 @@ import (
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/guard"
 	"morvant/internal/lane/propose"
-	"morvant/internal/lane/record"
 	"morvant/internal/layout"
 	"morvant/internal/pack"
 	"morvant/internal/problem"
@@ -35,6 +34,7 @@ import (
 	"morvant/internal/saves"
 	"morvant/internal/state"
 	"morvant/internal/store"
+	"morvant/internal/transfer"
 	"morvant/internal/upkeep"
 	"morvant/internal/volume"
 	"morvant/internal/watch"
@@ -181,7 +181,7 @@ var commands = []struct {
 	{propose.ErrMadeLane, "To be rid of the lane: morvant lane remove NAME; to end the hold and leave every file as it is: morvant unpin --stay"},
 	{propose.ErrWhose, "Name what is yours (morvant carry FROM \"Mods/**\"), or make it a keep rule: morvant game set --keep \"Mods/**\""},
 	{propose.ErrFragment, "Lay them over the build that they belong to: morvant pin BUILD --overlay \"LABEL:**\""},
-	{record.ErrLane, "Choose an empty folder; to bring the game itself to a build: morvant pin BUILD"},
+	{transfer.ErrLane, "Choose an empty folder; to bring the game itself to a build: morvant pin BUILD"},
 	{lane.ErrNames, "Rename these files, or leave their folder out with: morvant game set --scratch \"FOLDER/**\""},
 	{game.ErrNoHome, "Is the folder spelled right, and its disk attached? morvant add makes a new home there"},
 	{lane.ErrAway, "Attach the disk and run the command again; if the folder is elsewhere now: morvant game set --live FOLDER"},

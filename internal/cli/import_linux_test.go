@@ -24,7 +24,7 @@ func TestKilledAtAnyPointAnImportGoesOn(t *testing.T) {
 	want := older("base", "voices")
 	template := filepath.Join(w.dir, "template")
 	require.NoError(t, exec.Command("cp", "-a", w.home, template).Run())
-	for _, calls := range []string{"unlinkat", "fsync", "pwrite64", "renameat"} {
+	for _, calls := range some([]string{"unlinkat", "fsync", "pwrite64", "renameat"}) {
 		kills := 0
 		for n := 1; ; n += 1 + n/3 {
 			require.NoError(t, errors.Join(os.RemoveAll(w.home), os.RemoveAll(filepath.Join(w.dir, "download"))))

@@ -84,7 +84,7 @@ func TestKilledAtAnyPointAMoveGoesOn(t *testing.T) {
 	template := filepath.Join(w.dir, "live-before")
 	require.NoError(t, exec.Command("cp", "-a", live, template).Run())
 	to := filepath.Join(big, "Quay")
-	for _, calls := range []string{"renameat", "unlinkat", "fsync", "pwrite64", "mkdirat", "symlinkat"} {
+	for _, calls := range some([]string{"renameat", "unlinkat", "fsync", "pwrite64", "mkdirat", "symlinkat"}) {
 		for n := 1; ; n += 1 + n/2 {
 			for _, dir := range []string{live, to, w.home} {
 				require.NoError(t, os.RemoveAll(dir))

@@ -19,13 +19,14 @@ import (
 	"morvant/internal/lane/record"
 	"morvant/internal/rules"
 	"morvant/internal/state"
+	"morvant/internal/transfer"
 )
 
 // KeepHidden is the value of --exclude that leaves nothing out.
 const KeepHidden = "none"
 
 // Asked answers what an import asks, at the terminal or by options.
-func Asked(a *app.App, c *cli.Command, l *lane.Lane) record.Asked {
+func Asked(a *app.App, c *cli.Command, l *lane.Lane) transfer.Asked {
 	dry := c.Bool("dry-run")
 	importing := "" // what has the options that are named
 	if c.Name != "import" {
@@ -45,7 +46,7 @@ func Asked(a *app.App, c *cli.Command, l *lane.Lane) record.Asked {
 			return err
 		}
 	}
-	asked := record.Asked{
+	asked := transfer.Asked{
 		Nested: func(src, folder string) error {
 			a.Note("%s does not resemble %s as it is; its folder %s does.", filepath.Base(src), l.Game.Display(), folder)
 			return sure("Take only what is in "+folder+"?", fmt.Sprintf("say which folder of it is the game: %s--inside %s, or --inside . for all of it", importing, view.Quoted(folder)))
@@ -108,7 +109,7 @@ func FolderOrBuild(ctx context.Context, a *app.App, c *cli.Command, l *lane.Lane
 	if err != nil {
 		return nil, nil, err
 	}
-	in, err := record.ImportBuild(ctx, l, record.Imports{Sources: []record.Source{{Path: src}}, Label: label, Note: "from " + src, Ask: Asked(a, c, l)})
+	in, err := transfer.ImportBuild(ctx, l, transfer.Imports{Sources: []transfer.Source{{Path: src}}, Label: label, Note: "from " + src, Ask: Asked(a, c, l)})
 	if err != nil {
 		return nil, nil, err
 	}

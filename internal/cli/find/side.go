@@ -12,10 +12,10 @@ import (
 	"morvant/internal/cli/app"
 	"morvant/internal/game"
 	"morvant/internal/lane"
-	"morvant/internal/lane/record"
 	"morvant/internal/lane/status"
 	"morvant/internal/modlist"
 	"morvant/internal/ref"
+	"morvant/internal/transfer"
 )
 
 // ModsLine is what the name of a set of mods begins with where builds can be named as well.
@@ -28,7 +28,7 @@ func Side(ctx context.Context, a *app.App, c *cli.Command, l *lane.Lane, home *g
 		return status.LaneSide(ctx, l, name)
 	}
 	if name, is := strings.CutPrefix(text, ModsLine); is {
-		b, err := record.FindMods(ctx, l.Home.State, l.Game.Name, name)
+		b, err := transfer.FindMods(ctx, l.Home.State, l.Game.Name, name)
 		if err != nil {
 			return nil, err
 		}

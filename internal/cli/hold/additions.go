@@ -17,6 +17,7 @@ import (
 	"morvant/internal/lane/record"
 	"morvant/internal/rules"
 	"morvant/internal/state"
+	"morvant/internal/transfer"
 )
 
 // additionFlags are what a pin can have beside its build.
@@ -56,11 +57,11 @@ func (a commands) additions(ctx context.Context, c *cli.Command, l *lane.Lane, h
 		add.Overlays = append(add.Overlays, o)
 	}
 	for _, name := range c.StringSlice("mods") {
-		b, err := record.FindMods(ctx, home.State, l.Game.Name, name)
+		b, err := transfer.FindMods(ctx, home.State, l.Game.Name, name)
 		if err != nil {
 			return add, err
 		}
-		add.Overlays = append(add.Overlays, record.ModsOverlay(b))
+		add.Overlays = append(add.Overlays, transfer.ModsOverlay(b))
 	}
 	for _, text := range c.StringSlice("companion") {
 		path, content, ok := strings.Cut(text, "=")
@@ -135,8 +136,8 @@ func overlayArchive(ctx context.Context, a *app.App, c *cli.Command, l *lane.Lan
 	if err != nil {
 		return nil, err
 	}
-	in, err := record.ImportBuild(ctx, l, record.Imports{
-		Sources: []record.Source{{Path: file}}, Only: []string{pattern}, Overlay: true, Label: label, Note: record.OverlayNote(file), Ask: find.Asked(a, c, l),
+	in, err := transfer.ImportBuild(ctx, l, transfer.Imports{
+		Sources: []transfer.Source{{Path: file}}, Only: []string{pattern}, Overlay: true, Label: label, Note: record.OverlayNote(file), Ask: find.Asked(a, c, l),
 	})
 	if err != nil {
 		return nil, err

@@ -26,6 +26,7 @@ import (
 	"morvant/internal/lanes"
 	"morvant/internal/ref"
 	"morvant/internal/state"
+	"morvant/internal/transfer"
 	"morvant/internal/volume"
 )
 
@@ -265,7 +266,7 @@ func (a commands) laneNewCommand() *cli.Command {
 
 // laneAdopt makes a lane of a folder, and records and holds it as it is.
 func (a commands) laneAdopt(ctx context.Context, c *cli.Command, l *lane.Lane, n lanes.NewLane) error {
-	if d, err := record.Doubts(ctx, l, n.Dir); err == nil && !d.None() { // what cannot be read is said below
+	if d, err := transfer.Doubts(ctx, l, n.Dir); err == nil && !d.None() { // what cannot be read is said below
 		a.Note("%s", view.Doubt(d, l.Game.Display()))
 		if d.Unlike && a.Interactive() && !c.Bool("dry-run") {
 			if err := a.Ask(c, "Make it a lane of "+l.Game.Display()+" anyway?"); err != nil {

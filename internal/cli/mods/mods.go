@@ -22,6 +22,7 @@ import (
 	"morvant/internal/lane/why"
 	"morvant/internal/problem"
 	"morvant/internal/state"
+	"morvant/internal/transfer"
 )
 
 func (a commands) modsCommand() *cli.Command {
@@ -83,7 +84,7 @@ func (a commands) record(ctx context.Context, c *cli.Command, l *lane.Lane, args
 	if err := catalogue.CheckLabel(name); err != nil {
 		return app.AsUsage(err)
 	}
-	old, err := record.FindMods(ctx, l.Home.State, l.Game.Name, name)
+	old, err := transfer.FindMods(ctx, l.Home.State, l.Game.Name, name)
 	switch {
 	case c.Bool("again") && err != nil:
 		return err
@@ -92,17 +93,17 @@ func (a commands) record(ctx context.Context, c *cli.Command, l *lane.Lane, args
 	case err == nil:
 		return fmt.Errorf("a set of mods called %s is %w; morvant mods record %s --again records its files anew", name, state.ErrExists, view.Quoted(name))
 	}
-	from := record.Imports{Label: name, Note: c.String("note"), Fits: c.StringSlice("fits"), Only: patterns, Mods: true, DryRun: c.Bool("dry-run"), Ask: find.Asked(a.App, c, l)}
+	from := transfer.Imports{Label: name, Note: c.String("note"), Fits: c.StringSlice("fits"), Only: patterns, Mods: true, DryRun: c.Bool("dry-run"), Ask: find.Asked(a.App, c, l)}
 	switch src := c.String("from"); {
 	case src != "":
-		from.Sources = []record.Source{{Path: app.Home(src)}}
+		from.Sources = []transfer.Source{{Path: app.Home(src)}}
 	case len(patterns) == 0:
 		return app.Usagef("say which files are the mods: morvant mods record %s PATTERN, or --from FOLDER", view.Quoted(name))
 	default:
-		from.Sources = []record.Source{{Path: l.Dir}}
+		from.Sources = []transfer.Source{{Path: l.Dir}}
 		from.Ask.Cost = nil
 	}
-	in, err := record.ImportBuild(ctx, l, from)
+	in, err := transfer.ImportBuild(ctx, l, from)
 	if err != nil {
 		return err
 	}
@@ -118,7 +119,7 @@ func (a commands) again(ctx context.Context, c *cli.Command, l *lane.Lane, old *
 	if c.Bool("dry-run") {
 		return a.Done(c, fmt.Sprintf("The files of %s would be recorded as they are now. This was a dry run; nothing was.", old.Label))
 	}
-	in, err := record.RecordModsAgain(ctx, l, old, patterns)
+	in, err := transfer.RecordModsAgain(ctx, l, old, patterns)
 	if err != nil {
 		return err
 	}
@@ -126,7 +127,7 @@ func (a commands) again(ctx context.Context, c *cli.Command, l *lane.Lane, old *
 	if err == nil && held != nil && pin.Lays(old) {
 		var p *change.Proposal
 		o := propose.Again(pin)
-		o.Replace = map[string]state.Overlay{old.UID: record.ModsOverlay(in.Build)}
+		o.Replace = map[string]state.Overlay{old.UID: transfer.ModsOverlay(in.Build)}
 		if p, err = propose.Pin(ctx, l, held, o); err == nil {
 			err = change.CarryOut(ctx, l, p)
 		}
@@ -146,14 +147,14 @@ func (a commands) again(ctx context.Context, c *cli.Command, l *lane.Lane, old *
 }
 
 func (a commands) list(ctx context.Context, c *cli.Command, home *game.Home, name string) error {
-	list, err := record.Mods(ctx, home.State, name)
+	list, err := transfer.Mods(ctx, home.State, name)
 	if err != nil {
 		return err
 	}
 	out := []view.ModsJSON{}
 	var rows [][]string
 	for _, b := range list {
-		in, err := record.LaidIn(ctx, home.State, b)
+		in, err := transfer.LaidIn(ctx, home.State, b)
 		if err != nil {
 			return err
 		}
@@ -216,11 +217,11 @@ func (a commands) conflicts(ctx context.Context, c *cli.Command, l *lane.Lane, _
 }
 
 func (a commands) show(ctx context.Context, c *cli.Command, l *lane.Lane, args []string) error {
-	b, err := record.FindMods(ctx, l.Home.State, l.Game.Name, args[0])
+	b, err := transfer.FindMods(ctx, l.Home.State, l.Game.Name, args[0])
 	if err != nil {
 		return err
 	}
-	in, err := record.LaidIn(ctx, l.Home.State, b)
+	in, err := transfer.LaidIn(ctx, l.Home.State, b)
 	if err != nil {
 		return err
 	}
@@ -250,11 +251,11 @@ func (a commands) show(ctx context.Context, c *cli.Command, l *lane.Lane, args [
 }
 
 func (a commands) rename(ctx context.Context, c *cli.Command, l *lane.Lane, args []string) error {
-	b, err := record.FindMods(ctx, l.Home.State, l.Game.Name, args[0])
+	b, err := transfer.FindMods(ctx, l.Home.State, l.Game.Name, args[0])
 	if err != nil {
 		return err
 	}
-	if in, err := record.LaidIn(ctx, l.Home.State, b); err != nil || len(in) > 0 {
+	if in, err := transfer.LaidIn(ctx, l.Home.State, b); err != nil || len(in) > 0 {
 		return errors.Join(err, laid(b, in))
 	}
 	if err := record.Rename(ctx, l.Home, b, args[1]); err != nil {
@@ -268,15 +269,15 @@ func laid(b *state.Build, in []string) error {
 	if len(in) == 0 {
 		return nil
 	}
-	return fmt.Errorf("%s, in lane %s: %w", b.Label, strings.Join(in, ", "), record.ErrModsLaid)
+	return fmt.Errorf("%s, in lane %s: %w", b.Label, strings.Join(in, ", "), transfer.ErrModsLaid)
 }
 
 func (a commands) remove(ctx context.Context, c *cli.Command, l *lane.Lane, args []string) error {
-	b, err := record.FindMods(ctx, l.Home.State, l.Game.Name, args[0])
+	b, err := transfer.FindMods(ctx, l.Home.State, l.Game.Name, args[0])
 	if err != nil {
 		return err
 	}
-	if in, err := record.LaidIn(ctx, l.Home.State, b); err != nil || len(in) > 0 {
+	if in, err := transfer.LaidIn(ctx, l.Home.State, b); err != nil || len(in) > 0 {
 		return errors.Join(err, laid(b, in))
 	}
 	if err := a.Ask(c, fmt.Sprintf("Forget the mods %s (%s, %s)?", b.Label, view.Count(b.Files, "file"), view.Size(b.Bytes))); err != nil {
@@ -306,11 +307,11 @@ func (a commands) lay(ctx context.Context, c *cli.Command, l *lane.Lane, names [
 	}
 	o := propose.Again(pin)
 	for _, name := range names {
-		b, err := record.FindMods(ctx, l.Home.State, l.Game.Name, name)
+		b, err := transfer.FindMods(ctx, l.Home.State, l.Game.Name, name)
 		if err != nil {
 			return err
 		}
-		o.Add.Overlays = append(o.Add.Overlays, record.ModsOverlay(b))
+		o.Add.Overlays = append(o.Add.Overlays, transfer.ModsOverlay(b))
 	}
 	return a.pin(ctx, c, l, build, o)
 }

@@ -9,9 +9,9 @@ import (
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/view"
 	"morvant/internal/lane"
-	"morvant/internal/lane/record"
 	"morvant/internal/modlist"
 	"morvant/internal/state"
+	"morvant/internal/transfer"
 	"morvant/internal/volume"
 )
 
@@ -39,7 +39,7 @@ func (a commands) takeCommand() *cli.Command {
 }
 
 func (a commands) share(ctx context.Context, c *cli.Command, l *lane.Lane, args []string) error {
-	b, err := record.FindMods(ctx, l.Home.State, l.Game.Name, args[0])
+	b, err := transfer.FindMods(ctx, l.Home.State, l.Game.Name, args[0])
 	if err != nil {
 		return err
 	}
@@ -67,14 +67,14 @@ func (a commands) take(ctx context.Context, c *cli.Command, l *lane.Lane, args [
 		return fmt.Errorf("%s: %w", args[0], err)
 	}
 	name := view.FirstNonEmpty(c.String("name"), list.Name)
-	if _, err := record.FindMods(ctx, l.Home.State, l.Game.Name, name); err == nil {
+	if _, err := transfer.FindMods(ctx, l.Home.State, l.Game.Name, name); err == nil {
 		return fmt.Errorf("a set of mods called %s is %w; give this one another name with --name", name, state.ErrExists)
 	}
 	var sources []string
 	for _, src := range c.StringSlice("from") {
 		sources = append(sources, app.Home(src))
 	}
-	taken, err := record.TakeMods(ctx, l, list, name, sources)
+	taken, err := transfer.TakeMods(ctx, l, list, name, sources)
 	if taken != nil && len(taken.Over) > 0 {
 		a.Note("Note: the set lies over %s of the game: %s.", view.Count(len(taken.Over), "file"), view.Some(taken.Over, view.Few))
 	}

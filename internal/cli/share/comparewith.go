@@ -23,13 +23,13 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
-	"morvant/internal/lane/record"
 	"morvant/internal/lane/status"
 	"morvant/internal/manifest"
 	"morvant/internal/names"
 	"morvant/internal/pinfile"
 	"morvant/internal/problem"
 	"morvant/internal/state"
+	"morvant/internal/transfer"
 )
 
 func (a commands) compareWithCommand() *cli.Command {
@@ -167,7 +167,7 @@ func (a commands) compareWith(ctx context.Context, c *cli.Command, l *lane.Lane,
 	j := view.ComparisonJSON{Schema: "morvant-comparison/1", Game: l.Game.Name, Theirs: t.label, Differs: []string{}, Here: []string{}, There: append([]string{}, t.differs...)}
 	if t.sums != nil {
 		var err error
-		if j.Differs, err = record.CheckSums(ctx, l, t.sums, sums); err != nil {
+		if j.Differs, err = transfer.CheckSums(ctx, l, t.sums, sums); err != nil {
 			return err
 		}
 		j.Same = len(j.Differs) == 0

@@ -13,7 +13,7 @@ import (
 	"morvant/internal/cli/find"
 	"morvant/internal/exchange"
 	"morvant/internal/lane"
-	"morvant/internal/lane/record"
+	"morvant/internal/transfer"
 )
 
 func (a commands) exportCommand() *cli.Command {
@@ -44,7 +44,7 @@ func (a commands) exportCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				if err := record.Export(ctx, l, b, record.Exports{Components: c.StringSlice("component"), Only: c.Bool("only"), Format: format, Dest: args[1]}); err != nil {
+				if err := transfer.Export(ctx, l, b, transfer.Exports{Components: c.StringSlice("component"), Only: c.Bool("only"), Format: format, Dest: args[1]}); err != nil {
 					return err
 				}
 				return a.Done(c, fmt.Sprintf("%s has %s of %s.", args[1], b.Label, l.Game.Display()))

@@ -14,8 +14,8 @@ import (
 	"morvant/internal/cli/find"
 	"morvant/internal/cli/view"
 	"morvant/internal/lane"
-	"morvant/internal/lane/record"
 	"morvant/internal/state"
+	"morvant/internal/transfer"
 )
 
 func (a commands) importCommand() *cli.Command {
@@ -48,7 +48,7 @@ func (a commands) importCommand() *cli.Command {
 						return err
 					}
 				}
-				b, err := record.ImportBuild(ctx, l, from)
+				b, err := transfer.ImportBuild(ctx, l, from)
 				if err != nil {
 					return err
 				}
@@ -59,9 +59,9 @@ func (a commands) importCommand() *cli.Command {
 }
 
 // importsOf reads the command line of an import.
-func importsOf(c *cli.Command) (from record.Imports, err error) {
+func importsOf(c *cli.Command) (from transfer.Imports, err error) {
 	words := c.Args().Slice()
-	from = record.Imports{Inside: c.String("inside"), Note: c.String("note"), DryRun: c.Bool("dry-run"), Move: c.Bool("move"), Label: c.String("label")}
+	from = transfer.Imports{Inside: c.String("inside"), Note: c.String("note"), DryRun: c.Bool("dry-run"), Move: c.Bool("move"), Label: c.String("label")}
 	from.Exclude = slices.DeleteFunc(app.Patterns(c, "exclude"), func(p string) bool { return p == find.KeepHidden })
 	if from.Date, err = app.Date(c.String("date")); err != nil {
 		return from, err
@@ -80,14 +80,14 @@ func importsOf(c *cli.Command) (from record.Imports, err error) {
 	}
 	for i := range words {
 		words[i] = app.Home(words[i])
-		from.Sources = append(from.Sources, record.Source{Path: words[i]})
+		from.Sources = append(from.Sources, transfer.Source{Path: words[i]})
 	}
 	for _, text := range parts {
 		name, src, ok := strings.Cut(text, "=")
 		if !ok || src == "" {
 			return from, app.Usagef("\"%s\" is not NAME=SOURCE", text)
 		}
-		from.Sources = append(from.Sources, record.Source{Component: name, Path: app.Home(src)})
+		from.Sources = append(from.Sources, transfer.Source{Component: name, Path: app.Home(src)})
 	}
 	if len(from.Sources) == 0 {
 		return from, app.Usagef("morvant import needs %s; see morvant import --help", c.ArgsUsage)
@@ -95,7 +95,7 @@ func importsOf(c *cli.Command) (from record.Imports, err error) {
 	return from, app.CheckThere(words)
 }
 
-func sourceNames(list []record.Source) string {
+func sourceNames(list []transfer.Source) string {
 	var names []string
 	for _, s := range list {
 		names = append(names, s.Path)
@@ -103,7 +103,7 @@ func sourceNames(list []record.Source) string {
 	return strings.Join(names, ", ")
 }
 
-func (a commands) showImport(c *cli.Command, l *lane.Lane, from record.Imports, b *record.Import) error {
+func (a commands) showImport(c *cli.Command, l *lane.Lane, from transfer.Imports, b *transfer.Import) error {
 	if c.Bool("json") {
 		return a.Emit(struct {
 			Schema string `json:"schema"`

@@ -14,7 +14,6 @@ import (
 	"morvant/internal/cli/view"
 	"morvant/internal/lane"
 	"morvant/internal/lane/propose"
-	"morvant/internal/lane/record"
 	"morvant/internal/pinfile"
 	"morvant/internal/state"
 	"morvant/internal/volume"
@@ -102,7 +101,7 @@ func (a commands) pinfileAction(show bool) cli.ActionFunc {
 				a.showPinfile(l, f)
 			}
 			b, o, err := propose.FromPinFile(ctx, l, f)
-			if errors.Is(err, record.ErrNotKnown) {
+			if errors.Is(err, propose.ErrNotKnown) {
 				find.RefreshQuietly(ctx, a.App, c, l.Home, l.Game.Name)
 				b, o, err = propose.FromPinFile(ctx, l, f)
 			}
@@ -136,9 +135,9 @@ func (e *PinfileError) Unwrap() error { return e.error }
 // Advice says where the build can be downloaded.
 func (e *PinfileError) Advice() string {
 	switch {
-	case errors.Is(e.error, record.ErrOtherContent):
+	case errors.Is(e.error, propose.ErrOtherContent):
 		return "Nothing was changed; ask who wrote the file where the build is from"
-	case !errors.Is(e.error, record.ErrNotKnown):
+	case !errors.Is(e.error, propose.ErrNotKnown):
 		return ""
 	case e.file.Distributor != "":
 		return fmt.Sprintf("Who wrote the file has it from the distributor %s, where it is called \"%s\": add that with its adapter (morvant feed add --adapter PROGRAM ADDRESS)", e.file.Distributor, e.file.ID)

@@ -13,10 +13,15 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
-	"morvant/internal/lane/record"
 	"morvant/internal/pinfile"
 	"morvant/internal/state"
 	"morvant/internal/volume"
+)
+
+// Errors of pin files.
+var (
+	ErrOtherContent = errors.New("this label means other content here")
+	ErrNotKnown     = errors.New("this build is not known here")
 )
 
 // PinFile writes down what the lane is held to.
@@ -93,7 +98,7 @@ func FromPinFile(ctx context.Context, l *lane.Lane, f *pinfile.File) (*state.Bui
 	b, components, err := compose.Same(ctx, l, builds, compose.Sought{Is: f.Digest, Content: content, Games: games, Keep: f.Keep, Label: f.Build})
 	if err == nil && b == nil {
 		err = notHere(builds, f.Build)
-		if errors.Is(err, record.ErrNotKnown) && f.Date != nil {
+		if errors.Is(err, ErrNotKnown) && f.Date != nil {
 			err = fmt.Errorf("the build of %s: %w", f.Date.Local().Format(time.DateOnly), err)
 		}
 	}
@@ -167,8 +172,8 @@ func mayWrite(ctx context.Context, l *lane.Lane, b *state.Build, o PinOptions) e
 func notHere(builds []*state.Build, label string) error {
 	for _, b := range builds {
 		if b.Label == label || b.Name() == label {
-			return fmt.Errorf("%s: %w", b.Name(), record.ErrOtherContent)
+			return fmt.Errorf("%s: %w", b.Name(), ErrOtherContent)
 		}
 	}
-	return fmt.Errorf("%s: %w", label, record.ErrNotKnown)
+	return fmt.Errorf("%s: %w", label, ErrNotKnown)
 }

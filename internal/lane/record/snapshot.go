@@ -90,7 +90,7 @@ func Snapshot(ctx context.Context, l *lane.Lane, w Wanted) (*Taken, error) {
 		w.Released = l.Now()
 	}
 	doubt := w.Doubt
-	label, err := labelOrNext(ctx, l, w.Label)
+	label, err := LabelOrNext(ctx, l, w.Label)
 	if err != nil {
 		return nil, err
 	}
@@ -98,10 +98,10 @@ func Snapshot(ctx context.Context, l *lane.Lane, w Wanted) (*Taken, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := recordable(t); err != nil {
+	if err := Recordable(t); err != nil {
 		return nil, err
 	}
-	warnOfDates(l, t)
+	WarnOfDates(l, t)
 	builds, err := l.Home.Recorded(ctx, l.Game.Name)
 	if err != nil {
 		return nil, err
@@ -186,8 +186,8 @@ func RecordFolder(ctx context.Context, l *lane.Lane, dir, label, note string, on
 	return b, l.Home.AddBuild(context.WithoutCancel(ctx), b)
 }
 
-// warnOfDates names files whose dates cannot be kept as they are.
-func warnOfDates(l *lane.Lane, t *scan.Tree) {
+// WarnOfDates names files whose dates cannot be kept as they are.
+func WarnOfDates(l *lane.Lane, t *scan.Tree) {
 	first, n := "", 0
 	for i := range t.Entries {
 		e := &t.Entries[i]
@@ -235,7 +235,7 @@ func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tre
 		}
 		if !e.Known || !stored[e.Digest] {
 			missing += e.Stamp.Size
-			sources = append(sources, fileSource(l.Root, e))
+			sources = append(sources, FileSource(l.Root, e))
 		}
 	}
 	if free, err := volume.Free(l.Store.Dir()); err == nil && free < missing {
@@ -297,8 +297,8 @@ func canShare(l *lane.Lane, t *scan.Tree) bool {
 	return l.Store.CanShare(f)
 }
 
-// fileSource is a file of a folder, to be put into the store.
-func fileSource(root *os.Root, e *scan.Entry) estimate.Source {
+// FileSource is a file of a folder, to be put into the store.
+func FileSource(root *os.Root, e *scan.Entry) estimate.Source {
 	return estimate.Source{Size: e.Stamp.Size, Open: func() (io.ReaderAt, io.Closer, error) {
 		f, err := scan.OpenFile(root, e.Path)
 		return f, f, err
@@ -319,7 +319,7 @@ func record(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.T
 	return b, compose.Describe(ctx, l, session, b, m.Encode(), a.Encode())
 }
 
-func labelOrNext(ctx context.Context, l *lane.Lane, label string) (string, error) {
+func LabelOrNext(ctx context.Context, l *lane.Lane, label string) (string, error) {
 	if label == "" {
 		return NextLabel(ctx, l, l.Now().Format("2006-01-02-1504"))
 	}
@@ -337,7 +337,7 @@ func labelOrNext(ctx context.Context, l *lane.Lane, label string) (string, error
 // it. An empty one stands for the time.
 func NextLabel(ctx context.Context, l *lane.Lane, base string) (string, error) {
 	if base == "" {
-		return labelOrNext(ctx, l, "")
+		return LabelOrNext(ctx, l, "")
 	}
 	taken, err := taken(ctx, l)
 	if err != nil {
@@ -363,9 +363,9 @@ func taken(ctx context.Context, l *lane.Lane) (map[string]bool, error) {
 	return taken, nil
 }
 
-// recordable returns an error naming the files whose names a manifest cannot hold:
+// Recordable returns an error naming the files whose names a manifest cannot hold:
 // leaving them out unasked would lose them.
-func recordable(t *scan.Tree) error {
+func Recordable(t *scan.Tree) error {
 	var bad []string
 	for _, o := range t.Odd {
 		if o.Name {

@@ -1,4 +1,4 @@
-package record
+package transfer
 
 import (
 	"bytes"
@@ -18,13 +18,8 @@ import (
 	"morvant/internal/store"
 )
 
-// Errors of what is shared with others.
-var (
-	ErrOtherContent = errors.New("this label means other content here")
-	ErrNotKnown     = errors.New("this build is not known here")
-	// ErrLane is returned for an export into the folder of a lane.
-	ErrLane = errors.New("an export needs a folder of its own")
-)
+// ErrLane is returned for an export into the folder of a lane.
+var ErrLane = errors.New("an export needs a folder of its own")
 
 // Exports says what to export.
 type Exports struct {

@@ -1,4 +1,4 @@
-package record
+package transfer
 
 import (
 	"context"
@@ -17,6 +17,7 @@ import (
 	"morvant/internal/identify"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
+	"morvant/internal/lane/record"
 	"morvant/internal/layers"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
@@ -78,7 +79,7 @@ type Import struct {
 // ImportBuild records what folders and archives hold, as one build. Nothing in a lane's folder is
 // touched.
 func ImportBuild(ctx context.Context, l *lane.Lane, from Imports) (*Import, error) {
-	label, err := labelOrNext(ctx, l, from.Label)
+	label, err := record.LabelOrNext(ctx, l, from.Label)
 	if err != nil {
 		return nil, err
 	}
@@ -420,7 +421,7 @@ func (im *importing) tree(src, dir string, before *exchange.Imported) (in *excha
 		}
 	}
 	im.out.Excluded += n - files()
-	if err := recordable(t); err != nil {
+	if err := record.Recordable(t); err != nil {
 		return nil, "", err
 	}
 	for _, o := range t.Odd {
@@ -428,7 +429,7 @@ func (im *importing) tree(src, dir string, before *exchange.Imported) (in *excha
 			im.out.Odd = append(im.out.Odd, o)
 		}
 	}
-	warnOfDates(im.l, t)
+	record.WarnOfDates(im.l, t)
 	if err := im.l.Cache.Recall(im.ctx, dir, t); err != nil {
 		return nil, "", err
 	}
@@ -489,7 +490,7 @@ func (im *importing) cost(root *os.Root, t *scan.Tree, stored map[*scan.Entry]bo
 		case e.Stamp.Size >= store.ShareFrom && im.shares(root, e):
 			shared += e.Stamp.Size
 		default:
-			sources = append(sources, fileSource(root, e))
+			sources = append(sources, record.FileSource(root, e))
 		}
 	}
 	grows, err := estimate.Of(im.ctx, im.l.Store, sources)

@@ -1,4 +1,4 @@
-package record
+package transfer
 
 import (
 	"context"
@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"morvant/internal/lane"
+	"morvant/internal/lane/record"
 	"morvant/internal/problem"
 	"morvant/internal/rules"
 	"morvant/internal/state"
@@ -83,7 +84,7 @@ func RecordModsAgain(ctx context.Context, l *lane.Lane, b *state.Build, patterns
 	for _, f := range m.Files {
 		patterns = append(patterns, rules.Literal(f.Path))
 	}
-	label, err := NextLabel(ctx, l, b.Label)
+	label, err := record.NextLabel(ctx, l, b.Label)
 	if err != nil {
 		return nil, err
 	}
