@@ -204,13 +204,18 @@ func (d *Document) Encode(texts []string) [][]byte {
 // With returns the file with other values in their places.
 func (d *Document) With(v *Values, texts []string) []byte { return d.WithRaw(v, d.Encode(texts)) }
 
-// WithRaw is With for values as bytes of the file.
+// WithRaw is With for values as bytes of the file. Earlier versions took the CR of a line end for a part of the value.
 func (d *Document) WithRaw(v *Values, raw [][]byte) []byte {
 	var out []byte
 	end := 0
+	cr := d.encode("\r")
 	for i, p := range v.places {
 		out = append(out, d.raw[end:p[0]]...)
-		out = append(out, raw[i]...)
+		value := raw[i]
+		if bytes.HasPrefix(d.raw[p[1]:], cr) {
+			value = bytes.TrimSuffix(value, cr)
+		}
+		out = append(out, value...)
 		end = p[1]
 	}
 	return append(out, d.raw[end:]...)

@@ -117,3 +117,20 @@ func FuzzSettingFile(f *testing.F) {
 		}
 	})
 }
+
+// TestALineEndIsNoPartOfAValue, whichever it is.
+func TestALineEndIsNoPartOfAValue(t *testing.T) {
+	for _, find := range []string{`^volume=(.*)$`, `^volume=(\d+)$`, `volume=(.+)`} {
+		for _, end := range []string{"\n", "\r\n"} {
+			d := Parse([]byte("# 1" + end + "volume=3" + end + "name=ada" + end))
+			v, err := d.Find(t.Context(), find, 1)
+			require.NoError(t, err, "%s %q", find, end)
+			require.Equal(t, []string{"3"}, v.Texts)
+			require.Equal(t, "# 1"+end+"volume=70"+end+"name=ada"+end, string(d.With(v, []string{"70"})))
+			require.Equal(t, "# 1"+end+"volume=70"+end+"name=ada"+end, string(d.With(v, []string{strings.TrimSuffix("70"+end, "\n")})), "as an earlier version noted it")
+		}
+	}
+	v, err := Parse([]byte("a=1\r\nb=2\n")).Find(t.Context(), `^a=(.)\r$`, 1) // of somebody who has met it
+	require.NoError(t, err)
+	require.Equal(t, []string{"1"}, v.Texts)
+}

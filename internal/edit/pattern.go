@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"regexp"
 	"regexp/syntax"
+	"sort"
+	"strings"
 )
 
 // Limits of a search. RE2 patterns take no longer than their compiled size times that of
@@ -54,17 +56,43 @@ func Compile(find string) (*Pattern, error) {
 }
 
 // All finds every place in the text: four indexes each, of the whole and of the value. It
-// ends with the context.
+// ends with the context. A line ends before its CR LF as before a LF alone, so that no value has the CR; only where nothing
+// is found so, a pattern may be about the CR itself.
 func (p *Pattern) All(ctx context.Context, text string) ([][]int, error) {
 	if int64(len(text))*int64(p.program) > maxSteps {
 		return nil, fmt.Errorf("%d KB are too many for the pattern \"%s\": %w", len(text)>>10, p.re, ErrTooMuch)
 	}
 	found := make(chan [][]int, 1)
-	go func() { found <- p.re.FindAllStringSubmatchIndex(text, -1) }()
+	go func() {
+		lines, ends := withoutCR(text)
+		list := p.re.FindAllStringSubmatchIndex(lines, -1)
+		if len(list) == 0 && len(ends) > 0 {
+			found <- p.re.FindAllStringSubmatchIndex(text, -1)
+			return
+		}
+		for _, m := range list {
+			for i, at := range m {
+				m[i] += sort.SearchInts(ends, at)
+			}
+		}
+		found <- list
+	}()
 	select {
 	case list := <-found:
 		return list, nil
 	case <-ctx.Done():
 		return nil, ctx.Err() // the search ends by itself, unheard
 	}
+}
+
+// withoutCR returns a text with LF in place of each CR LF, and where these are in it.
+func withoutCR(text string) (lines string, ends []int) {
+	parts := strings.Split(text, "\r\n")
+	at := 0
+	for _, part := range parts[:len(parts)-1] {
+		at += len(part)
+		ends = append(ends, at)
+		at++
+	}
+	return strings.Join(parts, "\n"), ends
 }

@@ -1,4 +1,4 @@
-package entry
+package entry_test
 
 import (
 	"context"
@@ -19,6 +19,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
+	"morvant/internal/lane/entry"
 	"morvant/internal/lane/propose"
 	"morvant/internal/lane/record"
 	"morvant/internal/lane/status"
@@ -53,7 +54,7 @@ func newBench(t *testing.T, settings game.Settings) *bench {
 // on opens the lane, as every run of the program does.
 func (b *bench) on(f func(l *lane.Lane)) {
 	b.Helper()
-	l, err := Open(b.Context(), b.home, "quay", lane.Options{Who: "test", Meter: progress.None{}, Now: time.Now})
+	l, err := entry.Open(b.Context(), b.home, "quay", lane.Options{Who: "test", Meter: progress.None{}, Now: time.Now})
 	require.NoError(b, err)
 	f(l)
 	require.NoError(b, l.Close())
@@ -320,7 +321,7 @@ func TestALookAtAnUnchangedFolderReadsNothing(t *testing.T) {
 	m := &counting{}
 	look := func() int64 {
 		m.bytes = 0
-		l, err := Open(t.Context(), b.home, "quay", lane.Options{Meter: m, Now: time.Now})
+		l, err := entry.Open(t.Context(), b.home, "quay", lane.Options{Meter: m, Now: time.Now})
 		require.NoError(t, err)
 		_, err = l.Look(t.Context(), 0)
 		require.NoError(t, err)

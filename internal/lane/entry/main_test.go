@@ -1,4 +1,4 @@
-package entry
+package entry_test
 
 import (
 	"testing"

@@ -1,6 +1,6 @@
 //go:build !long
 
-package entry
+package entry_test
 
 // rounds is how many random histories are tried.
 const rounds = 4

@@ -166,6 +166,9 @@ func (w *pinning) takeOwnBack(ctx context.Context) error {
 			if done[s.Path] || s.KeepsContent() || !match.Kept(s.Path) {
 				continue
 			}
+			if c.What == state.ChangeRepair && s.Before == nil {
+				continue // it was missing, and is where it has to be
+			}
 			if _, newer := left[s.Path]; !newer {
 				left[s.Path] = s.After
 			}
