@@ -36,3 +36,26 @@ func TestContentIsKnownOnceItHasBeenSeen(t *testing.T) {
 	require.NoError(t, table.Learn(t.Context(), map[digest.Digest]digest.Digest{name: own}), "it is made anew")
 	require.NoError(t, table.Close())
 }
+
+// TestANameThatTurnsOutToBeOtherContent: what was learned last counts, for this run and the next.
+func TestANameThatTurnsOutToBeOtherContent(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "aliases.db")
+	name, other := digest.Unseen("md5:00/3"), digest.Unseen("md5:01/3")
+	first, second := digest.Of([]byte("abc")), digest.Of([]byte("abd"))
+	table := At(file)
+	require.NoError(t, table.Learn(t.Context(), map[digest.Digest]digest.Digest{name: first, other: first}))
+	require.NoError(t, table.Learn(t.Context(), map[digest.Digest]digest.Digest{name: second}))
+	require.Equal(t, second, table.Own(name))
+	require.NoError(t, table.Close())
+	table = At(file)
+	require.Equal(t, second, table.Own(name))
+	require.Equal(t, first, table.Own(other))
+	require.NoError(t, table.Forget(t.Context(), name))
+	require.Equal(t, name, table.Own(name))
+	require.NoError(t, table.Close())
+	table = At(file)
+	_, known := table.Known(name)
+	require.False(t, known)
+	require.Equal(t, first, table.Own(other))
+	require.NoError(t, table.Close())
+}

@@ -432,3 +432,21 @@ func FuzzEntries(f *testing.F) {
 		}
 	})
 }
+
+// TestALinkOutOfThePartThatIsTakenIsLeftOut, and one within it leads where it did.
+func TestALinkOutOfThePartThatIsTakenIsLeftOut(t *testing.T) {
+	i := newImported()
+	i.Manifest.Files = []manifest.File{{Path: "game/bin/a", Size: 1, Digest: digest.Of([]byte("a"))}, {Path: "gamer/b", Size: 1, Digest: digest.Of([]byte("b"))}}
+	i.Manifest.Links = []manifest.Link{
+		{Path: "game/bin/out", Target: "../../docs/x"},
+		{Path: "game/bin/up", Target: "../bin/a"},
+		{Path: "game/top", Target: "../gamer/b"},
+		{Path: "gamer/l", Target: "b"},
+	}
+	i.Manifest.EmptyDirs = []string{"game/logs", "gamer/logs"}
+	got := i.In("game")
+	require.Equal(t, []manifest.File{{Path: "bin/a", Size: 1, Digest: digest.Of([]byte("a"))}}, got.Manifest.Files)
+	require.Equal(t, []manifest.Link{{Path: "bin/up", Target: "../bin/a"}}, got.Manifest.Links)
+	require.Equal(t, []manifest.Link{{Path: "game/bin/out", Target: "../../docs/x"}, {Path: "game/top", Target: "../gamer/b"}}, got.Lost)
+	require.Equal(t, []string{"logs"}, got.Manifest.EmptyDirs)
+}

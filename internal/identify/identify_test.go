@@ -57,6 +57,41 @@ func TestBuildsAreRankedByWhatTheFolderHas(t *testing.T) {
 	require.Zero(t, list[3].Share())
 }
 
+// TestBuildsThatFitAlikeStandInTheirOrder: of two with the same files the first known, and none for its extra components.
+func TestBuildsThatFitAlikeStandInTheirOrder(t *testing.T) {
+	fold := func(p string) string { return p }
+	have := map[string]digest.Digest{"a": digest.Of([]byte("1")), "b": digest.Of([]byte("2")), "v": digest.Of([]byte("x")), "own": digest.Of([]byte("o"))}
+	same := map[string]string{"a": "1", "b": "2"}
+	builds := []Known{
+		known("newer", map[string]map[string]string{"base": same}),
+		known("older", map[string]map[string]string{"base": same}),
+		known("with voices", map[string]map[string]string{"base": same, "voices": {"v": "x"}}),
+		known("other voices", map[string]map[string]string{"base": same, "voices": {"v": "z"}}),
+	}
+	labels := func(list []*Match) (l []string) {
+		for _, m := range list {
+			l = append(l, m.Build.Label)
+		}
+		return l
+	}
+	require.Equal(t, []string{"with voices", "newer", "older", "other voices"}, labels(rank(have, 1, builds, fold)))
+	for _, m := range rank(have, 1, builds, fold) {
+		switch m.Build.Label {
+		case "with voices":
+			require.Zero(t, m.Extra)
+			require.True(t, m.Exact())
+		case "newer", "older":
+			require.Equal(t, 1, m.Extra, "the voices")
+		case "other voices":
+			require.Equal(t, []string{"v"}, m.Altered, "a component that is there otherwise counts")
+		}
+	}
+	list := origins(have, builds[3].Build, builds, fold)
+	require.Equal(t, []Origin{{builds[2].Build, []string{"v"}}}, list)
+	delete(have, "v")
+	require.Equal(t, []string{"newer", "older"}, labels(rank(have, 1, builds, fold))[:2])
+}
+
 func TestWhatAGameSaysOfItself(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, standin.Quay{Bytes: 1 << 20}.Write(dir, "1.1.1"))

@@ -136,6 +136,22 @@ func TestAKeyThatIsMissingIsAddedAndTakenOut(t *testing.T) {
 	}
 }
 
+// TestAValueThatGoesOnOverLinesIsTakenOutWhole: nothing of it stays behind as a line of its own.
+func TestAValueThatGoesOnOverLinesIsTakenOutWhole(t *testing.T) {
+	const blob = "\"Blob\"=hex:01,02,\\\r\n  03,04\r\n"
+	path, err := ParsePath(`HKEY_CURRENT_USER\Software\Quay/Blob`)
+	require.NoError(t, err)
+	v, err := Find(Registry, registry, path)
+	require.NoError(t, err)
+	out := v.Out(registry, "").In(registry)
+	require.Equal(t, strings.Replace(registry, blob, "", 1), out)
+	path, err = ParsePath("apps/1")
+	require.NoError(t, err)
+	v, err = Find(JSON, "{\n  \"apps\": [1,\n    \"two\",\n    3]\n}", path)
+	require.NoError(t, err)
+	require.Equal(t, "two", v.Text)
+}
+
 func TestWhatCannotBeToldApartIsSaid(t *testing.T) {
 	_, err := Find(INI, "[a]\nx=1\n[b]\nx=2\n[A]\nX=3\n", []string{"a", "x"})
 	require.ErrorIs(t, err, ErrTwice)
