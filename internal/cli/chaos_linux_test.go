@@ -519,6 +519,7 @@ func (c *chaos) do(o *operation) {
 		c.fail("it is not held, and blocked")
 	case fault != "no fault" || r.code != 0:
 		c.unsure = true // what was cut off is ended by the next command that opens the lane
+		l.open = l.held != "" && strings.Contains(c.outsideRun("-g", "quay", "status").out, "let in; morvant block")
 	case c.unsure:
 		c.unsure = false
 		l.open = l.held != "" && !blocked

@@ -45,6 +45,9 @@ type Home struct {
 	// Said says in sentences what was found when the home was opened, and what has been
 	// done about it.
 	Said []string
+	// Older is what the store says of a later state than this one; nil: nothing is later. See upkeep.TakeIn.
+	Older *state.Age
+	began state.Age // of the state, when it was opened
 	// Warn, if set, is told what is left out because it cannot be read.
 	Warn   func(string)
 	warned map[string]bool
@@ -127,7 +130,12 @@ func OpenHomeWith(ctx context.Context, dir string, o HomeOptions) (*Home, error)
 			return nil, err
 		}
 	}
-	if err := h.openState(ctx, o.Now); err != nil {
+	beside := witnessOf(h)
+	err = h.openState(ctx, o.Now)
+	if err == nil {
+		err = compareAge(ctx, h, beside)
+	}
+	if err != nil {
 		return nil, errors.Join(err, h.use.end(), h.letGo())
 	}
 	closeToOthers(dir, fresh)
@@ -216,6 +224,7 @@ func (h *Home) GiveReserve() { _ = os.Remove(h.file(reserveFile)) }
 // Close closes the home. What this process has changed is copied first; files that an
 // administrator has made belong to the home's owner afterwards.
 func (h *Home) Close() error {
+	writeWitness(h)
 	h.copyState()
 	err := errors.Join(h.Aliases.Close(), h.DB.Close(), volume.OwnAll(h.dir), h.use.end())
 	return errors.Join(err, h.letGo())

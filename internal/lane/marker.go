@@ -33,12 +33,14 @@ type Marker struct {
 	State      string    `toml:"state"` // "held", "following", "free"
 	Since      time.Time `toml:"since,omitempty"`
 	Unfinished bool      `toml:"unfinished,omitempty"`
+	// The home that wrote it, where it was, and how old its state was.
+	state.Age
+	HomeAt string `toml:"home_at,omitempty"`
 }
 
 const markerHead = "# Written by Morvant: tells which install this folder is. Please leave it as it is.\n"
 
 // WriteMarker writes the marker that tells a person which copy they are looking at.
-// WriteMarker writes a marker into a folder.
 func (l *Lane) WriteMarker(ctx context.Context) error { return l.WriteMarkerAs(ctx, false) }
 
 // WriteMarkerAs writes the marker; unfinished says that a change of the folder is under way.
@@ -54,7 +56,10 @@ func (l *Lane) WriteMarkerAs(ctx context.Context, unfinished bool) error {
 	if err != nil {
 		return err
 	}
-	m := Marker{Game: l.Game.Name, Lane: l.Name, State: "free", Unfinished: unfinished}
+	m := Marker{Game: l.Game.Name, Lane: l.Name, State: "free", Unfinished: unfinished, HomeAt: l.Home.Dir()}
+	if m.Age, err = l.Home.Age(ctx); err != nil {
+		return err
+	}
 	if is.Follows {
 		m.State = "following"
 	}
@@ -84,22 +89,24 @@ func (m Marker) write(root *os.Root) error {
 // Identity is what a marker says that a folder is.
 type Identity struct{ Game, Lane string }
 
-// MarkerOf reads the marker of a folder; the zero value if there is none.
+// MarkerOf says what the marker of a folder makes it; the zero value if there is none.
 func MarkerOf(dir string) Identity {
+	m := ReadMarker(dir)
+	return Identity{Game: m.Game, Lane: m.Lane}
+}
+
+// ReadMarker reads the marker of a folder; the zero value if there is none that can be read.
+func ReadMarker(dir string) (m Marker) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
-		return Identity{}
+		return Marker{}
 	}
 	defer root.Close()
 	b, err := volume.ReadIn(root, MarkerFile, volume.Small)
-	if err != nil {
-		return Identity{}
+	if err != nil || toml.Unmarshal(b, &m) != nil {
+		return Marker{}
 	}
-	var m Marker
-	if toml.Unmarshal(b, &m) != nil {
-		return Identity{}
-	}
-	return Identity{Game: m.Game, Lane: m.Lane}
+	return m
 }
 
 // BrokenMarker reports whether a folder has a marker that says nothing, as a power cut

@@ -34,6 +34,7 @@ var salvaged = []struct {
 	{"links", []string{"body"}, []string{"digest"}},
 	{"own_note", nil, nil},
 	{"own", nil, []string{"manifest", "attributes"}},
+	{"age", nil, nil},
 }
 
 // Salvage copies every row that can be read and is of use, and returns how many.

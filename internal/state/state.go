@@ -76,7 +76,7 @@ ALTER TABLE own ADD COLUMN guard INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE build ADD COLUMN fits TEXT NOT NULL DEFAULT '';
 `, `
 ALTER TABLE build ADD COLUMN distributor_id TEXT NOT NULL DEFAULT '';
-`}}
+`, ageStep()}}
 
 // State is the open database of what is remembered: builds, lanes, changes, backups.
 type State struct {

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -108,7 +109,7 @@ func TestATrimKeepsSharedContentUntilMostOfItIsUnwanted(t *testing.T) {
 		require.NoError(t, err)
 		defer m.Close()
 		require.NoError(t, m.Records(t.Context(), live, 0))
-		plan, err := s.PlanTrim(t.Context(), m)
+		plan, err := s.PlanTrim(t.Context(), m, time.Time{})
 		require.NoError(t, err)
 		require.NoError(t, s.Trim(t.Context(), m, plan, func(int64) {}))
 		return plan

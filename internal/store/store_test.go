@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/gofrs/flock"
 	"github.com/stretchr/testify/require"
@@ -202,7 +203,7 @@ func TestTrimDropsWhatNobodyMarkedAndNothingElse(t *testing.T) {
 	for i, d := range keep {
 		require.NoError(t, m.Files(t.Context(), []digest.Digest{d}, i))
 	}
-	plan, err := s.PlanTrim(t.Context(), m)
+	plan, err := s.PlanTrim(t.Context(), m, time.Time{})
 	require.NoError(t, err)
 	require.Equal(t, []int{1, 6, 1}, []int{plan.Drop, plan.Rewrite, plan.Stale})
 	before, err := s.Size(t.Context())
@@ -239,7 +240,7 @@ func TestATrimAfterAKilledOneDropsNothingThatIsNeeded(t *testing.T) {
 		m, err := s.NewMark(t.Context())
 		require.NoError(t, err)
 		require.NoError(t, m.Files(t.Context(), keep, 0))
-		plan, err := s.PlanTrim(t.Context(), m)
+		plan, err := s.PlanTrim(t.Context(), m, time.Time{})
 		require.NoError(t, err)
 		return m, plan
 	}

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"morvant/internal/pack"
 	"morvant/internal/process"
@@ -27,6 +28,7 @@ type TrimPlan struct {
 	Rewrite int   // packs whose living records move together
 	Stale   int   // unfinished packs left by a crash
 	Copied  int64 // bytes moved
+	Kept    int   // packs that stay although nothing alive is in them, or little
 
 	drop, rewrite []packRow
 	stale         []string
@@ -35,9 +37,9 @@ type TrimPlan struct {
 // Empty reports whether there is nothing to give back.
 func (p *TrimPlan) Empty() bool { return p.Drop+p.Rewrite+p.Stale == 0 }
 
-// PlanTrim finds what can be dropped: every record that m has not marked. Unfinished
-// packs of the owners in keep stay; see Resume.
-func (s *Store) PlanTrim(ctx context.Context, m *Mark, keep ...string) (*TrimPlan, error) {
+// PlanTrim finds what can be dropped: every record that m has not marked. Packs from before unknown stay, for who marked may
+// not know them; so do unfinished packs of the owners in keep, see Resume.
+func (s *Store) PlanTrim(ctx context.Context, m *Mark, unknown time.Time, keep ...string) (*TrimPlan, error) {
 	packs, err := s.packs(ctx)
 	if err != nil {
 		return nil, err
@@ -56,12 +58,15 @@ func (s *Store) PlanTrim(ctx context.Context, m *Mark, keep ...string) (*TrimPla
 		if err != nil {
 			return nil, err
 		}
+		dead := live == 0 || float64(p.size-live) > rewriteShare*float64(p.size)
 		switch {
+		case dead && writtenBefore(s.packPath(p.name), unknown):
+			plan.Kept++
 		case live == 0:
 			plan.drop = append(plan.drop, p)
 			plan.Freed += p.size
 		case shared && 2*live > p.size: // it may take no space at all, and packed it would
-		case float64(p.size-live) > rewriteShare*float64(p.size):
+		case dead:
 			plan.rewrite = append(plan.rewrite, p)
 			plan.Freed += p.size - live
 			plan.Copied += live
@@ -71,9 +76,7 @@ func (s *Store) PlanTrim(ctx context.Context, m *Mark, keep ...string) (*TrimPla
 		return nil, err
 	}
 	plan.stale = slices.DeleteFunc(plan.stale, func(name string) bool {
-		return slices.ContainsFunc(keep, func(owner string) bool {
-			return strings.HasPrefix(filepath.Base(name), openPrefix+owner+"-")
-		})
+		return slices.ContainsFunc(keep, func(owner string) bool { return strings.HasPrefix(filepath.Base(name), openPrefix+owner+"-") })
 	})
 	for _, name := range plan.stale {
 		if info, err := os.Stat(name); err == nil {
@@ -82,6 +85,12 @@ func (s *Store) PlanTrim(ctx context.Context, m *Mark, keep ...string) (*TrimPla
 	}
 	plan.Drop, plan.Rewrite, plan.Stale = len(plan.drop), len(plan.rewrite), len(plan.stale)
 	return plan, nil
+}
+
+// writtenBefore reports whether a pack was written before a time.
+func writtenBefore(file string, t time.Time) bool {
+	info, err := os.Stat(file)
+	return !t.IsZero() && (err != nil || info.ModTime().Before(t))
 }
 
 // accounted looks into a pack itself, and returns ErrIndexLost if it holds something

@@ -326,6 +326,10 @@ func Trim(ctx context.Context, home *game.Home, approve func(*store.TrimPlan) er
 	if lost, err := home.Fact(ctx, state.FactLost); err != nil || lost != "" {
 		return errors.Join(err, ErrStateLost)
 	}
+	unknown, err := unknownSince(ctx, home, now())
+	if err != nil {
+		return err
+	}
 	endChanges(ctx, home, meter, now)
 	s, _, err := alone(ctx, home)
 	if err != nil {
@@ -347,7 +351,7 @@ func Trim(ctx context.Context, home *game.Home, approve func(*store.TrimPlan) er
 	if err != nil {
 		return err
 	}
-	plan, err := s.PlanTrim(ctx, m, owners...)
+	plan, err := s.PlanTrim(ctx, m, unknown, owners...)
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"github.com/adrg/xdg"
 	"github.com/urfave/cli/v3"
@@ -52,8 +53,25 @@ func (a *App) Home(ctx context.Context, c *cli.Command) (*game.Home, error) {
 		a.Note("%s", text)
 	}
 	home.Warn = a.Meter.Warn
+	if home.Older != nil {
+		a.takeIn(ctx, home)
+	}
 	game.RememberHome(known, home.Dir())
 	return home, nil
+}
+
+// takeIn brings a state that is older than its store up to it, and says so.
+func (a *App) takeIn(ctx context.Context, home *game.Home) {
+	const found = "What this home remembers is older than its store, as if a backup of it had been put back."
+	n, err := upkeep.TakeIn(ctx, home, a.Now())
+	switch {
+	case err != nil:
+		a.Note("%s What the store knows beyond it could not be taken in yet: %v. Morvant trims nothing until then.", found, err)
+	case n > 0:
+		a.Note("%s %s that only the store knew %s listed again; what else is in it stays for %d days.", found, view.Count(n, "build"), strings.TrimSpace(view.AreIs(n)), int(upkeep.OlderKept.Hours()/24))
+	default:
+		a.Note("%s No build is missing; what else is in the store stays for %d days.", found, int(upkeep.OlderKept.Hours()/24))
+	}
 }
 
 // HomesFile is where the homes of this user are listed, apart from them: so one that is

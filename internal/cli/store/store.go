@@ -214,6 +214,9 @@ func (a commands) storeTrim(ctx context.Context, c *cli.Command, home *game.Home
 		if !c.Bool("json") {
 			a.Say("%s can be given back: %s dropped, %s rewritten, %s left by an interrupted run.",
 				view.Strong(view.Size(p.Freed)), view.Count(p.Drop, "pack"), view.Count(p.Rewrite, "pack"), view.Count(p.Stale, "file"))
+			if p.Kept > 0 {
+				a.Say("%s for now: what this home remembers was older than its store, so nobody knows what is in them.", stay(p.Kept))
+			}
 		}
 		switch {
 		case c.Bool("dry-run"):
@@ -235,7 +238,8 @@ func (a commands) storeTrim(ctx context.Context, c *cli.Command, home *game.Home
 			Drop    int    `json:"packs_dropped"`
 			Rewrite int    `json:"packs_rewritten"`
 			Stale   int    `json:"leftovers"`
-		}{"morvant-trim/1", !dry, plan.Freed, plan.Drop, plan.Rewrite, plan.Stale})
+			Kept    int    `json:"packs_kept"`
+		}{"morvant-trim/1", !dry, plan.Freed, plan.Drop, plan.Rewrite, plan.Stale, plan.Kept})
 	}
 	switch {
 	case dry:
@@ -244,4 +248,11 @@ func (a commands) storeTrim(ctx context.Context, c *cli.Command, home *game.Home
 		a.Say("Done.")
 	}
 	return nil
+}
+
+func stay(packs int) string {
+	if packs == 1 {
+		return "1 pack stays"
+	}
+	return fmt.Sprintf("%d packs stay", packs)
 }

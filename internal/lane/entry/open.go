@@ -9,6 +9,7 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/lanes"
 	"morvant/internal/scan"
+	"morvant/internal/state"
 	"morvant/internal/store"
 )
 
@@ -68,5 +69,29 @@ func open(ctx context.Context, l *lane.Lane, o lane.Options, unsettled bool) err
 	if err := findFolder(ctx, l, is, o); err != nil || unsettled || l.Root == nil && o.Absent {
 		return err
 	}
+	if l.Root != nil && l.Strange == "" {
+		if err := compareAge(ctx, l); err != nil {
+			return err
+		}
+	}
 	return recoverAll(ctx, l)
+}
+
+// compareAge tells of a home that is older than the folder, and of another home that looks after it as well.
+func compareAge(ctx context.Context, l *lane.Lane) error {
+	m := lane.ReadMarker(l.Dir)
+	is, err := l.Home.Age(ctx)
+	switch {
+	case err != nil || m.Home == "":
+		return err
+	case is.Before(m.Age):
+		l.Tell("The home at %s is older than this folder, as if a backup of it had been put back: it does not know what was changed, held or blocked here since. Compare the two, and record the folder as it is.", l.Home.Dir())
+		if err := l.Home.SetFact(ctx, state.FactOlder, l.Now().UTC().Format(time.RFC3339Nano)); err != nil {
+			return err
+		}
+		return state.Outgrow(ctx, l.Home.State, m.Age)
+	case m.Home != is.Home && m.HomeAt != l.Home.Dir() && game.IsHome(m.HomeAt):
+		l.Tell("The home at %s looks after this folder, too, and changed it last. Two homes do not know of each other: use one of them for it.", m.HomeAt)
+	}
+	return nil
 }

@@ -1,0 +1,109 @@
+package cli_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// backedUp copies what a backup program would of the home's state.
+func (w *world) backedUp() (back func()) {
+	w.t.Helper()
+	kept := w.t.TempDir()
+	var files []string
+	for _, name := range []string{"state.db", "state.db-wal", "state.db-shm"} {
+		b, err := os.ReadFile(filepath.Join(w.home, name))
+		if os.IsNotExist(err) {
+			continue
+		}
+		require.NoError(w.t, err)
+		require.NoError(w.t, os.WriteFile(filepath.Join(kept, name), b, 0o600))
+		files = append(files, name)
+	}
+	return func() {
+		w.t.Helper()
+		for _, name := range []string{"state.db", "state.db-wal", "state.db-shm"} {
+			require.NoError(w.t, os.RemoveAll(filepath.Join(w.home, name)))
+		}
+		for _, name := range files {
+			b, err := os.ReadFile(filepath.Join(kept, name))
+			require.NoError(w.t, err)
+			require.NoError(w.t, os.WriteFile(filepath.Join(w.home, name), b, 0o600))
+		}
+	}
+}
+
+// TestAnOlderStateBesideNewerPacksLosesNothing: a backup of the state that is put back is noticed, what the store knows beyond it
+// is listed again, and a trim leaves what nobody knows.
+func TestAnOlderStateBesideNewerPacksLosesNothing(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("data/a.pak", "one")
+	w.ok("add", "quay", w.live)
+	w.ok("snapshot", "1")
+	back := w.backedUp()
+	w.write("data/a.pak", "two, which only the newer snapshot has")
+	w.ok("snapshot", "2", "--note", "the newer one")
+	w.write("data/a.pak", "an edit that a pin saves")
+	w.ok("pin", "1", "--yes")
+	back()
+	r := w.ok("builds")
+	require.Contains(t, r.err, "What this home remembers is older than its store, as if a backup of it had been put back. 1 build that only the store knew is listed again; what else is in it stays for 30 days.")
+	require.Contains(t, r.out, "the newer one")
+	require.NotContains(t, w.ok("builds").err, "older", "said once")
+	trim := w.json(0, "store", "trim", "--yes")
+	require.EqualValues(t, 0, trim["packs_dropped"])
+	require.Positive(t, trim["packs_kept"])
+	require.Contains(t, w.ok("store", "trim", "--yes").out, "for now: what this home remembers was older than its store")
+	w.ok("pin", "2", "--yes")
+	require.Equal(t, "two, which only the newer snapshot has", w.read("data/a.pak"))
+}
+
+// TestAHomeThatIsOlderThanTheFolderSaysSo, when all of it has gone back, store and all; and two homes for one folder.
+func TestAHomeThatIsOlderThanTheFolderSaysSo(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("a", "one")
+	w.ok("add", "quay", w.live)
+	w.ok("snapshot", "1")
+	before := w.home + "-before"
+	require.NoError(t, os.CopyFS(before, os.DirFS(w.home)))
+	w.write("a", "two")
+	w.ok("snapshot", "2")
+	w.ok("pin", "1", "--yes")
+	newest := w.home
+	require.NoError(t, os.Rename(w.home, w.home+"-newer"))
+	require.NoError(t, os.Rename(before, newest))
+	const older = "is older than this folder, as if a backup of it had been put back"
+	require.Contains(t, w.ok("status").err, older)
+	require.NotContains(t, w.ok("status").err, older, "said once")
+	require.NotContains(t, w.ok("history").out, "pin")
+	w.ok("snapshot", "now")
+	w.ok("pin", "now", "--yes")
+	require.NotContains(t, w.ok("verify").err, older)
+
+	other := filepath.Join(w.dir, "other home")
+	require.NoError(t, os.MkdirAll(other, 0o755))
+	mine := w.home
+	w.home = other
+	r := w.run("add", "quay", w.live, "--yes")
+	require.Contains(t, r.out+r.err, mine, "the home that looks after it already is named")
+}
+
+// TestAStateThatIsAsItWasSaysNothing: neither other processes nor a state that is copied away look like another age.
+func TestAStateThatIsAsItWasSaysNothing(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("a", "a")
+	w.ok("add", "quay", w.live)
+	for i := range 4 {
+		w.write("a", string(rune('a'+i)))
+		require.Empty(t, w.ok("snapshot", string(rune('a'+i))).err)
+	}
+	moved := w.home + "-moved"
+	require.NoError(t, os.Rename(w.home, moved))
+	require.NoError(t, os.CopyFS(w.home, os.DirFS(moved)))
+	require.NotContains(t, w.ok("builds").err, "older")
+}
