@@ -465,7 +465,7 @@ func (h *Home) Lock(ctx context.Context, name, who string, patience time.Duratio
 		return nil, fmt.Errorf("%w: %s", ErrBusy, strings.TrimSpace(string(holder)))
 	}
 	// Only for the message above; the lock itself does not depend on it.
-	_ = os.WriteFile(file+".holder", []byte(fmt.Sprintf("%s (process %d)\n", who, os.Getpid())), 0o644)
+	_ = os.WriteFile(file+".holder", []byte(fmt.Sprintf("%s (process %d, since %s)\n", who, os.Getpid(), time.Now().Format("15:04"))), 0o644)
 	return &Lock{f}, nil
 }
 

@@ -46,6 +46,8 @@ type Options struct {
 	// Unsettled opens a lane of a game whose settings cannot be used, for what goes by what is
 	// remembered: it has no rules then, and nothing is recovered.
 	Unsettled bool
+	// Looks says that it is only looked at: where another Morvant works on the game, it is opened as it stands just now.
+	Looks bool
 	// Remake, if set, is asked whether a folder that is gone is to be made again; nil
 	// is a yes.
 	Remake func(*GoneError) error
@@ -65,6 +67,8 @@ type Lane struct {
 	// Unfinished says why something that an earlier run left unfinished is so still;
 	// until it is ended, nothing is changed. Looking is possible all the same.
 	Unfinished error
+	// Passive says that another Morvant is at work on the game: nothing is noted of what is seen meanwhile.
+	Passive bool
 
 	Base *game.Game // as the settings say; Game has the keep rules of pins beside them
 	held state.Pin  // what the lane was held to when it was opened

@@ -124,6 +124,9 @@ func (l *Lane) Read(ctx context.Context, t *scan.Tree, q scan.Request) error {
 		err = foreign.learn(ctx, t)
 	}
 	ctx = context.WithoutCancel(ctx)
+	if l.Passive {
+		return err
+	}
 	return errors.Join(err, l.noteGone(ctx, t), l.Cache.Remember(ctx, l.CacheKey(), t))
 }
 

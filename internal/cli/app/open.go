@@ -178,6 +178,8 @@ type Purpose int
 const (
 	// ToLook takes the lane that is meant: named, around the working folder, else the live one.
 	ToLook Purpose = iota
+	// Looking is ToLook, and waits for no other Morvant that is at work on the game.
+	Looking
 	// ToChange is ToLook, and lets go of files that a block has made immutable, unless it is
 	// a dry run.
 	ToChange
@@ -241,13 +243,15 @@ func RefuseLane(c *cli.Command) error {
 
 // OpenLaneOf opens a lane of a game, in a home that stays open afterwards.
 func (a *App) OpenLaneOf(ctx context.Context, c *cli.Command, home *game.Home, name string, why Purpose) (*Session, error) {
-	l, err := entry.Open(ctx, home, name, a.LaneOptions(c))
+	o := a.LaneOptions(c)
+	o.Looks = why == Looking
+	l, err := entry.Open(ctx, home, name, o)
 	var gone *lane.GoneError
 	if errors.As(err, &gone) && gone.Found != "" {
 		if err := a.TakeOver(ctx, c, home, gone.Game, gone.Found); err != nil {
 			return nil, fmt.Errorf("%w: %w", gone, err)
 		}
-		l, err = entry.Open(ctx, home, name, a.LaneOptions(c))
+		l, err = entry.Open(ctx, home, name, o)
 	}
 	if err != nil {
 		return nil, err
@@ -255,7 +259,10 @@ func (a *App) OpenLaneOf(ctx context.Context, c *cli.Command, home *game.Home, n
 	for _, text := range l.Recovered {
 		a.Note("%s", text)
 	}
-	if l.Unfinished != nil {
+	switch {
+	case l.Passive:
+		a.Note("Note: %s. This is how it stands meanwhile; nothing of it is noted.", view.OneLine(l.Unfinished))
+	case l.Unfinished != nil:
 		a.Note("Note: %s.", view.OneLine(l.Unfinished))
 	}
 	if err := a.followUp(ctx, c, l); err != nil {

@@ -37,7 +37,7 @@ func (a commands) laneCommand() *cli.Command {
 			{
 				Name: "list", Usage: "list the lanes: live or parked, build, drift, size",
 				Description: "Example: morvant lane list",
-				Action: a.OnLane(app.ToLook, 0, 0, func(ctx context.Context, c *cli.Command, l *lane.Lane, _ []string) error {
+				Action: a.OnLane(app.Looking, 0, 0, func(ctx context.Context, c *cli.Command, l *lane.Lane, _ []string) error {
 					return a.laneList(ctx, c, l)
 				}),
 			},

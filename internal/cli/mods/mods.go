@@ -50,11 +50,11 @@ func (a commands) modsCommand() *cli.Command {
 			},
 			{
 				Name: "show", Usage: "show a set of mods, file by file", ArgsUsage: "NAME", Description: "Example: morvant mods show trees",
-				Action: a.OnLane(app.ToLook, 1, 1, a.show),
+				Action: a.OnLane(app.Looking, 1, 1, a.show),
 			},
 			{
 				Name: "conflicts", Usage: "list the files that several laid sets or overlays give, and which counts", Description: "Example: morvant mods conflicts",
-				Action: a.OnLane(app.ToLook, 0, 0, a.conflicts),
+				Action: a.OnLane(app.Looking, 0, 0, a.conflicts),
 			},
 			{
 				Name: "rename", Usage: "give a set another name", ArgsUsage: "OLD NEW", Description: "Example: morvant mods rename trees \"trees 2.0\"",

@@ -46,7 +46,7 @@ func (a commands) diffCommand() *cli.Command {
 			if len(args) == 1 {
 				args = append(args, state.Here)
 			}
-			return a.WithLane(ctx, c, app.ToLook, func(l *lane.Lane) error {
+			return a.WithLane(ctx, c, app.Looking, func(l *lane.Lane) error {
 				return a.diff(ctx, c, l, l.Home, args[0], args[1])
 			})
 		},

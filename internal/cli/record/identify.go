@@ -54,7 +54,7 @@ func (a commands) identify(ctx context.Context, c *cli.Command, home *game.Home,
 	var found *identify.Answer
 	if ofLane {
 		var session *app.Session
-		if session, err = a.OpenLaneOf(ctx, c, home, name, app.ToLook); err != nil {
+		if session, err = a.OpenLaneOf(ctx, c, home, name, app.Looking); err != nil {
 			return err
 		}
 		defer session.Close(&err)

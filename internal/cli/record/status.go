@@ -22,7 +22,7 @@ func (a commands) statusCommand() *cli.Command {
 		Description: "Example: morvant status\n\nExit code 3 means that the folder differs from the build that it is held at, or that files were touched\nthat are too large to read in passing.\n" +
 			"First it names files of yours that something has removed, until they are back or you use --seen.",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "seen", Usage: "the files named as gone are gone on purpose: stop naming them"}},
-		Action: a.OnLane(app.ToLook, 0, 0, func(ctx context.Context, c *cli.Command, l *lane.Lane, _ []string) error {
+		Action: a.OnLane(app.Looking, 0, 0, func(ctx context.Context, c *cli.Command, l *lane.Lane, _ []string) error {
 			if c.Bool("seen") {
 				if err := l.Home.Player.ForgetGone(ctx, l.Game.Name, l.Name); err != nil {
 					return err

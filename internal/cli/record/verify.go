@@ -33,7 +33,7 @@ func (a commands) verifyCommand() *cli.Command {
 			if len(args) == 1 && c.Bool("repair") {
 				return app.Usagef("--repair restores the build that the game is held at; for another build use morvant pin %s", args[0])
 			}
-			why := app.ToLook
+			why := app.Looking
 			if c.Bool("repair") {
 				why = app.ToChange
 			}

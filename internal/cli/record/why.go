@@ -18,7 +18,7 @@ func (a commands) whyCommand() *cli.Command {
 		Description: "Example: morvant why data/cargo.pak\n\n" +
 			"Tells by which rule, build, overlay or set of mods a file is there, what would be there without it, which known\n" +
 			"builds have exactly these bytes, and which change by Morvant last touched it.",
-		Action: a.OnLane(app.ToLook, 1, 100, a.why),
+		Action: a.OnLane(app.Looking, 1, 100, a.why),
 	}
 }
 

@@ -86,7 +86,7 @@ func (a commands) savesCommand() *cli.Command {
 }
 
 func (a commands) savesList(ctx context.Context, c *cli.Command, home *game.Home, name string) (err error) {
-	session, err := a.OpenLaneOf(ctx, c, home, name, app.ToLook)
+	session, err := a.OpenLaneOf(ctx, c, home, name, app.Looking)
 	if err != nil {
 		return err
 	}

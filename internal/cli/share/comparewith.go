@@ -48,7 +48,7 @@ func (a commands) compareWithCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.WithLane(ctx, c, app.ToLook, func(l *lane.Lane) error {
+			return a.WithLane(ctx, c, app.Looking, func(l *lane.Lane) error {
 				return a.compareWith(ctx, c, l, l.Home, theirs)
 			})
 		},

@@ -27,7 +27,7 @@ func (a commands) pinfileCommand() *cli.Command {
 				Name: "write", Usage: "write down what the game is held to", ArgsUsage: "[FILE]",
 				Description: "Example: morvant pinfile write race-night.pin.toml\n\nWithout FILE it is written to stdout.",
 				Flags:       []cli.Flag{&cli.BoolFlag{Name: "force", Usage: "replace a file that is there"}},
-				Action: a.OnLane(app.ToLook, 0, 1, func(ctx context.Context, c *cli.Command, l *lane.Lane, args []string) error {
+				Action: a.OnLane(app.Looking, 0, 1, func(ctx context.Context, c *cli.Command, l *lane.Lane, args []string) error {
 					return a.pinfileWrite(ctx, c, l, args)
 				}),
 			},
@@ -94,7 +94,7 @@ func (a commands) pinfileAction(show bool) cli.ActionFunc {
 		}
 		why := app.ToChange
 		if show {
-			why = app.ToLook
+			why = app.Looking
 		}
 		return a.WithLane(ctx, c, why, func(l *lane.Lane) error {
 			if !c.Bool("json") && !c.Bool("quiet") {

@@ -111,7 +111,9 @@ func BesideAs(ctx context.Context, l *lane.Lane, is *state.Lane) (*lane.Lane, er
 	if err != nil {
 		return nil, err
 	}
-	if err := Recover(ctx, o); err != nil {
+	if o.Passive = l.Passive; o.Passive {
+		o.Unfinished = l.Unfinished
+	} else if err := Recover(ctx, o); err != nil {
 		o.Unfinished = fmt.Errorf("%w: %w", lane.ErrUnfinished, err)
 	}
 	return o, nil

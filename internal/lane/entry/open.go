@@ -13,8 +13,11 @@ import (
 	"morvant/internal/store"
 )
 
-// patience is how long a command waits for another one on the same game.
-const patience = 5 * time.Second
+// How long a command waits for another one on the same game: one that only looks, and any other.
+const (
+	moment   = 300 * time.Millisecond
+	patience = 5 * time.Second
+)
 
 // Open opens a lane of a game. A change or a switch that was cut off is finished or
 // taken back first.
@@ -39,7 +42,15 @@ func Open(ctx context.Context, home *game.Home, name string, o lane.Options) (*l
 
 func open(ctx context.Context, l *lane.Lane, o lane.Options, unsettled bool) error {
 	var err error
-	if l.Lock, err = l.Home.Lock(ctx, l.Game.Name, o.Who, patience); err != nil {
+	wait := patience
+	if o.Looks {
+		wait = moment
+	}
+	l.Lock, err = l.Home.Lock(ctx, l.Game.Name, o.Who, wait)
+	if l.Passive = o.Looks && errors.Is(err, game.ErrBusy); l.Passive {
+		l.Unfinished, err = err, nil
+	}
+	if err != nil {
 		return err
 	}
 	if l.Store, err = store.Open(ctx, l.Home.StoreDir()); err != nil {
@@ -49,7 +60,7 @@ func open(ctx context.Context, l *lane.Lane, o lane.Options, unsettled bool) err
 		l.Tell("The index of the store was lost or damaged; Morvant has rebuilt it from the packs.")
 	}
 	l.Cache = scan.OpenCache(l.Home.CacheFile())
-	if !unsettled {
+	if !unsettled && !l.Passive {
 		if err := lanes.RecoverSwitch(ctx, l); err != nil {
 			return err
 		}
@@ -68,6 +79,9 @@ func open(ctx context.Context, l *lane.Lane, o lane.Options, unsettled bool) err
 	l.KeepFor(is.Pin)
 	if err := findFolder(ctx, l, is, o); err != nil || unsettled || l.Root == nil && o.Absent {
 		return err
+	}
+	if l.Passive {
+		return nil
 	}
 	if l.Root != nil && l.Strange == "" {
 		if err := compareAge(ctx, l); err != nil {

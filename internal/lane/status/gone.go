@@ -49,8 +49,13 @@ func (s *Status) missed(ctx context.Context, l *lane.Lane) error {
 		}
 		return false
 	})
-	if err := l.Home.Player.SetGone(ctx, l.Game.Name, l.Name, nil, back); err != nil || len(s.Gone) == 0 {
-		return err
+	if !l.Passive {
+		if err := l.Home.Player.SetGone(ctx, l.Game.Name, l.Name, nil, back); err != nil {
+			return err
+		}
+	}
+	if len(s.Gone) == 0 {
+		return nil
 	}
 	return s.findGone(ctx, l)
 }

@@ -1,0 +1,52 @@
+package cli_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"morvant/internal/volume"
+)
+
+// TestLookingNeverWaits: while another Morvant works on the game, or is stopped, what only looks answers at once, says who is at
+// work, and notes nothing of what it sees meanwhile; what changes something waits, and then says why not.
+func TestLookingNeverWaits(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("data/a.pak", "a")
+	w.write("mine.txt", "mine")
+	w.ok("add", "quay", w.live, "--keep", "mine.txt")
+	w.ok("snapshot", "1")
+	w.write("data/a.pak", "a of 2")
+	w.ok("snapshot", "2")
+	w.ok("pin", "2", "--yes")
+	w.ok("lane", "new", "old", "--from", "1", "--yes")
+	w.ok("status")
+
+	lock, err := volume.NewLock(filepath.Join(w.home, "locks", "quay"))
+	require.NoError(t, err)
+	got, err := lock.TryLock()
+	require.NoError(t, err)
+	require.True(t, got)
+	require.NoError(t, os.WriteFile(filepath.Join(w.home, "locks", "quay.holder"), []byte("morvant pin (process 4711, since 12:30)\n"), 0o644))
+	require.NoError(t, os.Rename(w.path("mine.txt"), w.path("mine.aside"))) // as in the middle of a change
+	for _, args := range [][]string{{"status"}, {"verify"}, {"diff", "1", "2"}, {"diff", "1"}, {"identify"}, {"builds"}, {"history"}, {"why", "data/a.pak"}, {"lane", "list"}, {"saves", "list"}} {
+		start := time.Now()
+		r := w.run(args...)
+		require.Less(t, time.Since(start), 4*time.Second, args)
+		require.Contains(t, []int{0, 3}, r.code, "%v: %s", args, r.err)
+		if args[0] != "builds" && args[0] != "history" {
+			require.Contains(t, r.err, "another Morvant is working on this game: morvant pin (process 4711, since 12:30). This is how it stands meanwhile; nothing of it is noted.", args)
+		}
+	}
+	w.fails(1, "another Morvant is working on this game", "pin", "1", "--yes")
+	require.NoError(t, os.Rename(w.path("mine.aside"), w.path("mine.txt")))
+	require.NoError(t, lock.Close())
+	r := w.ok("status")
+	require.NotContains(t, r.out+r.err, "gone")
+	require.NotContains(t, r.err, "another Morvant")
+	w.ok("pin", "1", "--yes")
+}
