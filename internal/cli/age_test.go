@@ -3,6 +3,7 @@ package cli_test
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -106,4 +107,25 @@ func TestAStateThatIsAsItWasSaysNothing(t *testing.T) {
 	require.NoError(t, os.Rename(w.home, moved))
 	require.NoError(t, os.CopyFS(w.home, os.DirFS(moved)))
 	require.NotContains(t, w.ok("builds").err, "older")
+}
+
+// TestADamagedFolderIsNotRecordedUnseen: files that have become zeros or empty make a snapshot a doubtful one, which is said
+// and shown, and no such one is what the next is compared with.
+func TestADamagedFolderIsNotRecordedUnseen(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	whole := strings.Repeat("a large archive ", 1000)
+	w.write("data/a.pak", whole)
+	w.write("data/b.pak", whole+"b")
+	w.ok("add", "quay", w.live)
+	w.ok("snapshot", "1")
+	w.write("data/a.pak", strings.Repeat("\x00", len(whole)))
+	r := w.ok("snapshot", "2")
+	require.Contains(t, r.err, "data/a.pak holds nothing but zeros, and was not in 1. That is what a sync program, a full disk or half an update leaves.")
+	require.Contains(t, w.json(0, "builds")["builds"].([]any)[0].(map[string]any)["doubt"], "holds nothing but zeros")
+	r = w.ok("snapshot", "3")
+	require.Contains(t, r.err, "was not in 1", "compared with the last good one")
+	w.write("data/a.pak", whole+" of 4")
+	require.NotContains(t, w.ok("snapshot", "4").err, "zeros")
+	require.NotContains(t, w.json(0, "builds")["builds"].([]any)[0].(map[string]any), "doubt")
 }

@@ -39,7 +39,13 @@ func (a commands) snapshotCommand() *cli.Command {
 				return err
 			}
 			return a.WithLane(ctx, c, app.ToLook, func(l *lane.Lane) error {
-				s, err := record.Snapshot(ctx, l, record.Wanted{Label: label, Note: c.String("note"), Released: released, Beneath: !c.Bool("flat")})
+				s, err := record.Snapshot(ctx, l, record.Wanted{Label: label, Note: c.String("note"), Released: released, Beneath: !c.Bool("flat"), Suspect: func(why string) error {
+					a.Note("%s. That is what a sync program, a full disk or half an update leaves. A snapshot of it is marked as doubtful.", why)
+					if !a.Interactive() {
+						return nil
+					}
+					return a.Ask(c, "Record it all the same?")
+				}})
 				if err != nil {
 					return err
 				}

@@ -80,6 +80,9 @@ type Wanted struct {
 	Note     string
 	Released time.Time // zero: now
 	Doubt    string    // what speaks against the folder's being a whole build
+	// Suspect, if set, is told what looks like damage, before anything is recorded. An error ends it; else the snapshot is
+	// recorded on doubt.
+	Suspect func(why string) error
 	// Beneath records what lies beneath the sets of mods that are laid, and not these.
 	Beneath bool
 }
@@ -103,6 +106,18 @@ func Snapshot(ctx context.Context, l *lane.Lane, w Wanted) (*Taken, error) {
 	}
 	WarnOfDates(l, t)
 	builds, err := l.Home.Recorded(ctx, l.Game.Name)
+	if err != nil {
+		return nil, err
+	}
+	suspicion, err := suspects(ctx, l, t, builds)
+	if err != nil {
+		return nil, err
+	}
+	if why := suspicion.String(); why != "" && doubt == "" {
+		if doubt = why; w.Suspect != nil {
+			err = w.Suspect(why)
+		}
+	}
 	if err != nil {
 		return nil, err
 	}
