@@ -129,3 +129,40 @@ func TestADamagedFolderIsNotRecordedUnseen(t *testing.T) {
 	require.NotContains(t, w.ok("snapshot", "4").err, "zeros")
 	require.NotContains(t, w.json(0, "builds")["builds"].([]any)[0].(map[string]any), "doubt")
 }
+
+// TestSavesThatHaveVanishedAreSaidFirst, until they are back or the player says that they are gone on purpose.
+func TestSavesThatHaveVanishedAreSaidFirst(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	saved := filepath.Join(w.dir, "Saves")
+	one := filepath.Join(saved, "deep", "1.sav")
+	write := func() {
+		require.NoError(t, os.MkdirAll(filepath.Dir(one), 0o755))
+		require.NoError(t, os.WriteFile(one, []byte("far into the game"), 0o644))
+	}
+	write()
+	w.write("a", "a")
+	w.ok("add", "quay", w.live, "--saves", saved)
+	w.ok("snapshot", "1")
+	w.ok("pin", "1", "--yes")
+	require.NotContains(t, w.ok("status").out, "saves are gone")
+	const gone = "The saves are gone: 1 file of them is in backup 1 of "
+	require.NoError(t, os.Remove(one))
+	require.True(t, strings.HasPrefix(w.ok("status").out, gone))
+	require.EqualValues(t, 1, w.json(0, "status")["saves_gone"])
+	require.NoError(t, os.RemoveAll(saved))
+	require.Contains(t, w.ok("saves", "list").out, gone)
+	require.NotContains(t, w.ok("status", "--seen").out, gone)
+	require.NotContains(t, w.ok("status").out, gone)
+	w.ok("saves", "restore", "1", "--yes")
+	require.FileExists(t, one)
+	require.NotContains(t, w.ok("status").out, gone)
+	require.NoError(t, os.Remove(one))
+	require.Contains(t, w.ok("status").out, gone, "once they were back, it is news again")
+	write()
+	w.ok("saves", "stash", "--yes")
+	require.NoFileExists(t, one)
+	require.NotContains(t, w.ok("status").out, gone, "they were put away")
+	w.ok("saves", "restore", "--yes")
+	require.FileExists(t, one)
+}

@@ -2,6 +2,7 @@ package record
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -11,6 +12,7 @@ import (
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/view"
 	"morvant/internal/lane"
+	"morvant/internal/lane/backup"
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/status"
 	"morvant/internal/plan"
@@ -24,7 +26,7 @@ func (a commands) statusCommand() *cli.Command {
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "seen", Usage: "the files named as gone are gone on purpose: stop naming them"}},
 		Action: a.OnLane(app.Looking, 0, 0, func(ctx context.Context, c *cli.Command, l *lane.Lane, _ []string) error {
 			if c.Bool("seen") {
-				if err := l.Home.Player.ForgetGone(ctx, l.Game.Name, l.Name); err != nil {
+				if err := errors.Join(l.Home.Player.ForgetGone(ctx, l.Game.Name, l.Name), backup.SeenGone(ctx, l)); err != nil {
 					return err
 				}
 			}
@@ -46,6 +48,9 @@ func (a commands) statusCommand() *cli.Command {
 func (a commands) showStatus(c *cli.Command, s *status.Status) error {
 	if c.Bool("json") {
 		return a.Emit(view.ToStatusJSON(s))
+	}
+	if gone := view.NoSavesLine(s.NoSaves); gone != "" {
+		a.Say("%s", view.Paint(view.Bad, gone))
 	}
 	if gone := view.GoneLine(s); gone != "" {
 		a.Say("%s", view.Paint(view.Bad, gone))

@@ -61,7 +61,10 @@ func (a commands) savesCommand() *cli.Command {
 					for _, p := range led {
 						a.Note("Note: %s leads to %s by a link: that folder is emptied.", view.Quoted(p.Named), view.Quoted(p.Real))
 					}
-					return a.carrySaves(ctx, c, l, change, "stashed", "The saves are in a backup")
+					if err := a.carrySaves(ctx, c, l, change, "stashed", "The saves are in a backup"); err != nil || c.Bool("dry-run") {
+						return err
+					}
+					return backup.SeenGone(ctx, l)
 				}),
 			},
 			{
@@ -118,11 +121,15 @@ func (a commands) savesList(ctx context.Context, c *cli.Command, home *game.Home
 			Backups []view.BackupJSON `json:"backups"`
 		}{"morvant-saves/1", name, l.Game.SavesPerLane, append([]string{}, now...), append([]string{}, none...), out})
 	}
-	a.showSaves(l, now, none, list)
+	vanished, err := backup.Vanished(ctx, l)
+	if err != nil {
+		return err
+	}
+	a.showSaves(l, now, none, list, vanished)
 	return nil
 }
 
-func (a commands) showSaves(l *lane.Lane, now, none []string, list []*saves.Backup) {
+func (a commands) showSaves(l *lane.Lane, now, none []string, list []*saves.Backup, vanished *saves.Backup) {
 	whose := "all lanes share them"
 	if l.Game.SavesPerLane {
 		whose = "each lane has its own"
@@ -130,8 +137,10 @@ func (a commands) showSaves(l *lane.Lane, now, none []string, list []*saves.Back
 	switch {
 	case len(l.Game.Saves) == 0:
 		a.Say("Morvant does not know where %s keeps its saves: morvant game set --saves \"~/Saved Games/...\"", l.Game.Display())
+	case vanished != nil:
+		a.Say("%s", view.Paint(view.Bad, view.NoSavesLine(vanished)))
 	case len(now) == 0:
-		a.Say("There are no saves of %s yet.", l.Game.Display())
+		a.Say("There are no saves of %s now.", l.Game.Display())
 	default:
 		a.Say("Saves of %s (%s): %s", view.Strong(l.Game.Display()), whose, strings.Join(now, ", "))
 	}

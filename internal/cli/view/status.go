@@ -10,6 +10,7 @@ import (
 	"morvant/internal/block"
 	"morvant/internal/lane/status"
 	"morvant/internal/plan"
+	"morvant/internal/saves"
 	"morvant/internal/scan"
 	"morvant/internal/state"
 )
@@ -171,6 +172,8 @@ type StatusJSON struct {
 	Looked       time.Time   `json:"looked"`
 	// Gone are files of the player's that somebody else has taken away.
 	Gone []GoneJSON `json:"gone,omitempty"`
+	// SavesGone is the number of the newest backup of saves that are all gone.
+	SavesGone int64 `json:"saves_gone,omitempty"`
 	// Tied is the game that this one is tied to.
 	Tied          *TiedJSON `json:"tied,omitempty"`
 	EqualsContent string    `json:"equals_content,omitempty"` // digest of its manifest
@@ -204,6 +207,9 @@ func ToStatusJSON(s *status.Status) StatusJSON {
 		Drift: ToDrift(s.Drift), Drifted: s.Drift != nil && s.Drift.Any(),
 		Files: s.Files, Bytes: s.Bytes, Running: s.Running, Block: ToBlockJSON(s.Block), Looked: s.Looked, Gone: ToGone(s.Gone),
 		Waiting: s.Waiting, Says: s.Says, SaysBy: s.SaysBy.Source, Overlays: s.Pin.Overlays, Companions: s.Pin.Companions, Edits: s.Pin.Edits, Keep: s.Pin.Keep, LeaveOut: s.Pin.LeaveOut, Follow: s.Pin.Follow,
+	}
+	if s.NoSaves != nil {
+		j.SavesGone = s.NoSaves.ID
 	}
 	if s.Build != nil {
 		b := ToBuildJSON(s.Build, s.Pin)
@@ -370,6 +376,15 @@ func ToLeftOvers(list []*status.LeftOver) []LeftOverJSON {
 		out = append(out, LeftOverJSON{o.Build.Label, o.Build.Line(), o.Sure, toFiles(o.Files)})
 	}
 	return out
+}
+
+// NoSavesLine tells of saves that are all gone, and what brings them back; empty if they are not.
+func NoSavesLine(b *saves.Backup) string {
+	if b == nil {
+		return ""
+	}
+	return fmt.Sprintf("The saves are gone: %s of them %s in backup %d of %s. Bring them back: morvant saves restore %d. If they are gone on purpose: morvant status --seen",
+		Count(b.Files, "file"), strings.TrimSpace(AreIs(b.Files)), b.ID, Day(b.Made), b.ID)
 }
 
 // GoneJSON is such a file.

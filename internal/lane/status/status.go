@@ -12,11 +12,13 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/identify"
 	"morvant/internal/lane"
+	"morvant/internal/lane/backup"
 	"morvant/internal/lane/compose"
 	"morvant/internal/lane/guard"
 	"morvant/internal/layers"
 	"morvant/internal/plan"
 	"morvant/internal/rules"
+	"morvant/internal/saves"
 	"morvant/internal/scan"
 	"morvant/internal/state"
 )
@@ -138,7 +140,9 @@ type Status struct {
 	// Gone are files of the player's that somebody else has taken away; Back is where they can
 	// be brought back from, if they are recorded anywhere.
 	Gone []state.Gone
-	Back *GoneFrom
+	// NoSaves is the newest backup of saves that are all gone, though nobody has put them away; nil: they are not.
+	NoSaves *saves.Backup
+	Back    *GoneFrom
 	// LeftOvers are extra files of a held lane that are just as in other known builds.
 	LeftOvers []*LeftOver
 	// Tied is how the game stands that this one is tied to; nil: it is tied to none.
@@ -196,6 +200,9 @@ func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 	}
 	if len(history) > 0 {
 		s.Last = history[0]
+	}
+	if s.NoSaves, err = backup.Vanished(ctx, l); err != nil {
+		l.Meter.Warn(err.Error())
 	}
 	s.Running = errors.Is(l.NotRunning(), lane.ErrRunning)
 	if s.Block, err = guard.States(ctx, l); err != nil {
