@@ -16,6 +16,7 @@ import (
 	"morvant/internal/lane/propose"
 	"morvant/internal/lane/record"
 	"morvant/internal/lane/status"
+	"morvant/internal/manifest"
 	"morvant/internal/progress"
 	"morvant/internal/state"
 	"morvant/internal/store"
@@ -166,6 +167,33 @@ func TestAGuardedFileThatIsGoneStaysRecordedOverSeveralRecords(t *testing.T) {
 	b.carry(func(l *lane.Lane) (*change.Proposal, error) { return propose.Repair(t.Context(), l, nil) })
 	require.Equal(t, "one", b.read(b.live, "one.dll"))
 	require.Equal(t, "two", b.read(b.live, "two.dll"))
+}
+
+// TestWhatIsLaidInThePlayersPlaceIsNotRecordedAsTheirs, and a file of theirs in which a value is set is.
+func TestWhatIsLaidInThePlayersPlaceIsNotRecordedAsTheirs(t *testing.T) {
+	b := newBench(t, game.Settings{Keep: []string{"own/**"}})
+	b.put(map[string]string{"a": "a", "own/laid": "of the build"})
+	one := b.snapshot("1")
+	b.put(map[string]string{"own/laid": "mine", "own/set.ini": "volume=3\n", "own/free": "free"})
+	add := over(one, "own/laid")
+	add.Edits = []state.Edit{{File: "own/set.ini", Find: `^volume=(.*)$`, Set: "7"}}
+	b.pin(one, propose.PinOptions{Add: add})
+	require.Equal(t, "of the build", b.read(b.live, "own/laid"))
+	b.on(func(l *lane.Lane) {
+		tree, err := l.Look(t.Context(), status.Whole)
+		require.NoError(t, err)
+		o, _, err := record.Own(t.Context(), l, tree)
+		require.NoError(t, err)
+		raw, err := l.Store.Bytes(t.Context(), o.Manifest, manifest.MaxEncoded)
+		require.NoError(t, err)
+		m, err := manifest.DecodeRecorded(raw)
+		require.NoError(t, err)
+		var paths []string
+		for _, f := range m.Files {
+			paths = append(paths, f.Path)
+		}
+		require.Equal(t, []string{"own/free", "own/set.ini"}, paths)
+	})
 }
 
 func TestASettingThatIsChangedBetweenBlocksIsTheirs(t *testing.T) {

@@ -8,6 +8,7 @@ import (
 
 	"morvant/internal/digest"
 	"morvant/internal/lane"
+	"morvant/internal/lane/compose"
 	"morvant/internal/manifest"
 	"morvant/internal/scan"
 	"morvant/internal/state"
@@ -21,7 +22,8 @@ const (
 	OwnAtOnce  = 1 << 30
 )
 
-// Own records the player's own files of a tree that has just been looked at: those under keep rules.
+// Own records the player's own files of a tree that has just been looked at: those under keep rules, but for what the pin has
+// laid in their place.
 // It returns nil if the newest record holds the same, or there are none. If more than OwnAtOnce
 // would have to be stored, it records nothing, and returns how much that is.
 func Own(ctx context.Context, l *lane.Lane, t *scan.Tree) (o *state.Own, much int64, err error) {
@@ -32,8 +34,16 @@ func Own(ctx context.Context, l *lane.Lane, t *scan.Tree) (o *state.Own, much in
 	if err != nil {
 		return nil, 0, err
 	}
+	_, held, err := compose.Pinned(ctx, l)
+	if err != nil {
+		return nil, 0, err
+	}
 	match := l.Game.Rules().Matcher()
-	mine := func(e *scan.Entry) bool { return match.Kept(e.Path) && !match.Scratch(e.Path) }
+	kept, edited := match.Kept, map[string]bool(nil)
+	if held != nil && held.Sheet != nil {
+		kept, edited = held.Sheet.Kept, held.Sheet.Players()
+	}
+	mine := func(e *scan.Entry) bool { return (kept(e.Path) || edited[e.Path]) && !match.Scratch(e.Path) }
 	own := *t
 	own.Entries = slices.DeleteFunc(slices.Clone(t.Entries), func(e scan.Entry) bool { return !mine(&e) })
 	if lane.AllRead(&own) && (len(own.Entries) == 0 || len(list) > 0 && list[0].Manifest == own.Manifest().Digest()) {
