@@ -166,3 +166,33 @@ func TestSavesThatHaveVanishedAreSaidFirst(t *testing.T) {
 	w.ok("saves", "restore", "--yes")
 	require.FileExists(t, one)
 }
+
+// TestABlockThatStandsIsKnownToAnOlderHome: what it found is kept in the lane's folder as well, and put back exactly.
+func TestABlockThatStandsIsKnownToAnOlderHome(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	cfg, staging := filepath.Join(w.dir, "state.cfg"), filepath.Join(w.dir, "staging")
+	before := "# mine\r\nupdates = at-once\r\n"
+	require.NoError(t, os.WriteFile(cfg, []byte(before), 0o644))
+	w.write("a", "a")
+	w.ok("add", "quay", w.live)
+	w.ok("snapshot", "1")
+	w.ok("block", "add", "key-value-setting", "file="+cfg, "key=updates", "value=by-hand")
+	w.ok("block", "add", "staging-folder", "path="+staging)
+	old := w.home + "-old"
+	require.NoError(t, os.CopyFS(old, os.DirFS(w.home)))
+	w.ok("pin", "1", "--yes")
+	text, err := os.ReadFile(cfg)
+	require.NoError(t, err)
+	require.Contains(t, string(text), "by-hand")
+	require.NoError(t, os.Rename(w.home, w.home+"-newer"))
+	require.NoError(t, os.Rename(old, w.home))
+	r := w.ok("unblock")
+	require.Contains(t, r.err, "The block of quay that stands is known again, from a note in its folder.")
+	require.Contains(t, r.err, "is older than this folder")
+	text, err = os.ReadFile(cfg)
+	require.NoError(t, err)
+	require.Equal(t, before, string(text))
+	require.NoFileExists(t, staging)
+	require.NotContains(t, w.ok("unblock").err, "known again")
+}

@@ -7,6 +7,7 @@ import (
 
 	"morvant/internal/game"
 	"morvant/internal/lane"
+	"morvant/internal/lane/guard"
 	"morvant/internal/lanes"
 	"morvant/internal/scan"
 	"morvant/internal/state"
@@ -95,6 +96,9 @@ func open(ctx context.Context, l *lane.Lane, o lane.Options, unsettled bool) err
 func compareAge(ctx context.Context, l *lane.Lane) error {
 	m := lane.ReadMarker(l.Dir)
 	is, err := l.Home.Age(ctx)
+	if err == nil {
+		err = guard.Adopt(ctx, l, is)
+	}
 	switch {
 	case err != nil || m.Home == "":
 		return err

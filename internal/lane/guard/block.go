@@ -98,12 +98,12 @@ func setBlock(ctx context.Context, l *lane.Lane) error {
 				}
 				stay = append(stay, h)
 			}
-			if err := l.Home.SetApplied(ctx, l.Game.Name, l.Name, stay); err != nil {
+			if err := setApplied(ctx, l, stay); err != nil {
 				return err
 			}
 			errs = append(errs, h.Set(at))
 		}
-		return errors.Join(append(errs, l.Home.SetApplied(ctx, l.Game.Name, l.Name, stay))...)
+		return errors.Join(append(errs, setApplied(ctx, l, stay))...)
 	})
 }
 
@@ -121,7 +121,7 @@ func TakeOff(ctx context.Context, l *lane.Lane, r block.Rule) error {
 		if err := h.Lift(Outside(l), false); err != nil {
 			return err
 		}
-		return l.Home.SetApplied(ctx, l.Game.Name, l.Name, slices.DeleteFunc(holds, func(o *block.Applied) bool { return o == h }))
+		return setApplied(ctx, l, slices.DeleteFunc(holds, func(o *block.Applied) bool { return o == h }))
 	})
 }
 
@@ -182,7 +182,7 @@ func lift(ctx context.Context, l *lane.Lane, force bool) (told []string, err err
 			}
 		}
 		slices.Reverse(left)
-		errs = append(errs, remember(ctx, l, lifted), l.Home.SetApplied(ctx, l.Game.Name, l.Name, left))
+		errs = append(errs, remember(ctx, l, lifted), setApplied(ctx, l, left))
 		return errors.Join(errs...)
 	})
 	return told, err
@@ -235,7 +235,7 @@ func turn(ctx context.Context, l *lane.Lane, loose bool) error {
 			h.Loose = loose
 		}
 		// Noted before anything is let go, and after everything is held again.
-		if err := l.Home.SetApplied(ctx, l.Game.Name, l.Name, holds); err != nil || !loose {
+		if err := setApplied(ctx, l, holds); err != nil || !loose {
 			return err
 		}
 		for _, h := range turn {
@@ -379,7 +379,7 @@ func Suspend(ctx context.Context, l *lane.Lane) error {
 		}
 		lifted = append(lifted, h)
 	}
-	return errors.Join(remember(ctx, l, lifted), l.Home.SetApplied(ctx, l.Game.Name, l.Name, stay))
+	return errors.Join(remember(ctx, l, lifted), setApplied(ctx, l, stay))
 }
 
 // Resume sets again what Suspend took off, if the lane is held and blocked.
@@ -406,7 +406,7 @@ func Resume(ctx context.Context, l *lane.Lane) error {
 			}
 			holds = append(holds, h)
 		}
-		if err := l.Home.SetApplied(ctx, l.Game.Name, l.Name, holds); err != nil {
+		if err := setApplied(ctx, l, holds); err != nil {
 			return err
 		}
 		if err := h.Set(at); err != nil {
