@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 )
 
 // soon runs the program and fails the test if it waits.
@@ -163,4 +164,36 @@ func TestLinksOutOfThePartThatIsTakenAreNamed(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "a.txt", target)
 	require.NoFileExists(t, w.path("out"))
+}
+
+// TestAWriteThroughAMemoryMapIsSeen at the next look, also while the file is still mapped.
+func TestAWriteThroughAMemoryMapIsSeen(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	disk, err := os.MkdirTemp("/var/tmp", "morvant-map-") // a file system in memory tells of no such write
+	if err != nil {
+		t.Skip(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(disk) })
+	w.live = filepath.Join(disk, "Quay")
+	w.write("data/a.pak", strings.Repeat("content ", 4096))
+	w.ok("add", "quay", w.live)
+	w.ok("snapshot", "1")
+	w.ok("pin", "1", "--yes")
+	before, err := os.Stat(w.path("data/a.pak"))
+	require.NoError(t, err)
+	f, err := os.OpenFile(w.path("data/a.pak"), os.O_RDWR, 0)
+	require.NoError(t, err)
+	defer f.Close()
+	m, err := unix.Mmap(int(f.Fd()), 0, 4096, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_SHARED)
+	require.NoError(t, err)
+	m[100] = 'X'
+	if now, err := os.Stat(w.path("data/a.pak")); err != nil || now.ModTime().Equal(before.ModTime()) {
+		t.Skip("this file system does not tell of writes through a memory map")
+	}
+	require.Equal(t, 3, w.run("status").code)
+	require.NoError(t, unix.Munmap(m))
+	require.NoError(t, f.Close())
+	w.ok("verify", "--repair", "--yes")
+	require.Equal(t, strings.Repeat("content ", 4096), w.read("data/a.pak"))
 }
