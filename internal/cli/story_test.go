@@ -437,7 +437,7 @@ func TestOnlyOneWorksOnAGameAtATime(t *testing.T) {
 	require.NoError(t, hold.Start())
 	_, err = fmt.Fscanln(out, new(string))
 	require.NoError(t, err)
-	w.fails(1, "another Morvant is working on this game", "status")
+	w.fails(1, "another Morvant is working on this game", "snapshot", "1")
 	require.NoError(t, in.Close())
 	require.NoError(t, hold.Wait())
 	w.ok("status")
