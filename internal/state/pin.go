@@ -43,6 +43,8 @@ type Pin struct {
 	// Covered names the manifest of files of the player's in whose place overlays, sets of mods and companions lie; zero: of
 	// none. They come back once these are lifted.
 	Covered digest.Digest `json:"covered,omitzero"`
+	// CoveredTimes names their times and modes; zero: not known, of pins that earlier versions made.
+	CoveredTimes digest.Digest `json:"covered_times,omitzero"`
 	// From is the folder as it was when the hold began, but for the player's own files: to unpin leads there. Zero where an
 	// update has been followed since: then it leads to that one.
 	From Folder `json:"from,omitzero"`

@@ -79,14 +79,11 @@ func references(ctx context.Context, home *game.Home, s *store.Store, visit func
 	if err := ownReferences(ctx, home, s, visit); err != nil {
 		return err
 	}
-	if err := coveredReferences(ctx, home, s, visit); err != nil {
-		return err
-	}
 	changes, err := home.History(ctx, "", "")
 	if err != nil {
 		return err
 	}
-	if err := fromReferences(ctx, home, changes, visit); err != nil {
+	if err := pinReferences(ctx, home, s, changes, visit); err != nil {
 		return err
 	}
 	for _, c := range changes {
@@ -146,11 +143,30 @@ func ownReferences(ctx context.Context, home *game.Home, s *store.Store, visit f
 	return nil
 }
 
-// coveredReferences lists what comes back once sets of mods are lifted.
-func coveredReferences(ctx context.Context, home *game.Home, s *store.Store, visit func(r *reference, err error) error) error {
+// pinReferences lists what pins name, those in force and those that an undo would bring back: the files of the player's on which
+// something of them lies, and the folder from before the hold. The content of the latter, and of what a pin that is not in
+// force lies over, is what changes have replaced, or that of builds.
+func pinReferences(ctx context.Context, home *game.Home, s *store.Store, changes []*state.Change, visit func(r *reference, err error) error) error {
 	names, err := home.Names()
 	if err != nil {
 		return err
+	}
+	lists := make(map[digest.Digest]*reference)
+	add := func(label string, list, also digest.Digest) {
+		if !list.IsZero() && lists[list] == nil {
+			lists[list] = &reference{label: label, list: list, also: also}
+		}
+	}
+	named := func(p state.Pin) {
+		add("the folder before a hold", p.From.Manifest, p.From.Attributes)
+		for _, d := range p.CoveredLists() {
+			add("what a pin lies over", d, digest.Digest{})
+		}
+		add("what a pin lies over", p.CoveredTimes, digest.Digest{})
+	}
+	for _, c := range changes {
+		named(c.Before)
+		named(c.After)
 	}
 	for _, name := range names {
 		lanes, err := home.Lanes(ctx, name)
@@ -158,47 +174,22 @@ func coveredReferences(ctx context.Context, home *game.Home, s *store.Store, vis
 			return err
 		}
 		for _, l := range lanes {
+			named(l.Pin)
 			for _, d := range l.Pin.CoveredLists() {
-				r := &reference{label: "what the pin lies over in " + name, list: d}
 				raw, err := s.Bytes(ctx, d, manifest.MaxEncoded)
+				var m *manifest.Manifest
 				if err == nil {
-					var m *manifest.Manifest
-					if m, err = manifest.Decode(raw); err == nil {
-						r.content = contentOf(m)
-					}
+					m, err = manifest.Decode(raw)
 				}
-				if err := visit(r, err); err != nil {
-					return err
+				if err != nil {
+					return visit(lists[d], err)
 				}
+				lists[d].content = contentOf(m)
 			}
 		}
 	}
-	return nil
-}
-
-// fromReferences lists the records of folders from before a hold, of pins in force and of those that an undo would bring back. Their
-// content is what changes have replaced, or that of builds.
-func fromReferences(ctx context.Context, home *game.Home, changes []*state.Change, visit func(r *reference, err error) error) error {
-	names, err := home.Names()
-	if err != nil {
-		return err
-	}
-	from := make(map[state.Folder]bool)
-	for _, name := range names {
-		lanes, err := home.Lanes(ctx, name)
-		if err != nil {
-			return err
-		}
-		for _, l := range lanes {
-			from[l.Pin.From] = true
-		}
-	}
-	for _, c := range changes {
-		from[c.Before.From], from[c.After.From] = true, true
-	}
-	delete(from, state.Folder{})
-	for f := range from {
-		if err := visit(&reference{label: "the folder before a hold", list: f.Manifest, also: f.Attributes}, nil); err != nil {
+	for _, r := range lists {
+		if err := visit(r, nil); err != nil {
 			return err
 		}
 	}
@@ -502,6 +493,9 @@ func markChange(ctx context.Context, s *store.Store, m *store.Mark, b state.Begu
 		return fmt.Errorf("an unfinished change of %s: %w", b.Game, err)
 	}
 	files := append([]digest.Digest{c.Steps}, c.After.CoveredLists()...)
+	if !c.After.CoveredTimes.IsZero() {
+		files = append(files, c.After.CoveredTimes)
+	}
 	if from := c.After.From; !from.IsZero() {
 		files = append(files, from.Manifest, from.Attributes)
 	}

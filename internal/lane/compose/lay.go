@@ -63,7 +63,7 @@ func (c *Composed) Lay(ctx context.Context, l *lane.Lane, pin *state.Pin, first 
 		if err = lay(); err != nil {
 			return err
 		}
-		pin.Covered = putCovered(c.Sheet, covered)
+		pin.Covered, pin.CoveredTimes = putCovered(c.Sheet, covered)
 		for i := range pin.Overlays {
 			pin.Overlays[i].Covered = digest.Digest{}
 		}
@@ -197,35 +197,50 @@ func list(names []string) string {
 // coveredBy lists the files of the player's on which overlays of a pin lie. Earlier versions noted them with each overlay.
 func coveredBy(ctx context.Context, l *lane.Lane, pin state.Pin) (map[string]plan.Node, error) {
 	all := make(map[string]plan.Node)
-	for _, d := range pin.CoveredLists() {
+	var a *manifest.Attributes
+	read := func(d digest.Digest, decode func([]byte) error) error {
 		raw, err := l.Store.Bytes(ctx, d, manifest.MaxEncoded)
-		var m *manifest.Manifest
 		if err == nil {
-			m, err = manifest.Decode(raw)
+			err = decode(raw)
 		}
 		if err != nil {
-			return nil, fmt.Errorf("what the overlays lie over: %w", err)
+			return fmt.Errorf("what the overlays lie over: %w", err)
 		}
-		for _, f := range m.Files {
-			if _, lower := all[f.Path]; !lower {
-				all[f.Path] = plan.Node{Kind: plan.File, Size: f.Size, Digest: f.Digest}
+		return nil
+	}
+	if !pin.CoveredTimes.IsZero() {
+		if err := read(pin.CoveredTimes, func(raw []byte) (err error) { a, err = manifest.DecodeAttributes(raw); return err }); err != nil {
+			return nil, err
+		}
+	}
+	for _, d := range pin.CoveredLists() {
+		var m *manifest.Manifest
+		if err := read(d, func(raw []byte) (err error) { m, err = manifest.Decode(raw); return err }); err != nil {
+			return nil, err
+		}
+		for _, e := range plan.FromManifest(m, a) {
+			if _, lower := all[e.Path]; !lower && e.Kind == plan.File {
+				all[e.Path] = e.Node
 			}
 		}
 	}
 	return all, nil
 }
 
-// putCovered has the sheet bring the list of what is covered, and names it.
-func putCovered(s *layers.Sheet, covered map[string]plan.Node) digest.Digest {
+// putCovered has the sheet bring the list of what is covered, with its times, and names both.
+func putCovered(s *layers.Sheet, covered map[string]plan.Node) (list, times digest.Digest) {
 	if len(covered) == 0 {
-		return digest.Digest{}
+		return list, times
 	}
-	m := &manifest.Manifest{}
+	m, a := &manifest.Manifest{}, manifest.NewAttributes()
 	for p, n := range covered {
 		m.Files = append(m.Files, manifest.File{Path: p, Size: n.Size, Digest: n.Digest})
+		if n.MTime != 0 {
+			a.Files[p] = manifest.Attribute{Mode: n.Mode, MTime: n.Time()}
+		}
 	}
 	m.Sort()
-	return s.Bring(m.Encode()).Digest
+	return s.Bring(m.Encode()).Digest, s.Bring(a.Encode()).Digest
 }
 
 // StoreTexts puts the content that a pin itself brings into the store.

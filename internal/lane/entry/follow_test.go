@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"morvant/internal/digest"
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/propose"
@@ -75,6 +76,25 @@ func TestAnOverlayThatThePlayerHasEditedIsNoUpdate(t *testing.T) {
 	require.Nil(t, b.followUp(time.Hour))
 	require.Equal(t, "a by hand", b.read(b.live, "a"))
 	require.True(t, b.status().Drift.Any(), "it is told")
+}
+
+// TestAnOverlayThatThePlayerHasEditedIsNotLostToAnUpdate: their file is recorded with what came before the overlay is laid again.
+func TestAnOverlayThatThePlayerHasEditedIsNotLostToAnUpdate(t *testing.T) {
+	b, three := newFollowing(t)
+	b.put(map[string]string{"a": "a by hand", "b": three["b"], "v.txt": three["v.txt"]})
+	f := b.followUp(time.Hour)
+	if f == nil || f.Waits != "" {
+		require.Equal(t, "a by hand", b.read(b.live, "a"))
+		return
+	}
+	require.NotEqual(t, "3", f.To.Label, "it is not that build")
+	b.on(func(l *lane.Lane) {
+		m, err := f.To.ReadManifest(t.Context(), l.Store)
+		require.NoError(t, err)
+		is, there := m.File("a")
+		require.True(t, there)
+		require.Equal(t, digest.Of([]byte("a by hand")), is.Digest)
+	})
 }
 
 // TestAnUpdateThatIsStillBeingWrittenIsWaitedFor: it is not recorded while files have just changed.

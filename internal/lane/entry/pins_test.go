@@ -124,6 +124,47 @@ func TestWhatIsLaidAgainAndUndoneIsAsItWas(t *testing.T) {
 	}
 }
 
+// TestOnePinAfterTheOtherLeadsBackToBeforeTheFirst, whatever has been laid again in between.
+func TestOnePinAfterTheOtherLeadsBackToBeforeTheFirst(t *testing.T) {
+	b := newBench(t, game.Settings{Keep: []string{"own/**"}})
+	b.put(map[string]string{"a": "a of 1", "own/x": "x of 1"})
+	one := b.snapshot("1")
+	b.put(map[string]string{"a": "a of 2", "own/x": "x of 2"})
+	two := b.snapshot("2")
+	b.put(map[string]string{"a": "in no build", "own/x": "mine"})
+	before := b.look()
+	b.pin(one, propose.PinOptions{Add: over(two, "own/x")})
+	require.Equal(t, "x of 2", b.read(b.live, "own/x"))
+	for range 2 {
+		b.pin(two, propose.PinOptions{Inherit: true})
+		b.pin(one, propose.PinOptions{Inherit: true})
+	}
+	b.pin(two, propose.PinOptions{})
+	require.Equal(t, "mine", b.read(b.live, "own/x"), "what lies beneath comes back with the last that lay on it")
+	b.pin(one, propose.PinOptions{Add: over(two, "own/x")})
+	b.unpin()
+	require.Equal(t, before["own/x"], b.look()["own/x"], "with its time")
+	require.Equal(t, before["a"], b.look()["a"])
+}
+
+// TestWhatAnUndoneLayerLayOverOutlivesATrim: an undo brings the pin back, and with it what it lies over.
+func TestWhatAnUndoneLayerLayOverOutlivesATrim(t *testing.T) {
+	b := newBench(t, game.Settings{Keep: []string{"own/**"}})
+	b.put(map[string]string{"a": "a", "own/x": "x of 1"})
+	one := b.snapshot("1")
+	b.put(map[string]string{"own/x": "mine"})
+	b.pin(one, propose.PinOptions{Add: over(one, "own/x")})
+	b.pin(one, propose.PinOptions{})
+	require.Equal(t, "mine", b.read(b.live, "own/x"))
+	require.NoError(t, upkeep.Trim(t.Context(), b.home, yes, progress.None{}, time.Now))
+	b.undo(0)
+	require.Equal(t, "x of 1", b.read(b.live, "own/x"))
+	b.status()
+	require.NoError(t, upkeep.Trim(t.Context(), b.home, yes, progress.None{}, time.Now))
+	b.pin(one, propose.PinOptions{})
+	require.Equal(t, "mine", b.read(b.live, "own/x"))
+}
+
 func TestAFileThatThePlayerHasChangedStaysWhenItsLayerIsLifted(t *testing.T) {
 	b, _, two := newLaid(t, game.Settings{})
 	b.pin(two, propose.PinOptions{Inherit: true, Add: state.Pin{Companions: []state.Companion{{Path: "note.txt", Text: "steady"}}}})

@@ -149,7 +149,7 @@ func (w *pinning) lay(ctx context.Context) error {
 	c.After = w.Add
 	c.After.Build, c.After.Components = w.to.Build.UID, w.choice.Names
 	c.After.Open, c.After.Follow, c.After.Clean, c.After.Exact = w.Open || w.Follow, w.Follow, w.Clean || w.Exact, w.Exact
-	c.After.Since, c.After.First, c.After.Covered = l.Now(), c.Before.First, c.Before.Covered
+	c.After.Since, c.After.First, c.After.Covered, c.After.CoveredTimes = l.Now(), c.Before.First, c.Before.Covered, c.Before.CoveredTimes
 	c.After.Overlays, c.After.Edits = slices.Clone(w.Add.Overlays), slices.Clone(w.Add.Edits)
 	gone := func(p string) bool { return slices.Contains(w.Without, p) || slices.Contains(w.Without, AllLinks) }
 	if err := w.to.Lay(ctx, l, &c.After, first); err != nil {
