@@ -151,7 +151,7 @@ func pinReferences(ctx context.Context, home *game.Home, s *store.Store, changes
 	if err != nil {
 		return err
 	}
-	lists := make(map[digest.Digest]*reference)
+	lists, broken := make(map[digest.Digest]*reference), make(map[digest.Digest]error)
 	add := func(label string, list, also digest.Digest) {
 		if !list.IsZero() && lists[list] == nil {
 			lists[list] = &reference{label: label, list: list, also: also}
@@ -182,14 +182,15 @@ func pinReferences(ctx context.Context, home *game.Home, s *store.Store, changes
 					m, err = manifest.Decode(raw)
 				}
 				if err != nil {
-					return visit(lists[d], err)
+					broken[d] = err
+					continue
 				}
 				lists[d].content = contentOf(m)
 			}
 		}
 	}
-	for _, r := range lists {
-		if err := visit(r, nil); err != nil {
+	for d, r := range lists {
+		if err := visit(r, broken[d]); err != nil {
 			return err
 		}
 	}

@@ -61,10 +61,7 @@ func (a commands) savesCommand() *cli.Command {
 					for _, p := range led {
 						a.Note("Note: %s leads to %s by a link: that folder is emptied.", view.Quoted(p.Named), view.Quoted(p.Real))
 					}
-					if err := a.carrySaves(ctx, c, l, change, "stashed", "The saves are in a backup"); err != nil || c.Bool("dry-run") {
-						return err
-					}
-					return backup.SeenGone(ctx, l)
+					return a.carrySaves(ctx, c, l, change, "stashed", "The saves are in a backup")
 				}),
 			},
 			{

@@ -242,6 +242,11 @@ func carryOut(ctx context.Context, l *lane.Lane, c *Change, why string) error {
 	if err := archiveOf(l, note.UID).Carry(ctx, c.Returns); err != nil {
 		return err
 	}
+	if c.backup == nil { // they were put away
+		if err := SeenGone(ctx, l); err != nil {
+			return err
+		}
+	}
 	return l.Home.EndRestoring(ctx, l.Game.Name)
 }
 

@@ -12,8 +12,11 @@ import (
 // emptiedFact names the fact that the saves of a game are gone on purpose: stashed, or seen to be gone.
 func emptiedFact(l *lane.Lane) string { return "saves emptied " + l.Game.Name }
 
-// SeenGone remembers that there are no saves on purpose, until there are some.
+// SeenGone remembers, where there are no saves, that this is on purpose, until there are some.
 func SeenGone(ctx context.Context, l *lane.Lane) error {
+	if gone, err := Vanished(ctx, l); err != nil || gone == nil {
+		return err
+	}
 	return l.Home.SetFact(ctx, emptiedFact(l), "1")
 }
 

@@ -1,8 +1,10 @@
 package guard
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
+	"slices"
 
 	"morvant/internal/block"
 	"morvant/internal/lane"
@@ -14,11 +16,6 @@ import (
 // besideFile keeps in the lane's own folder what blocks it and what was found where that was set, for a home that has gone back
 // in time.
 const besideFile = manifest.PrivateDir + "/block.json"
-
-type beside struct {
-	state.Age
-	Applied []*block.Applied `json:"applied"`
-}
 
 // setApplied remembers what blocks the lane: in its folder first, so that no block stands that only a newer home knows.
 func setApplied(ctx context.Context, l *lane.Lane, list []*block.Applied) error {
@@ -37,16 +34,20 @@ func writeBeside(ctx context.Context, l *lane.Lane, list []*block.Applied) error
 		_ = volume.RemoveIn(l.Root, besideFile)
 		return nil
 	}
-	b := beside{Applied: list}
-	var err error
-	if b.Age, err = l.Home.Age(ctx); err != nil {
-		return err
-	}
-	b.Age.Generation++ // what it is once this is remembered
-	text, err := json.Marshal(b)
+	age, err := l.Home.Age(ctx)
 	if err != nil {
 		return err
 	}
+	age.Generation++ // what it is once this is remembered
+	head, err := json.Marshal(age)
+	if err != nil {
+		return err
+	}
+	body, err := json.Marshal(list)
+	if err != nil {
+		return err
+	}
+	text := slices.Concat(head, []byte("\n"), body)
 	if _, err := l.Root.Lstat(manifest.PrivateDir); err == nil {
 		_ = volume.ReplaceIn(l.Root, besideFile, text, 0o600)
 	}
@@ -56,15 +57,17 @@ func writeBeside(ctx context.Context, l *lane.Lane, list []*block.Applied) error
 // Adopt takes over what blocks a lane from its folder, if this home wrote it there and has been put back to before it since. A
 // folder that somebody brought names another home, and is not obeyed.
 func Adopt(ctx context.Context, l *lane.Lane, is state.Age) error {
-	text, err := volume.ReadIn(l.Root, besideFile, volume.Small)
+	text, err := volume.ReadIn(l.Root, besideFile, manifest.MaxEncoded) // it names each file that is read-only
 	if err != nil {
 		return nil
 	}
-	var b beside
-	if json.Unmarshal(text, &b) != nil || !is.Before(b.Age) {
+	head, body, _ := bytes.Cut(text, []byte("\n"))
+	var age state.Age
+	var list []*block.Applied
+	if json.Unmarshal(head, &age) != nil || !is.Before(age) || json.Unmarshal(body, &list) != nil {
 		return nil
 	}
-	if err := l.Home.SetApplied(ctx, l.Game.Name, l.Name, b.Applied); err != nil {
+	if err := l.Home.SetApplied(ctx, l.Game.Name, l.Name, list); err != nil {
 		return err
 	}
 	l.Tell("The block of %s that stands is known again, from a note in its folder.", l.Title())
