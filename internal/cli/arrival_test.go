@@ -132,7 +132,7 @@ func TestABuildRecordedOnDoubtIsMarkedUntilItIsSeenWhole(t *testing.T) {
 	require.Contains(t, w.ok("builds", "whole", "odd").out, "is not marked")
 
 	// The launcher goes on, and what it leads to is whole.
-	wait = w.begin("let-update", "--calm", "200ms", "--then", "pin", "--label", "1.3.0")
+	wait = w.begin("let-update", "--calm", "1s", "--then", "pin", "--label", "1.3.0") // a busy launcher is no calm one
 	wait.until(waits)
 	w.launcher(0, "idle")
 	require.NotContains(t, wait.ends(0), "possibly incomplete")

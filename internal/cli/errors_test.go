@@ -29,7 +29,7 @@ var plain = []string{
 	"database.ErrNotWritten", "digest.ErrCollision", "digest.ErrForeign", "digest.ErrFormat", "edit.ErrTooMuch", "exchange.ErrFormat", "feed.ErrAddress", "feed.ErrExists",
 	"feed.ErrHostile", "feed.ErrMissing", "game.ErrFolder", "game.ErrNotMine", "keyed.ErrFormat",
 	"keyed.ErrMissing", "keyed.ErrPath", "keyed.ErrTwice", "keyed.ErrValue", "lane.ErrOtherDisk",
-	"lane.ErrOtherOwner", "lanes.ErrShare", "layers.ErrEdit", "layers.ErrOverlay", "manifest.ErrFormat", "manifest.ErrPath", "pack.ErrFormat", "pinfile.ErrFormat",
+	"lane.ErrOtherOwner", "lanes.ErrShare", "layers.ErrEdit", "layers.ErrOverlay", "manifest.ErrFormat", "manifest.ErrPath", "oplog.ErrKilled", "pack.ErrFormat", "pinfile.ErrFormat",
 	"pinfile.ErrRuns", "plan.ErrFormat", "propose.ErrNoArrival", "propose.ErrNotKnown", "propose.ErrOtherContent", "publish.ErrKeyFile", "publish.ErrTaken",
 	"ref.ErrForm", "reflink.ErrUnsupported", "report.ErrPicture", "rules.ErrPattern", "state.ErrCompanion", "state.ErrExists",
 	"state.ErrName", "state.ErrUnknown", "version.ErrNone", "volume.ErrNotRegular", "volume.ErrTooLarge", "volume.ErrUnsupported",

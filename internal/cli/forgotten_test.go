@@ -36,7 +36,7 @@ func TestWhatIsForgottenLeavesNothingBehind(t *testing.T) {
 	require.Positive(t, w.rows("state.db", `SELECT count(*) FROM fact WHERE name LIKE 'block originals%'`))
 	w.ok("game", "forget", "--yes")
 	require.Zero(t, w.rows("cache.db", `SELECT count(*) FROM dir`))
-	for _, table := range []string{"build", "lane", "change", "own", "gone", "saves", "begun", "block"} {
+	for _, table := range []string{"build", "lane", "change", "own", "gone", "saves", "operation", "block"} {
 		require.Zero(t, w.rows("state.db", `SELECT count(*) FROM `+table), table)
 	}
 	require.Zero(t, w.rows("state.db", `SELECT count(*) FROM fact WHERE name LIKE 'block originals%'`))

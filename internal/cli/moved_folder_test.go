@@ -96,7 +96,7 @@ func TestASwitchCutOffBeforeAReinstallRecovers(t *testing.T) {
 	parked := w.live + " [old]"
 	require.DirExists(t, parked)
 	// As a switch leaves it that has been killed in the middle.
-	w.inDatabase("state.db", `INSERT OR REPLACE INTO live (game, lane, switching) VALUES ('quay', 'main', ?)`,
+	w.inDatabase("state.db", `INSERT INTO operation (game, lane, kind, uid, body) VALUES ('quay', '', 'switch', '', ?)`,
 		`{"from":"main","to":"old","park":"`+filepath.ToSlash(w.live)+` [main]","place":"`+filepath.ToSlash(parked)+`"}`)
 	require.NoError(t, os.Rename(w.live, w.live+" [main]"))
 	require.NoError(t, os.Mkdir(w.live, 0o755))

@@ -306,7 +306,7 @@ func TestAnUnfinishedChangeOfTheSavesWaitsForTheGameToEnd(t *testing.T) {
 	stop := w.play()
 	r = w.run("status")
 	require.Contains(t, []int{0, 3}, r.code, r.err)
-	require.Contains(t, r.err, "a change of the saves was interrupted and is finished once the game is closed")
+	require.Contains(t, r.err, "A change of the saves of quay was interrupted and is not finished: the game is running")
 	w.fails(1, "the game is running", "saves", "stash", "--yes")
 	stop()
 	require.Contains(t, w.run("status").err, "A change of the saves of quay was interrupted; Morvant has finished it.")

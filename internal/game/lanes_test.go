@@ -25,10 +25,6 @@ func TestLanesAreRemembered(t *testing.T) {
 	require.NoError(t, h.SetLane(t.Context(), "quay", state.MainLane, state.LaneState{Follows: true}))
 	require.NoError(t, h.SetLane(t.Context(), "quay", "old", state.LaneState{Place: place}))
 	s := &state.Switch{From: state.MainLane, To: "old", Park: ParkedName(live, state.MainLane), Place: place, Saves: 7}
-	require.NoError(t, h.BeginSwitch(t.Context(), "quay", s))
-	got, err := h.Switching(t.Context(), "quay")
-	require.NoError(t, err)
-	require.Equal(t, s, got)
 	name, err := h.LaneName(t.Context(), "quay")
 	require.NoError(t, err)
 	require.Equal(t, state.MainLane, name, "nothing has moved yet")
@@ -46,10 +42,6 @@ func TestLanesAreRemembered(t *testing.T) {
 	require.Equal(t, s.Park, g.Folder(main))
 	require.EqualValues(t, 7, main.LaneState.Saves)
 	require.True(t, main.Used.Equal(now))
-	require.NoError(t, h.EndSwitch(t.Context(), "quay"))
-	got, err = h.Switching(t.Context(), "quay")
-	require.NoError(t, err)
-	require.Nil(t, got)
 
 	h.UseLane(state.MainLane)
 	chosen, err := h.Lane(t.Context(), "quay", "")
@@ -106,14 +98,4 @@ func TestBackupsAreRemembered(t *testing.T) {
 	again := &saves.Backup{Game: "quay"}
 	require.NoError(t, h.AddBackup(t.Context(), again))
 	require.Greater(t, again.ID, b.ID, "a number is never used twice")
-
-	r, err := h.Restoring(t.Context(), "quay")
-	require.NoError(t, err)
-	require.Nil(t, r)
-	want := state.Restoring{Backup: 3, Places: []saves.Place{{Path: "/x"}}}
-	require.NoError(t, h.BeginRestoring(t.Context(), "quay", want))
-	r, err = h.Restoring(t.Context(), "quay")
-	require.NoError(t, err)
-	require.Equal(t, &want, r)
-	require.NoError(t, h.EndRestoring(t.Context(), "quay"))
 }

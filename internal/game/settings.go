@@ -48,7 +48,7 @@ type Settings struct {
 	// Saves are the folders of saved games: ~, $VARIABLES, patterns; relative to the
 	// live folder.
 	Saves []string `toml:"saves,omitempty"`
-	// With is the game that this one is tied to: a server, and the game that joins it.
+	// With names the games that this one is tied to, with commas between them: a server, and the game that joins it.
 	With string `toml:"with,omitempty"`
 	// SavesPerLane gives each lane saves of its own; otherwise all share one set.
 	SavesPerLane bool `toml:"saves_per_lane,omitempty"`
@@ -86,6 +86,11 @@ func Versions(dir string) string {
 		}
 	}
 	return ""
+}
+
+// Tied lists the games that this one is tied to.
+func (g *Game) Tied() []string {
+	return strings.FieldsFunc(g.With, func(r rune) bool { return r == ',' || r == ' ' })
 }
 
 // Display returns what to call the game in messages.

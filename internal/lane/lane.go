@@ -67,6 +67,8 @@ type Lane struct {
 	// Unfinished says why something that an earlier run left unfinished is so still;
 	// until it is ended, nothing is changed. Looking is possible all the same.
 	Unfinished error
+	// Waiting names what an earlier run has begun and the same command goes on with.
+	Waiting []string
 	// Passive says that another Morvant is at work on the game: nothing is noted of what is seen meanwhile.
 	Passive bool
 
@@ -104,6 +106,14 @@ func (l *Lane) MayChange() error {
 	}
 	return l.NotRunning()
 }
+
+// IsUnfinished makes an error one of ErrUnfinished; its text says by itself what is not finished.
+func IsUnfinished(err error) error { return unfinished{err} }
+
+type unfinished struct{ error }
+
+func (u unfinished) Is(target error) bool { return target == ErrUnfinished }
+func (u unfinished) Unwrap() error        { return u.error }
 
 // Close gives everything back.
 func (l *Lane) Close() error {

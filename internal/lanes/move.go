@@ -20,8 +20,10 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/manifest"
+	"morvant/internal/oplog"
 	"morvant/internal/plan"
 	"morvant/internal/problem"
+	"morvant/internal/process"
 	"morvant/internal/rules"
 	"morvant/internal/scan"
 	"morvant/internal/state"
@@ -32,12 +34,15 @@ import (
 // ErrMove is returned for a folder that cannot be moved there.
 var ErrMove = problem.New("the game cannot be moved there", "Nothing was changed")
 
-// moving is what is noted while a lane's folder is moved.
+// moving is how a lane's folder is moved.
 type moving struct {
 	From   string `json:"from"`
 	To     string `json:"to"`
 	Live   bool   `json:"live"`   // it is the game's live folder
+	Same   bool   `json:"same"`   // it goes there by its name alone
 	Copied bool   `json:"copied"` // all of it is there
+
+	lane string
 }
 
 // CheckMove returns the folder that a lane would be moved to, and whether that is on another disk.
@@ -111,55 +116,95 @@ func Move(ctx context.Context, l *lane.Lane, to string) error {
 	if err != nil {
 		return err
 	}
+	fresh := volume.Absent(statOf(to))
 	if err := volume.MkdirAll(to, 0o755); err != nil {
 		return err
 	}
-	if to, err = l.Home.CheckFolder(ctx, l.Game.Name, "", to); err != nil {
+	if to, err = l.Home.CheckFolder(ctx, l.Game.Name, "", to); fresh { // it was made to be tried
+		err = errors.Join(err, os.Remove(to))
+	}
+	if err != nil {
 		return err
 	}
-	m := &moving{From: l.Dir, To: to, Live: l.Live}
-	note := func() error {
-		return l.Home.Begin(ctx, l.Game.Name, l.Name, state.BegunMove, state.NewUID(), m)
-	}
-	if err := note(); err != nil {
+	m := &moving{From: l.Dir, To: to, Live: l.Live, Same: !other}
+	if err := m.operation(l, l).Run(ctx, l.Home.State); err != nil {
 		return err
 	}
-	if l.Root != nil {
-		if err := l.Root.Close(); err != nil {
-			return err
-		}
-		l.Root = nil
+	return l.WriteMarker(ctx)
+}
+
+// operation is the moving of a lane's folder: it is where it was until all of it is at its new place. o is the lane, nil: that was
+// begun by an earlier run.
+func (m *moving) operation(l, o *lane.Lane) *oplog.Operation {
+	name := m.lane
+	if o != nil {
+		name = o.Name
 	}
-	copied := func() error {
-		if err := copyAside(m); err != nil {
+	op := &oplog.Operation{Game: l.Game.Name, Lane: name, Kind: state.BegunMove, Body: m, What: fmt.Sprintf("The move of %s to %s", m.From, m.To)}
+	op.Steps = []oplog.Step{{
+		Do: func(ctx context.Context) error {
+			if o == nil {
+				return nil // it is there
+			}
+			if err := m.bring(ctx, o); err != nil || m.Same {
+				return err
+			}
+			m.Copied = true
+			return op.Note(ctx, l.Home.State)
+		},
+		Back: func(context.Context) error {
+			if !m.Same {
+				return oplog.ErrWaits // what has been copied need not be copied again
+			}
+			return nil
+		},
+		Done: func(context.Context) (bool, error) {
+			return m.Copied || volume.Absent(statOf(m.From)) && lane.MarkerOf(m.To) == (lane.Identity{Game: l.Game.Name, Lane: name}), nil
+		},
+	}, {
+		Do: func(ctx context.Context) error { return place(ctx, l, name, m) },
+	}, {
+		Do: func(ctx context.Context) (err error) {
+			if m.Copied && volume.Absent(statOf(m.To)) {
+				return fmt.Errorf("%s: %w", m.To, lane.ErrAway)
+			}
+			if m.Copied && statOf(m.From) == nil {
+				err = removeCopied(ctx, l, m.From, m.To)
+			}
+			if o != nil && err == nil {
+				o.Dir = m.To
+				o.Root, err = o.OpenFolder(m.To)
+			}
+			return err
+		},
+	}}
+	return op
+}
+
+// bring moves or copies the folder.
+func (m *moving) bring(ctx context.Context, o *lane.Lane) error {
+	if o.Root != nil {
+		if err := o.Root.Close(); err != nil {
 			return err
 		}
-		if err := lane.WriteMarker(to, lane.Marker{Game: l.Game.Name, Lane: l.Name, State: "free"}); err != nil {
-			return err
-		}
-		m.Copied = true
-		if err := note(); err != nil {
-			return err
-		}
-		return place(ctx, l, m)
+		o.Root = nil
 	}
-	if !other {
-		copied = nil
+	if m.Same {
+		if err := ignoreMissing(os.Remove(m.To)); err != nil {
+			return err
+		}
+		if err := process.Rename(m.From, m.To); err != nil {
+			return err
+		}
+		return syncFolders(filepath.Dir(m.From), filepath.Dir(m.To))
 	}
-	if err := moveFolder(ctx, l, l.Dir, to, copied); err != nil {
+	if err := copyFolder(ctx, o, m.From, m.To); err != nil {
 		return err
 	}
-	ctx = context.WithoutCancel(ctx)
-	if !other {
-		if err := place(ctx, l, m); err != nil {
-			return err
-		}
-	}
-	l.Dir = to
-	if l.Root, err = l.OpenFolder(to); err != nil {
+	if err := copyAside(m); err != nil {
 		return err
 	}
-	return errors.Join(l.WriteMarker(ctx), l.Home.End(ctx, l.Game.Name, l.Name, state.BegunMove))
+	return lane.WriteMarker(m.To, lane.Marker{Game: o.Game.Name, Lane: o.Name, State: "free"})
 }
 
 // copyAside copies what Morvant has put aside in a folder, which is no part of the game.
@@ -177,13 +222,15 @@ func copyAside(m *moving) error {
 }
 
 // place tells the settings and the state where the lane is now.
-func place(ctx context.Context, l *lane.Lane, m *moving) error {
+func place(ctx context.Context, l *lane.Lane, name string, m *moving) error {
 	if m.Live {
-		if _, err := l.Home.Edit(l.Game.Name, map[string]any{"live": m.To}); err != nil {
+		g, err := l.Home.Edit(l.Game.Name, map[string]any{"live": m.To})
+		if err != nil {
 			return err
 		}
+		l.Base, l.Game = g, g
 	}
-	is, err := l.Home.Lane(ctx, l.Game.Name, l.Name)
+	is, err := l.Home.Lane(ctx, l.Game.Name, name)
 	if err != nil {
 		return err
 	}
@@ -191,45 +238,16 @@ func place(ctx context.Context, l *lane.Lane, m *moving) error {
 		is.Place = m.To
 	}
 	is.Volume = volume.ID(m.To)
-	return l.Home.SetLane(ctx, l.Game.Name, l.Name, is.LaneState)
+	return l.Home.SetLane(ctx, l.Game.Name, name, is.LaneState)
 }
 
-// recoverMove ends a move that was cut off once the folder is at its new place. Before that, the lane is
-// where it was, and nothing has to be done.
-func recoverMove(ctx context.Context, l *lane.Lane, b state.Begun) error {
-	m := &moving{}
+// unmoved is the moving of a lane's folder that an earlier run has begun.
+func unmoved(l *lane.Lane, b state.Begun) (*oplog.Operation, error) {
+	m := &moving{lane: b.Lane}
 	if err := json.Unmarshal(b.Body, m); err != nil {
-		return err
+		return nil, err
 	}
-	arrived := m.Copied || volume.Absent(statOf(m.From)) && lane.MarkerOf(m.To) == (lane.Identity{Game: b.Game, Lane: b.Lane})
-	if !arrived {
-		return nil
-	}
-	o := *l
-	o.Name = b.Lane
-	if err := place(ctx, &o, m); err != nil {
-		return err
-	}
-	if m.Copied {
-		known, err := stateOf(ctx, m.To)
-		if err != nil {
-			return err
-		}
-		if left, err := removeKnown(ctx, m.From, known, rules.Rules{}.Matcher()); err != nil {
-			return err
-		} else if left > 0 {
-			l.Tell("%d files in %s were changed while it was copied to %s; they stay.", left, m.From, m.To)
-		}
-	}
-	if m.Live {
-		g, err := l.Home.Load(b.Game)
-		if err != nil {
-			return err
-		}
-		l.Base, l.Game = g, g
-	}
-	l.Tell("The move of %s to %s was interrupted; Morvant has finished it.", m.From, m.To)
-	return l.Home.End(ctx, b.Game, b.Lane, state.BegunMove)
+	return m.operation(l, nil), nil
 }
 
 // stateOf lists a folder by names, sizes and times.

@@ -43,12 +43,9 @@ func Swapped(ctx context.Context, l *lane.Lane) error {
 		}
 	}
 	s := &state.Switch{From: live, To: to.Name, Park: at, Place: to.Place, UID: state.NewUID()}
-	if err := l.Home.BeginSwitch(ctx, l.Game.Name, s); err != nil {
-		return err
-	}
 	if err := l.Home.RecordSwitch(ctx, l.Game.Name, s, l.Now()); err != nil {
 		return err
 	}
 	l.Tell("The folders of lanes %s and %s have changed places by hand; by their markers, %s is live now.", live, to.Name, to.Name)
-	return l.Home.EndSwitch(ctx, l.Game.Name)
+	return nil
 }

@@ -2,6 +2,7 @@ package lanes
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -14,6 +15,7 @@ import (
 	"morvant/internal/lane/backup"
 	"morvant/internal/lane/change"
 	"morvant/internal/lane/guard"
+	"morvant/internal/oplog"
 	"morvant/internal/problem"
 	"morvant/internal/process"
 	"morvant/internal/state"
@@ -52,22 +54,111 @@ func Switch(ctx context.Context, l *lane.Lane, name string) (*lane.Lane, error) 
 	if s.Saves, err = backup.Leave(ctx, l, s.To); err != nil {
 		return nil, err
 	}
-	if err := l.Home.BeginSwitch(ctx, l.Game.Name, s); err != nil {
+	w := &switching{Switch: s, l: l, from: l}
+	if err := w.operation().Run(ctx, l.Home.State); err != nil {
 		return nil, err
 	}
-	ctx = context.WithoutCancel(ctx)
-	if err := guard.Suspend(ctx, l); err != nil {
-		return nil, errors.Join(err, settle(ctx, l))
-	}
-	// An open folder cannot be renamed on every system.
-	if err := l.Root.Close(); err != nil {
+	return w.next, nil
+}
+
+// switching is a switch as it is carried out.
+type switching struct {
+	*state.Switch
+	l          *lane.Lane // any lane of the game
+	from, next *lane.Lane // the lane that was live; the one that is then
+	begun      bool       // by an earlier run
+}
+
+// unswitched is the switch that an earlier run has begun.
+func unswitched(l *lane.Lane, b state.Begun) (*oplog.Operation, error) {
+	w := &switching{Switch: &state.Switch{}, l: l, begun: true}
+	if err := json.Unmarshal(b.Body, w.Switch); err != nil {
 		return nil, err
 	}
-	l.Root = nil
-	if err := changePlaces(s, l.Game); err != nil {
-		return nil, errors.Join(err, takeBack(ctx, l, s))
+	return w.operation(), renewMarkers(l, w.Switch)
+}
+
+// operation is the switch: until the live lane has left its place, it can be taken back.
+func (w *switching) operation() *oplog.Operation {
+	return &oplog.Operation{
+		Game: w.l.Game.Name, Kind: state.BegunSwitch, Body: w.Switch, What: fmt.Sprintf("The switch of %s to lane %s", w.l.Game.Display(), w.To),
+		Steps: []oplog.Step{
+			{Do: w.suspend, Back: w.stay},
+			{Do: w.changePlaces, Done: w.gone},
+			{Do: w.arrive},
+		},
 	}
-	return arrive(ctx, l, s)
+}
+
+func (w *switching) gone(context.Context) (bool, error) {
+	return lane.MarkerOf(w.l.Game.Live) != lane.Identity{Game: w.l.Game.Name, Lane: w.From}, nil
+}
+
+func (w *switching) suspend(ctx context.Context) error {
+	if w.begun {
+		return nil
+	}
+	return guard.Suspend(ctx, w.from)
+}
+
+// stay brings the lane that was live back to how it was.
+func (w *switching) stay(ctx context.Context) (err error) {
+	if w.from != nil && w.from.Root == nil {
+		if w.from.Root, err = w.from.OpenFolder(w.from.Dir); err != nil {
+			return err
+		}
+	}
+	if w.from != nil {
+		return settle(ctx, w.from)
+	}
+	was, err := w.open(ctx, w.From)
+	if err != nil {
+		return err
+	}
+	return errors.Join(settle(ctx, was), was.Close())
+}
+
+func (w *switching) open(ctx context.Context, name string) (*lane.Lane, error) {
+	is, err := w.l.Home.Lane(ctx, w.l.Game.Name, name)
+	if err != nil {
+		return nil, err
+	}
+	return change.BesideAs(ctx, w.l, is)
+}
+
+func (w *switching) changePlaces(ctx context.Context) error {
+	if w.from != nil { // an open folder cannot be renamed on every system
+		if err := w.from.Root.Close(); err != nil {
+			return err
+		}
+		w.from.Root = nil
+	} else if err := clearLive(w.l, w.Switch); err != nil {
+		return err
+	}
+	return changePlaces(ctx, w.Switch, w.l.Game)
+}
+
+// arrive does what follows once the folders have changed places.
+func (w *switching) arrive(ctx context.Context) error {
+	if w.begun && w.Saves != 0 {
+		if err := backup.RecoverEntering(ctx, w.l, w.Switch); err != nil {
+			return err
+		}
+	}
+	if err := w.l.Home.RecordSwitch(ctx, w.l.Game.Name, w.Switch, w.l.Now()); err != nil {
+		return err
+	}
+	next, err := w.open(ctx, w.To)
+	if err == nil {
+		if err = backup.Enter(ctx, next, w.Switch); err == nil {
+			err = settle(ctx, next)
+		}
+	}
+	if next != nil && (err != nil || w.begun) {
+		return errors.Join(err, next.Close())
+	}
+	w.next = next
+	return err
 }
 
 // canSwitch checks what can be known before anything is moved.
@@ -103,97 +194,12 @@ func canSwitch(l *lane.Lane, s *state.Switch) error {
 	return nil
 }
 
-// arrive ends a switch whose folders have changed places.
-func arrive(ctx context.Context, l *lane.Lane, s *state.Switch) (*lane.Lane, error) {
-	if err := l.Home.RecordSwitch(ctx, l.Game.Name, s, l.Now()); err != nil {
-		return nil, err
-	}
-	is, err := l.Home.Lane(ctx, l.Game.Name, s.To)
-	if err != nil {
-		return nil, err
-	}
-	next, err := change.BesideAs(ctx, l, is)
-	if err != nil {
-		return nil, err
-	}
-	if err := backup.Enter(ctx, next, s); err != nil {
-		return nil, errors.Join(err, next.Close())
-	}
-	if err := settle(ctx, next); err != nil {
-		return nil, errors.Join(err, next.Close())
-	}
-	return next, nil
-}
-
-// takeBack ends a switch that could not be made, if everything still stands where
-// it did; otherwise the next Open does.
-func takeBack(ctx context.Context, l *lane.Lane, s *state.Switch) error {
-	if lane.MarkerOf(l.Game.Live) != (lane.Identity{Game: l.Game.Name, Lane: s.From}) {
-		return nil
-	}
-	root, err := l.OpenFolder(l.Dir)
-	if err != nil {
-		return err
-	}
-	l.Root = root
-	return settle(ctx, l)
-}
-
-// settle brings the block to what the live lane wants, and ends the switch.
+// settle brings the block to what the live lane wants.
 func settle(ctx context.Context, l *lane.Lane) error {
 	if err := guard.Resume(ctx, l); err != nil {
 		l.Meter.Warn(fmt.Sprintf("the block is incomplete: %v; see %s", err, problem.ShowBlock))
 	}
-	if err := l.WriteMarkerAs(ctx, false); err != nil {
-		return err
-	}
-	return l.Home.EndSwitch(ctx, l.Game.Name)
-}
-
-// RecoverSwitch ends a switch that an earlier run did not.
-func RecoverSwitch(ctx context.Context, l *lane.Lane) error {
-	s, err := l.Home.Switching(ctx, l.Game.Name)
-	if err != nil || s == nil {
-		return err
-	}
-	if err := renewMarkers(l, s); err != nil {
-		return err
-	}
-	from := lane.Identity{Game: l.Game.Name, Lane: s.From}
-	back := lane.MarkerOf(l.Game.Live) == from
-	if !back {
-		if err := clearLive(l, s); err != nil {
-			return err
-		}
-		if err := changePlaces(s, l.Game); err != nil {
-			if back = lane.MarkerOf(l.Game.Live) == from; !back {
-				return fmt.Errorf("an unfinished switch to lane %s: %w", s.To, err)
-			}
-		}
-	}
-	if back {
-		is, err := l.Home.Lane(ctx, l.Game.Name, s.From)
-		if err != nil {
-			return err
-		}
-		was, err := change.BesideAs(ctx, l, is)
-		if err != nil {
-			return err
-		}
-		l.Tell("The switch of %s to lane %s was interrupted; Morvant has undone it.", l.Game.Display(), s.To)
-		return errors.Join(settle(ctx, was), was.Close())
-	}
-	if s.Saves != 0 {
-		if err := backup.RecoverEntering(ctx, l, s); err != nil {
-			return err
-		}
-	}
-	next, err := arrive(ctx, l, s)
-	if err != nil {
-		return err
-	}
-	l.Tell("The switch of %s to lane %s was interrupted; Morvant has finished it.", l.Game.Display(), s.To)
-	return next.Close()
+	return l.WriteMarkerAs(ctx, false)
 }
 
 // clearLive puts aside what somebody has put to the live path while both lanes of a switch that
@@ -204,26 +210,24 @@ func clearLive(l *lane.Lane, s *state.Switch) error {
 	if info, err := os.Lstat(live); err != nil || !info.IsDir() || lane.MarkerOf(live) != (lane.Identity{}) || s.FromLinked || s.ToLinked || !at(s.Place, s.To) || !at(s.Park, s.From) {
 		return nil
 	}
-	for n := 1; ; n++ {
-		aside := fmt.Sprintf("%s [found %d]", live, n)
-		if _, err := os.Lstat(aside); err == nil {
-			continue
-		}
-		if err := process.Rename(live, aside); err != nil {
-			return err
-		}
-		l.Tell("Somebody put another folder at %s meanwhile; it is now %s.", live, aside)
-		return nil
+	aside := beside(live, "found")
+	if err := process.Rename(live, aside); err != nil {
+		return err
 	}
+	l.Tell("Somebody put another folder at %s meanwhile; it is now %s.", live, aside)
+	return nil
 }
 
 // changePlaces moves the lane that is live away and the other one in, from whatever point
 // an earlier try has come to.
-func changePlaces(s *state.Switch, g *game.Game) error {
+func changePlaces(ctx context.Context, s *state.Switch, g *game.Game) error {
 	live := g.Live
 	from, to := lane.Identity{Game: g.Name, Lane: s.From}, lane.Identity{Game: g.Name, Lane: s.To}
 	if lane.MarkerOf(live) == from {
 		if err := leave(s, live); err != nil {
+			return err
+		}
+		if err := oplog.Point(ctx); err != nil {
 			return err
 		}
 	}

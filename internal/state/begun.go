@@ -26,11 +26,16 @@ const (
 	BegunRemove    BegunKind = "remove"     // of a lane
 	BegunMove      BegunKind = "move"       // of a lane's folder
 	BegunImport    BegunKind = "import"     // moving files of a folder into the store
-	BegunTied      BegunKind = "tied"       // bringing two games to a build, of which this is the first
+	BegunTied      BegunKind = "tied"       // bringing several games to a build, all or none
+	BegunSwitch    BegunKind = "switch"     // of the live lane
+	BegunShare     BegunKind = "share"      // making a folder of a lane a link to one place
+	BegunUnshare   BegunKind = "unshare"    // putting a folder back in the place of a link
+	BegunSaves     BegunKind = "saves"      // bringing saves back, or putting them away
 )
 
 // Begun is a note of something that has begun.
 type Begun struct {
+	ID         int64 // grows: what began within something else has the greater one
 	Game, Lane string
 	Kind       BegunKind
 	UID        string
@@ -59,23 +64,34 @@ type Moved struct {
 
 // Begin notes that something begins; body is encoded as JSON.
 func (st *State) Begin(ctx context.Context, game, lane string, kind BegunKind, uid string, body any) error {
-	text, err := json.Marshal(body)
-	if err != nil {
+	return st.Note(ctx, &Begun{Game: game, Lane: lane, Kind: kind, UID: uid}, body)
+}
+
+// Note notes that something begins, or has gone on; body is encoded as JSON.
+func (st *State) Note(ctx context.Context, b *Begun, body any) (err error) {
+	if b.Body, err = json.Marshal(body); err != nil {
 		return err
 	}
-	_, err = st.DB.ExecContext(ctx, `INSERT OR REPLACE INTO begun (game, lane, kind, uid, body) VALUES (?, ?, ?, ?, ?)`, game, lane, kind, uid, string(text))
+	return st.DB.QueryRowContext(ctx, `INSERT INTO operation (game, lane, kind, uid, body) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT (game, lane, kind) DO UPDATE SET uid = excluded.uid, body = excluded.body RETURNING id`, b.Game, b.Lane, b.Kind, b.UID, string(b.Body)).Scan(&b.ID)
+}
+
+// Over forgets the note of something that is over.
+func (st *State) Over(ctx context.Context, b Begun) error {
+	_, err := st.DB.ExecContext(ctx, `DELETE FROM operation WHERE id = ?`, b.ID)
 	return err
 }
 
-// End notes that something is over. It does nothing if nothing had begun.
+// End forgets what has begun of a kind, for it is over. It does nothing if nothing had begun.
 func (st *State) End(ctx context.Context, game, lane string, kind BegunKind) error {
-	_, err := st.DB.ExecContext(ctx, `DELETE FROM begun WHERE game = ? AND lane = ? AND kind = ?`, game, lane, kind)
+	_, err := st.DB.ExecContext(ctx, `DELETE FROM operation WHERE game = ? AND lane = ? AND kind = ?`, game, lane, kind)
 	return err
 }
 
-// Begun lists what has begun and is not over, of one game; of all if its name is empty.
+// Begun lists what has begun and is not over, of one game; of all if its name is empty. The last that began comes first: it may be
+// a part of another one.
 func (st *State) Begun(ctx context.Context, game string) ([]Begun, error) {
-	rows, err := st.DB.QueryContext(ctx, `SELECT game, lane, kind, uid, body FROM begun WHERE game = ? OR ? = '' ORDER BY game, lane, kind`, game, game)
+	rows, err := st.DB.QueryContext(ctx, `SELECT id, game, lane, kind, uid, body FROM operation WHERE game = ? OR ? = '' ORDER BY id DESC`, game, game)
 	if err != nil {
 		return nil, err
 	}
@@ -84,7 +100,7 @@ func (st *State) Begun(ctx context.Context, game string) ([]Begun, error) {
 	for rows.Next() {
 		var b Begun
 		var body string
-		if err := rows.Scan(&b.Game, &b.Lane, &b.Kind, &b.UID, &body); err != nil {
+		if err := rows.Scan(&b.ID, &b.Game, &b.Lane, &b.Kind, &b.UID, &body); err != nil {
 			return nil, err
 		}
 		b.Body = json.RawMessage(body)
@@ -92,6 +108,25 @@ func (st *State) Begun(ctx context.Context, game string) ([]Begun, error) {
 	}
 	return list, rows.Err()
 }
+
+// operationStep brings all notes of what has begun into one table: those of switches, saves and shares were kept apart.
+const operationStep = `
+CREATE TABLE operation (
+	id INTEGER PRIMARY KEY AUTOINCREMENT, game TEXT NOT NULL, lane TEXT NOT NULL, kind TEXT NOT NULL, uid TEXT NOT NULL, body TEXT NOT NULL,
+	UNIQUE (game, lane, kind)
+);
+INSERT INTO operation (game, lane, kind, uid, body) SELECT game, lane, kind, uid,
+	json_object('changes', json_array(json_object('game', game, 'uid', uid), json_object('game', json_extract(body, '$.game'), 'uid', json_extract(body, '$.uid'))))
+	FROM begun WHERE kind = 'tied';
+INSERT INTO operation (game, lane, kind, uid, body) SELECT game, lane, kind, uid, body FROM begun WHERE kind <> 'tied' ORDER BY kind = 'let-update' DESC, kind = 'change';
+INSERT INTO operation (game, lane, kind, uid, body) SELECT game, '', 'saves', '', body FROM restoring;
+INSERT OR IGNORE INTO operation (game, lane, kind, uid, body) SELECT game, name, 'share', '', s.value
+	FROM lane, json_each(lane.body, '$.shares') AS s WHERE json_extract(s.value, '$.from') <> '';
+INSERT INTO operation (game, lane, kind, uid, body) SELECT game, '', 'switch', '', switching FROM live WHERE switching <> '';
+DROP TABLE begun;
+DROP TABLE restoring;
+ALTER TABLE live DROP COLUMN switching;
+`
 
 // Changed reports whether a change is in the history.
 func (st *State) Changed(ctx context.Context, uid string) (bool, error) {

@@ -48,10 +48,6 @@ type LaneState struct {
 type Share struct {
 	Path   string `json:"path"` // in the lane
 	Target string `json:"target"`
-	// From is set while the folder is being moved or brought back.
-	From string `json:"from,omitempty"`
-	// Copied says that the folder, which is moved to another disk, is there whole.
-	Copied bool `json:"copied,omitempty"`
 }
 
 // CacheKey names a lane for what is remembered of its files.
@@ -147,7 +143,7 @@ func setLane(ctx context.Context, db execer, game, lane string, s LaneState) err
 	return err
 }
 
-// Switch is an exchange of the live lane that has begun.
+// Switch is an exchange of the live lane.
 type Switch struct {
 	From string `json:"from"`
 	To   string `json:"to"`
@@ -161,33 +157,7 @@ type Switch struct {
 	UID   string `json:"uid,omitempty"` // of the changes in the folders of saves
 }
 
-// Switching returns the switch that has begun and not ended; nil if there is none.
-func (st *State) Switching(ctx context.Context, game string) (*Switch, error) {
-	var text string
-	err := st.DB.QueryRowContext(ctx, `SELECT switching FROM live WHERE game = ?`, game).Scan(&text)
-	if errors.Is(err, sql.ErrNoRows) || err == nil && text == "" {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	s := &Switch{}
-	return s, json.Unmarshal([]byte(text), s)
-}
-
-// BeginSwitch notes a switch before it is made.
-func (st *State) BeginSwitch(ctx context.Context, game string, s *Switch) error {
-	text, err := json.Marshal(s)
-	if err != nil {
-		return err
-	}
-	_, err = st.DB.ExecContext(ctx, `INSERT INTO live (game, lane, switching) VALUES (?, ?, ?)
-		ON CONFLICT (game) DO UPDATE SET switching = excluded.switching`, game, s.From, string(text))
-	return err
-}
-
-// RecordSwitch notes that the folders have changed places. The switch ends with
-// EndSwitch, once everything else is as the new live lane wants it.
+// RecordSwitch notes that the folders have changed places.
 func (st *State) RecordSwitch(ctx context.Context, game string, s *Switch, now time.Time) error {
 	lanes, err := st.Lanes(ctx, game)
 	if err != nil {
@@ -218,20 +188,14 @@ func (st *State) RecordSwitch(ctx context.Context, game string, s *Switch, now t
 			return err
 		}
 	}
-	if _, err := tx.ExecContext(ctx, `UPDATE live SET lane = ? WHERE game = ?`, s.To, game); err != nil {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO live (game, lane) VALUES (?, ?) ON CONFLICT (game) DO UPDATE SET lane = excluded.lane`, game, s.To); err != nil {
 		return err
 	}
 	return tx.Commit()
 }
 
-// EndSwitch forgets the switch that has begun.
-func (st *State) EndSwitch(ctx context.Context, game string) error {
-	_, err := st.DB.ExecContext(ctx, `UPDATE live SET switching = '' WHERE game = ?`, game)
-	return err
-}
-
 // laneTables are the tables that name a lane beside the table of lanes.
-var laneTables = []string{"change", "block", "begun", "own", "gone", "saves"}
+var laneTables = []string{"change", "block", "operation", "own", "gone", "saves"}
 
 // RenameLane gives a lane another name.
 func (st *State) RenameLane(ctx context.Context, game, from, to string) error {

@@ -50,17 +50,7 @@ func TestASwitchIsRememberedAtEveryStep(t *testing.T) {
 	require.NoError(t, st.SetLane(ctx, "quay", "old", LaneState{Place: "/g/Quay [old]"}))
 	require.NoError(t, st.SetLane(ctx, "quay", "work", LaneState{Place: "/g/Quay [work]"}))
 	require.Equal(t, []string{MainLane, "old", "work"}, laneNames(t, st))
-	none, err := st.Switching(ctx, "quay")
-	require.NoError(t, err)
-	require.Nil(t, none)
-
 	s := &Switch{From: MainLane, To: "old", Park: "/g/Quay [main]", Place: "/g/Quay [old]", Saves: 7, UID: "u"}
-	require.NoError(t, st.BeginSwitch(ctx, "quay", s))
-	begun, err := st.Switching(ctx, "quay")
-	require.NoError(t, err)
-	require.Equal(t, s, begun)
-	require.Equal(t, MainLane, laneNames(t, st)[0], "it has only begun")
-
 	at := time.Unix(50, 0).UTC()
 	require.NoError(t, st.RecordSwitch(ctx, "quay", s, at))
 	list, err := st.Lanes(ctx, "quay")
@@ -70,13 +60,8 @@ func TestASwitchIsRememberedAtEveryStep(t *testing.T) {
 	require.Empty(t, list[0].Place, "the live lane stands at the live path")
 	require.Equal(t, LaneState{Place: "/g/Quay [main]", Used: at, Saves: 7}, list[1].LaneState)
 	require.Equal(t, LaneState{Place: "/g/Quay [work]"}, list[2].LaneState, "the third is left alone")
-	require.NoError(t, st.EndSwitch(ctx, "quay"))
-	none, err = st.Switching(ctx, "quay")
-	require.NoError(t, err)
-	require.Nil(t, none)
 
 	// Back, to a lane whose folder is a link: it keeps its place.
-	require.NoError(t, st.BeginSwitch(ctx, "quay", &Switch{From: "old", To: MainLane, Park: "/g/Quay [old]", ToLinked: true}))
 	require.NoError(t, st.RecordSwitch(ctx, "quay", &Switch{From: "old", To: MainLane, Park: "/g/Quay [old]", ToLinked: true}, at))
 	list, err = st.Lanes(ctx, "quay")
 	require.NoError(t, err)
@@ -106,7 +91,7 @@ func TestALaneKeepsWhatIsItsOwnUnderAnotherName(t *testing.T) {
 	require.Equal(t, holds, applied)
 	begun, err := st.Begun(ctx, "quay")
 	require.NoError(t, err)
-	require.Equal(t, []Begun{{Game: "quay", Lane: "older", Kind: BegunBlock, UID: "u2", Body: json.RawMessage("true")}}, begun)
+	require.Equal(t, []Begun{{ID: 1, Game: "quay", Lane: "older", Kind: BegunBlock, UID: "u2", Body: json.RawMessage("true")}}, begun)
 
 	require.NoError(t, st.RenameLane(ctx, "quay", MainLane, "first"))
 	require.Equal(t, "first", laneNames(t, st)[0], "the live one, still")
@@ -126,8 +111,8 @@ func TestWhatHasBegunIsNotedOnceForEachKind(t *testing.T) {
 	list, err := st.Begun(ctx, "")
 	require.NoError(t, err)
 	require.Equal(t, []Begun{
-		{Game: "pier", Lane: MainLane, Kind: BegunFetch, UID: "c", Body: json.RawMessage("null")},
-		{Game: "quay", Lane: MainLane, Kind: BegunChange, UID: "b", Body: json.RawMessage(`{"n":2}`)},
+		{ID: list[0].ID, Game: "pier", Lane: MainLane, Kind: BegunFetch, UID: "c", Body: json.RawMessage("null")},
+		{ID: 1, Game: "quay", Lane: MainLane, Kind: BegunChange, UID: "b", Body: json.RawMessage(`{"n":2}`)},
 	}, list)
 	require.NoError(t, st.End(ctx, "quay", MainLane, BegunBlock), "nothing of that kind had begun")
 	require.NoError(t, st.End(ctx, "quay", MainLane, BegunChange))
@@ -166,24 +151,42 @@ func TestBackupsOfSavesOutliveTheirLane(t *testing.T) {
 	require.NoError(t, st.ForgetBackup(ctx, "quay", 1))
 	_, err = st.Backup(ctx, "quay", 1)
 	require.ErrorIs(t, err, ErrUnknown)
-
-	r := Restoring{Backup: 2, Places: placesOf(list[0])}
-	require.NoError(t, st.BeginRestoring(ctx, "quay", r))
-	got, err := st.Restoring(ctx, "quay")
-	require.NoError(t, err)
-	require.Equal(t, &r, got)
-	require.NoError(t, st.EndRestoring(ctx, "quay"))
-	got, err = st.Restoring(ctx, "quay")
-	require.NoError(t, err)
-	require.Nil(t, got)
 }
 
-// placesOf returns the places of a backup.
-func placesOf(b *saves.Backup) (places []saves.Place) {
-	for _, p := range b.Parts {
-		places = append(places, p.Place)
+// TestNotesOfEarlierVersionsAreRead begins with a state in which switches, saves and shares were noted in places of their own.
+func TestNotesOfEarlierVersionsAreRead(t *testing.T) {
+	ctx, file := t.Context(), filepath.Join(t.TempDir(), "state.db")
+	before := database.Schema{Steps: schema.Steps[:len(schema.Steps)-1]}
+	db, err := database.Open(ctx, file, before)
+	require.NoError(t, err)
+	for _, query := range []string{
+		`INSERT INTO begun VALUES ('quay', 'main', 'change', 'u1', '{"uid":"u1"}'), ('quay', 'main', 'tied', 'u1', '{"game":"pier","uid":"u2"}'), ('quay', 'main', 'let-update', 'u3', 'false')`,
+		`INSERT INTO restoring VALUES ('quay', '{"backup":3,"places":[{"path":"/x"}],"uid":"r"}')`,
+		`INSERT INTO live VALUES ('quay', 'main', '{"from":"main","to":"old","park":"/p","place":"/o","uid":"s"}'), ('pier', 'main', '')`,
+		`INSERT INTO lane (game, name, pin, body) VALUES ('quay', 'main', '{}', '{"shares":[{"path":"a","target":"/t"},{"path":"b","target":"/u","from":"/l/b","copied":true}]}')`,
+	} {
+		_, err := db.ExecContext(ctx, query)
+		require.NoError(t, err, query)
 	}
-	return places
+	require.NoError(t, db.Close())
+	st, err := Open(ctx, file)
+	require.NoError(t, err)
+	list, err := st.Begun(ctx, "")
+	require.NoError(t, err)
+	var kinds []BegunKind
+	bodies := map[BegunKind]string{}
+	for _, b := range list {
+		require.Equal(t, "quay", b.Game)
+		kinds, bodies[b.Kind] = append(kinds, b.Kind), string(b.Body)
+	}
+	require.Equal(t, []BegunKind{BegunSwitch, BegunShare, BegunSaves, BegunChange, BegunLetUpdate, BegunTied}, kinds, "what may be a part of another comes first")
+	require.JSONEq(t, `{"changes":[{"game":"quay","uid":"u1"},{"game":"pier","uid":"u2"}]}`, bodies[BegunTied])
+	require.JSONEq(t, `{"path":"b","target":"/u","from":"/l/b","copied":true}`, bodies[BegunShare])
+	require.JSONEq(t, `{"backup":3,"places":[{"path":"/x"}],"uid":"r"}`, bodies[BegunSaves])
+	require.JSONEq(t, `{"from":"main","to":"old","park":"/p","place":"/o","uid":"s"}`, bodies[BegunSwitch])
+	live, err := st.LiveLane(ctx, "quay")
+	require.NoError(t, err)
+	require.Equal(t, "main", live)
 }
 
 func TestAForgottenGameLeavesNothing(t *testing.T) {
@@ -209,7 +212,7 @@ func TestAForgottenGameLeavesNothing(t *testing.T) {
 	require.Equal(t, int64(1), n)
 
 	require.NoError(t, st.ForgetGame(ctx, "quay"))
-	for _, table := range []string{"build", "lane", "change", "own_note", "block", "live", "saves", "restoring", "begun"} {
+	for _, table := range []string{"build", "lane", "change", "own_note", "block", "live", "saves", "operation"} {
 		var n int
 		require.NoError(t, st.DB.QueryRowContext(ctx, "SELECT count(*) FROM "+table).Scan(&n))
 		require.Zero(t, n, table)

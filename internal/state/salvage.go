@@ -29,8 +29,7 @@ var salvaged = []struct {
 	{"live", nil, nil},
 	{"block", []string{"body"}, nil},
 	{"saves", []string{"parts"}, nil},
-	{"restoring", []string{"body"}, nil},
-	{"begun", []string{"body"}, nil},
+	{"operation", []string{"body"}, nil},
 	{"links", []string{"body"}, []string{"digest"}},
 	{"own_note", nil, nil},
 	{"own", nil, []string{"manifest", "attributes"}},
@@ -67,8 +66,17 @@ func salvageTable(ctx context.Context, from, into *sql.DB, table, order string, 
 	if err != nil {
 		return 0
 	}
-	marks := strings.TrimSuffix(strings.Repeat("?,", len(columns)), ",")
-	insert := fmt.Sprintf("INSERT OR REPLACE INTO %s (%s) VALUES (%s)", table, strings.Join(columns, ", "), marks)
+	kept, err := columnsOf(ctx, into, table)
+	if err != nil {
+		return 0
+	}
+	var names, marks []string // a column that is no more is left out
+	for i, name := range columns {
+		if slices.Contains(kept, name) {
+			names, marks = append(names, name), append(marks, fmt.Sprintf("?%d", i+1))
+		}
+	}
+	insert := fmt.Sprintf("INSERT OR REPLACE INTO %s (%s) VALUES (%s)", table, strings.Join(names, ", "), strings.Join(marks, ", "))
 	n := 0
 	for rows.Next() {
 		values := make([]any, len(columns))
@@ -87,6 +95,15 @@ func salvageTable(ctx context.Context, from, into *sql.DB, table, order string, 
 		}
 	}
 	return n
+}
+
+func columnsOf(ctx context.Context, db *sql.DB, table string) ([]string, error) {
+	rows, err := db.QueryContext(ctx, "SELECT * FROM "+table+" LIMIT 0")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	return rows.Columns()
 }
 
 func useful(columns []string, values []any, jsons, digests []string) bool {

@@ -2,9 +2,7 @@ package state
 
 import (
 	"context"
-	"database/sql"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"time"
 
@@ -76,40 +74,10 @@ func (st *State) ForgetBackup(ctx context.Context, name string, id int64) error 
 	return err
 }
 
-// Restoring is a change of the saves that has begun: which backup they are to be; 0:
+// Restoring is the body of a BegunSaves: which backup they are to be; 0:
 // none, they are to be empty.
 type Restoring struct {
 	Backup int64         `json:"backup"`
 	Places []saves.Place `json:"places"`
 	UID    string        `json:"uid,omitempty"` // of the changes in the folders
-}
-
-// BeginRestoring notes a change of the saves before it is made.
-func (st *State) BeginRestoring(ctx context.Context, name string, r Restoring) error {
-	text, err := json.Marshal(r)
-	if err != nil {
-		return err
-	}
-	_, err = st.DB.ExecContext(ctx, `INSERT OR REPLACE INTO restoring (game, body) VALUES (?, ?)`, name, string(text))
-	return err
-}
-
-// EndRestoring forgets the change that has begun.
-func (st *State) EndRestoring(ctx context.Context, name string) error {
-	_, err := st.DB.ExecContext(ctx, `DELETE FROM restoring WHERE game = ?`, name)
-	return err
-}
-
-// Restoring returns the change of the saves that has begun; nil if there is none.
-func (st *State) Restoring(ctx context.Context, name string) (*Restoring, error) {
-	var text string
-	err := st.DB.QueryRowContext(ctx, `SELECT body FROM restoring WHERE game = ?`, name).Scan(&text)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	r := &Restoring{}
-	return r, json.Unmarshal([]byte(text), r)
 }

@@ -76,7 +76,7 @@ ALTER TABLE own ADD COLUMN guard INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE build ADD COLUMN fits TEXT NOT NULL DEFAULT '';
 `, `
 ALTER TABLE build ADD COLUMN distributor_id TEXT NOT NULL DEFAULT '';
-`, ageStep()}}
+`, ageStep(), operationStep}}
 
 // State is the open database of what is remembered: builds, lanes, changes, backups.
 type State struct {
@@ -330,7 +330,7 @@ func (st *State) ForgetGame(ctx context.Context, name string) error {
 		return err
 	}
 	defer tx.Rollback()
-	for _, query := range []string{`DELETE FROM fact WHERE name = 'block originals ' || ?`, `DELETE FROM build WHERE game = ?`, `DELETE FROM lane WHERE game = ?`, `DELETE FROM change WHERE game = ?`, `DELETE FROM own_note WHERE game = ?`, `DELETE FROM block WHERE game = ?`, `DELETE FROM live WHERE game = ?`, `DELETE FROM saves WHERE game = ?`, `DELETE FROM restoring WHERE game = ?`, `DELETE FROM begun WHERE game = ?`, `DELETE FROM own WHERE game = ?`, `DELETE FROM gone WHERE game = ?`} {
+	for _, query := range []string{`DELETE FROM fact WHERE name = 'block originals ' || ?`, `DELETE FROM build WHERE game = ?`, `DELETE FROM lane WHERE game = ?`, `DELETE FROM change WHERE game = ?`, `DELETE FROM own_note WHERE game = ?`, `DELETE FROM block WHERE game = ?`, `DELETE FROM live WHERE game = ?`, `DELETE FROM saves WHERE game = ?`, `DELETE FROM operation WHERE game = ?`, `DELETE FROM own WHERE game = ?`, `DELETE FROM gone WHERE game = ?`} {
 		if _, err := tx.ExecContext(ctx, query, name); err != nil {
 			return err
 		}

@@ -47,7 +47,7 @@ func (a commands) gameCommand() *cli.Command {
 		&cli.StringSliceFlag{Name: "waiting-rule", Usage: "where the launcher writes which update it has ready: `FILE=PATTERN`, with the build in parentheses"},
 		&cli.StringSliceFlag{Name: "updating-rule", Usage: "where the launcher writes that it is updating: `FILE=PATTERN`, with the state in parentheses"},
 		&cli.StringSliceFlag{Name: "launcher", Usage: "a `PROGRAM` of the launcher, by its file name; Morvant changes the launcher's settings only while it is closed"},
-		&cli.StringFlag{Name: "with", Usage: "tie it to another `GAME`, a server and the game that joins it: they belong on one build; empty: to none"},
+		&cli.StringFlag{Name: "with", Usage: "tie it to another `GAME`, or several (a,b), a server and the game that joins it: they belong on one build; empty: to none"},
 		&cli.StringSliceFlag{Name: "argument", Usage: "an `ARGUMENT` that launch starts the program with, such as --argument=--windowed"},
 		&cli.StringSliceFlag{Name: "no-argument", Usage: "remove such an `ARGUMENT`"},
 		&cli.StringFlag{Name: "through", Usage: "a `COMMAND` that launch starts instead of the program, with its arguments; empty: none"},
@@ -138,7 +138,7 @@ func (a commands) gameSet(ctx context.Context, c *cli.Command, home *game.Home, 
 			}
 		}
 	}
-	if with := c.String("with"); with != "" {
+	for _, with := range (&game.Game{Settings: game.Settings{With: c.String("with")}}).Tied() {
 		if with == name {
 			return app.Usagef("a game cannot be tied to itself")
 		}

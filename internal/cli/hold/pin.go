@@ -42,7 +42,7 @@ func (a commands) pinCommand() *cli.Command {
 			&cli.StringFlag{Name: "for", Usage: "the build that was current when this `FILE` was made: a replay, a save"},
 			&cli.StringFlag{Name: "date", Usage: "with --for: when the file was made, if its own date is wrong: `DATE`"},
 			&cli.BoolFlag{Name: "left-overs", Usage: "also remove files that are just as in other snapshots"},
-			&cli.BoolFlag{Name: "with-tied", Usage: "bring the game that this one is tied to (game set --with) to the same label, both or neither"},
+			&cli.BoolFlag{Name: "with-tied", Usage: "bring the games that this one is tied to (game set --with) to the same label, all or none"},
 			&cli.BoolFlag{Name: "follow", Usage: "let updates in, and lay the overlays over each new build"},
 			&cli.BoolFlag{Name: "no-block", Usage: "do not keep the launcher from updating it"},
 		),
@@ -86,7 +86,7 @@ func (a commands) pinCommand() *cli.Command {
 				switch {
 				case err != nil:
 				case c.Bool("with-tied"):
-					err = pinBoth(ctx, a.App, c, l.Home, l, p)
+					err = pinTied(ctx, a.App, c, l.Home, l, p)
 				default:
 					err = proposal.CarryOut(ctx, a.App, c, l, p)
 				}

@@ -17,56 +17,74 @@ import (
 	"morvant/internal/lane/propose"
 )
 
-// pinBoth pins a game as proposed, and the one that it is tied to at the build of the same label: both or
-// neither.
-func pinBoth(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, l *lane.Lane, p *change.Proposal) (err error) {
+// pinTied pins a game as proposed, and those that it is tied to at the build of the same label: all or none.
+func pinTied(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, l *lane.Lane, p *change.Proposal) (err error) {
 	switch {
 	case c.IsSet("lane"):
-		return app.Usagef("--with-tied is about the live folders of both games; leave --lane out")
-	case l.Base.With == "":
+		return app.Usagef("--with-tied is about the live folders of the games; leave --lane out")
+	case len(l.Base.Tied()) == 0:
 		return app.Usagef("%s is tied to no game: morvant game set --with GAME", l.Game.Name)
 	}
-	session, err := a.OpenLaneOf(ctx, c, home, l.Base.With, app.ToChange)
-	if err != nil {
-		return err
-	}
-	defer session.Close(&err)
-	other := session.Lane
-	b, err := find.Offered(ctx, a, c, home, other.Game.Name, p.Build.Label)
-	if err != nil {
-		return fmt.Errorf("%s: %w", other.Game.Name, err)
-	}
-	q, err := propose.Pin(ctx, other, b, propose.PinOptions{Hold: true, Inherit: true, Open: c.Bool("no-block")})
-	if err != nil {
-		return fmt.Errorf("%s: %w", other.Game.Name, err)
+	games := []propose.Tied{{Lane: l, Proposal: p}}
+	for _, name := range l.Base.Tied() {
+		session, opened := a.OpenLaneOf(ctx, c, home, name, app.ToChange)
+		if opened != nil {
+			return opened
+		}
+		defer session.Close(&err)
+		q, err := pinAs(ctx, a, c, home, session.Lane, p.Build.Label)
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		games = append(games, propose.Tied{Lane: session.Lane, Proposal: q})
 	}
 	dry, asJSON := c.Bool("dry-run"), c.Bool("json")
-	if !asJSON && !c.Bool("quiet") {
-		proposal.ShowPlan(a, c, l, p)
-		proposal.ShowPlan(a, c, other, q)
+	var unready error
+	for _, g := range games {
+		if !asJSON && !c.Bool("quiet") {
+			proposal.ShowPlan(a, c, g.Lane, g.Proposal)
+		}
+		unready = errors.Join(unready, change.Ready(g.Lane, g.Proposal))
 	}
 	if !dry {
-		if err := errors.Join(change.Ready(l, p), change.Ready(other, q)); err != nil {
+		if unready != nil {
+			return unready
+		}
+		if err := a.Ask(c, fmt.Sprintf("Go ahead with all %d games?", len(games))); err != nil {
 			return err
 		}
-		if err := a.Ask(c, "Go ahead with both?"); err != nil {
-			return err
-		}
-		if err := propose.CarryOutBoth(ctx, l, p, other, q); err != nil {
+		if err := propose.CarryOutAll(ctx, games); err != nil {
 			return err
 		}
 	}
 	if asJSON {
-		j := view.ToPlanJSON(l.Game.Name, p, !dry)
-		with := view.ToPlanJSON(other.Game.Name, q, !dry)
-		j.Tied = &with
-		return a.Emit(j)
+		return a.Emit(tiedJSON(games, !dry))
 	}
 	if dry {
 		a.Say("\nThis was a dry run; nothing was changed.")
 		return nil
 	}
-	a.Say("%s", view.Outcome(l, p))
-	a.Say("%s", view.Outcome(other, q))
+	for _, g := range games {
+		a.Say("%s", view.Outcome(g.Lane, g.Proposal))
+	}
 	return nil
+}
+
+// pinAs plans the pin of a game to the build of a label.
+func pinAs(ctx context.Context, a *app.App, c *cli.Command, home *game.Home, l *lane.Lane, label string) (*change.Proposal, error) {
+	b, err := find.Offered(ctx, a, c, home, l.Game.Name, label)
+	if err != nil {
+		return nil, err
+	}
+	return propose.Pin(ctx, l, b, propose.PinOptions{Hold: true, Inherit: true, Open: c.Bool("no-block")})
+}
+
+// tiedJSON is the document of the changes of several games, each within the one before it.
+func tiedJSON(games []propose.Tied, done bool) view.PlanJSON {
+	j := view.ToPlanJSON(games[0].Lane.Game.Name, games[0].Proposal, done)
+	if len(games) > 1 {
+		with := tiedJSON(games[1:], done)
+		j.Tied = &with
+	}
+	return j
 }

@@ -24,6 +24,7 @@ import (
 	"morvant/internal/lane/record"
 	"morvant/internal/lane/status"
 	"morvant/internal/lanes"
+	"morvant/internal/oplog"
 	"morvant/internal/ref"
 	"morvant/internal/state"
 	"morvant/internal/transfer"
@@ -295,12 +296,9 @@ func (a commands) laneAdopt(ctx context.Context, c *cli.Command, l *lane.Lane, n
 		}
 		n.Copy = true
 	}
-	o, err := lanes.Adopt(ctx, l, n)
+	o, err := lanes.Adopt(ctx, l, n, func(o *lane.Lane) error { return a.adopted(ctx, c, l, o) })
 	if err != nil {
 		return err
-	}
-	if err := a.adopted(ctx, c, l, o); err != nil {
-		return errors.Join(err, lanes.Discard(context.WithoutCancel(ctx), o), o.Close())
 	}
 	if like := c.String("like"); like != "" {
 		err = errors.Join(a.carryKept(ctx, c, o, like), a.shareAs(ctx, o, like))
@@ -326,9 +324,6 @@ func (a commands) adopted(ctx context.Context, c *cli.Command, l, o *lane.Lane) 
 	if err := change.CarryOut(ctx, o, p); err != nil {
 		return err
 	}
-	if err := lanes.Made(ctx, o); err != nil {
-		return err
-	}
 	return a.Done(c, fmt.Sprintf("%s is lane %s of %s, recorded as snapshot/%s and held there.", o.Dir, n, l.Game.Display(), label))
 }
 
@@ -346,21 +341,25 @@ func (a commands) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 			a.Note("Note: %s is %s, which no snapshot can hold; the new lane will not have it.", o.Path, o.What)
 		}
 	}
-	o, err := lanes.Create(ctx, l, n)
+	o, err := lanes.Create(ctx, l, n, func(o *lane.Lane) error {
+		a.NoteDisk(o.Dir)
+		if err := a.fillLane(ctx, c, o, from); err != nil || !c.Bool("dry-run") {
+			return err
+		}
+		return errDry
+	})
 	if err != nil {
+		if errors.Is(err, errDry) {
+			err = nil
+		}
+		for _, b := range from.recorded {
+			if !errors.Is(err, oplog.ErrStays) { // nothing is in it that anybody would miss
+				err = errors.Join(err, home.ForgetBuild(context.WithoutCancel(ctx), b))
+			}
+		}
 		return err
 	}
-	a.NoteDisk(o.Dir)
-	err = a.fillLane(ctx, c, o, from)
-	if err != nil || c.Bool("dry-run") {
-		// Nothing is in it yet that anybody would miss.
-		err = errors.Join(err, lanes.Discard(context.WithoutCancel(ctx), o))
-		for _, b := range from.recorded {
-			err = errors.Join(err, home.ForgetBuild(context.WithoutCancel(ctx), b))
-		}
-		return errors.Join(err, o.Close())
-	}
-	if err = lanes.Made(ctx, o); err == nil && c.IsSet("like") {
+	if c.IsSet("like") {
 		err = a.carryKept(ctx, c, o, c.String("like"))
 	}
 	var left error // something that could not be copied
@@ -380,6 +379,9 @@ func (a commands) laneNew(ctx context.Context, c *cli.Command, l *lane.Lane, hom
 	}
 	return errors.Join(cmp.Or(err, left), o.Close())
 }
+
+// errDry takes back what a dry run needed to have for a moment.
+var errDry = errors.New("a dry run")
 
 // noteLinks tells of links out of the folder that the live lane has and a new one has not.
 func (a commands) noteLinks(ctx context.Context, l, o *lane.Lane) error {

@@ -84,6 +84,9 @@ func (a commands) showStatus(c *cli.Command, s *status.Status) error {
 	a.Say("%s", view.Fields(append([]string{"lane", view.LaneLine(s), view.FolderWord(s), s.Dir, "holds", view.Count(s.Files, "file") + ", " + view.Size(s.Bytes),
 		"held at", held, "incomplete?", doubt, "known by", how, "builds known", fmt.Sprint(s.Builds), "last change", last, "updates", view.BlockLine(s), "waiting", view.WaitingLine(s), "tied to", view.TiedLine(s), "reports", says, "running", running, "links out", view.LinksLine(s.Links), "hard links", view.HardLinksLine(s), "doubled", view.DoublesLine(s.Doubles, s.Game.IgnoreCase)},
 		view.AdditionLines(s.Pin)...)...))
+	for _, what := range s.HalfDone {
+		a.Say("\n%s was interrupted; the same command goes on with it.", view.Paint(view.Bad, what))
+	}
 	a.noteRestless(s.Restless)
 	a.NoteOdd(s.Odd)
 	if s.Drift != nil {

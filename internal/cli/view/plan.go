@@ -66,7 +66,7 @@ type stepJSON struct {
 	From   string `json:"from,omitempty"`
 }
 
-type planJSON struct {
+type PlanJSON struct {
 	Schema   string           `json:"schema"`
 	Game     string           `json:"game"`
 	Change   int64            `json:"change,omitempty"`
@@ -94,8 +94,8 @@ type planJSON struct {
 	Fetch      int64    `json:"fetch_bytes"`
 	// LeftOver are files that stay and are just as in other snapshots.
 	LeftOver []LeftOverJSON `json:"left_over,omitempty"`
-	// Tied is the change of the game that this one is tied to.
-	Tied *planJSON `json:"tied,omitempty"`
+	// Tied is the change of the game that this one is tied to; of several, each has the next one.
+	Tied *PlanJSON `json:"tied,omitempty"`
 	// Stayed are files that a carry found to differ and left as they are here.
 	Stayed int `json:"stayed,omitempty"`
 	// Notes are what the player should know of it, in sentences.
@@ -106,8 +106,8 @@ type planJSON struct {
 }
 
 // ToPlanJSON makes the document of a change; done says that it has been carried out.
-func ToPlanJSON(name string, p *change.Proposal, done bool) planJSON {
-	j := planJSON{
+func ToPlanJSON(name string, p *change.Proposal, done bool) PlanJSON {
+	j := PlanJSON{
 		Schema: "morvant-change/1", Game: name, Change: p.Change.ID, What: p.Change.What, Build: p.Change.Build, Undoes: p.Change.Undoes,
 		Done: done, Totals: p.Change.Totals, Steps: []stepJSON{}, Extra: toFiles(p.Plan.Extra), Kept: p.Plan.Kept, Yielded: p.Yielded, Same: p.Plan.Same,
 		LeftOut: OddPaths(p.Odd), Recorded: p.Change.Made, Stayed: p.Stayed,

@@ -172,11 +172,14 @@ type StatusJSON struct {
 	Looked       time.Time   `json:"looked"`
 	// Gone are files of the player's that somebody else has taken away.
 	Gone []GoneJSON `json:"gone,omitempty"`
+	// HalfDone names what an earlier run has begun and the same command goes on with.
+	HalfDone []string `json:"half_done,omitempty"`
 	// SavesGone is the number of the newest backup of saves that are all gone.
 	SavesGone int64 `json:"saves_gone,omitempty"`
-	// Tied is the game that this one is tied to.
-	Tied          *TiedJSON `json:"tied,omitempty"`
-	EqualsContent string    `json:"equals_content,omitempty"` // digest of its manifest
+	// Tied is the game that this one is tied to, AlsoTied are the others.
+	Tied          *TiedJSON  `json:"tied,omitempty"`
+	AlsoTied      []TiedJSON `json:"also_tied,omitempty"`
+	EqualsContent string     `json:"equals_content,omitempty"` // digest of its manifest
 	// Links lead out of the folder.
 	Links []OutLinkJSON `json:"links,omitempty"`
 	// HardLinks tells of files that have a second name outside of the folder.
@@ -205,7 +208,7 @@ func ToStatusJSON(s *status.Status) StatusJSON {
 	j := StatusJSON{
 		Schema: "morvant-status/1", Game: s.Game.Name, Live: s.Game.Live, Lane: s.Lane, Folder: s.Dir, Held: s.Build != nil,
 		Drift: ToDrift(s.Drift), Drifted: s.Drift != nil && s.Drift.Any(),
-		Files: s.Files, Bytes: s.Bytes, Running: s.Running, Block: ToBlockJSON(s.Block), Looked: s.Looked, Gone: ToGone(s.Gone),
+		Files: s.Files, Bytes: s.Bytes, Running: s.Running, Block: ToBlockJSON(s.Block), Looked: s.Looked, Gone: ToGone(s.Gone), HalfDone: s.HalfDone,
 		Waiting: s.Waiting, Says: s.Says, SaysBy: s.SaysBy.Source, Overlays: s.Pin.Overlays, Companions: s.Pin.Companions, Edits: s.Pin.Edits, Keep: s.Pin.Keep, LeaveOut: s.Pin.LeaveOut, Follow: s.Pin.Follow,
 	}
 	if s.NoSaves != nil {
@@ -215,8 +218,12 @@ func ToStatusJSON(s *status.Status) StatusJSON {
 		b := ToBuildJSON(s.Build, s.Pin)
 		j.Build = &b
 	}
-	if t := s.Tied; t != nil {
-		j.Tied = &TiedJSON{t.Game, t.Build, t.Same}
+	for i, t := range s.Tied {
+		if one := (TiedJSON{t.Game, t.Build, t.Same}); i == 0 {
+			j.Tied = &one
+		} else {
+			j.AlsoTied = append(j.AlsoTied, one)
+		}
 	}
 	j.LeftOver = ToLeftOvers(s.LeftOvers)
 	for _, p := range slices.Sorted(maps.Keys(s.Links)) {
@@ -341,24 +348,32 @@ type TiedJSON struct {
 	Same  bool   `json:"same"`            // both are held at builds of the same label
 }
 
-// TiedLine tells of the game that this one is tied to; empty: it is tied to none.
+// TiedLine tells of the games that this one is tied to; empty: it is tied to none.
 func TiedLine(s *status.Status) string {
-	t := s.Tied
-	switch {
-	case t == nil:
-		return ""
-	case t.Err != nil:
-		return t.Game + ": " + OneLine(t.Err)
-	case t.Same:
-		return t.Game + " is held at " + t.Build + ", too"
-	case t.Build == "" && s.Build == nil:
-		return t.Game + " is not held either"
-	case t.Build == "":
-		return Paint(Bad, t.Game+" is not held: they may be apart")
-	case s.Build == nil:
-		return Paint(Bad, t.Game+" is held at "+t.Build+": they may be apart")
+	var list []string
+	apart := false
+	for _, t := range s.Tied {
+		text := t.Game + " is held at " + t.Build
+		switch {
+		case t.Err != nil:
+			text = t.Game + ": " + OneLine(t.Err)
+		case t.Same:
+			text += ", too"
+		case t.Build == "" && s.Build == nil:
+			text = t.Game + " is not held either"
+		case t.Build == "":
+			text = Paint(Bad, t.Game+" is not held: they may be apart")
+		case s.Build == nil:
+			text = Paint(Bad, text+": they may be apart")
+		default:
+			text, apart = Paint(Bad, text+": they are apart"), true
+		}
+		list = append(list, text)
 	}
-	return Paint(Bad, t.Game+" is held at "+t.Build+": they are apart") + "; morvant pin BUILD --with-tied brings both to one"
+	if apart {
+		list = append(list, "morvant pin BUILD --with-tied brings all to one")
+	}
+	return strings.Join(list, "; ")
 }
 
 // LeftOverJSON is what is left over of one build.

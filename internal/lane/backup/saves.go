@@ -2,6 +2,7 @@ package backup
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -10,6 +11,7 @@ import (
 
 	"morvant/internal/game"
 	"morvant/internal/lane"
+	"morvant/internal/oplog"
 	"morvant/internal/plan"
 	"morvant/internal/saves"
 	"morvant/internal/state"
@@ -217,70 +219,75 @@ func CarryOut(ctx context.Context, l *lane.Lane, c *Change, why string) error {
 	if err := l.MayChange(); err != nil {
 		return err
 	}
-	return carryOut(ctx, l, c, why)
-}
-
-func carryOut(ctx context.Context, l *lane.Lane, c *Change, why string) error {
-	var err error
-	if c.Now, _, err = Make(ctx, l, why); err != nil {
-		return err
-	}
-	if err := Whole(c.Now); err != nil {
-		return err
-	}
-	note := state.Restoring{UID: state.NewUID()}
+	note := &state.Restoring{UID: state.NewUID()}
 	for _, r := range c.Returns {
 		note.Places = append(note.Places, r.Place)
 	}
 	if c.backup != nil {
 		note.Backup = c.backup.ID
 	}
-	if err := l.Home.BeginRestoring(ctx, l.Game.Name, note); err != nil {
+	if err := c.before(ctx, l, why); err != nil {
 		return err
 	}
-	ctx = context.WithoutCancel(ctx)
-	if err := archiveOf(l, note.UID).Carry(ctx, c.Returns); err != nil {
-		return err
-	}
-	if c.backup == nil { // they were put away
-		if err := SeenGone(ctx, l); err != nil {
-			return err
-		}
-	}
-	return l.Home.EndRestoring(ctx, l.Game.Name)
+	return restoring(l, note, c).Run(ctx, l.Home.State)
 }
 
-// Recover ends a change of the saves that an earlier run did not.
-func Recover(ctx context.Context, l *lane.Lane) error {
-	r, err := l.Home.Restoring(ctx, l.Game.Name)
-	if err != nil || r == nil || !l.Live {
+// before backs the saves up as they are.
+func (c *Change) before(ctx context.Context, l *lane.Lane, why string) (err error) {
+	if c.Now, _, err = Make(ctx, l, why); err != nil {
 		return err
 	}
+	return Whole(c.Now)
+}
+
+// restoring is a change of the saves, which is finished always; c is nil for one that an earlier run has begun.
+func restoring(l *lane.Lane, note *state.Restoring, c *Change) *oplog.Operation {
+	op := &oplog.Operation{Game: l.Game.Name, Kind: state.BegunSaves, Body: note, What: "A change of the saves of " + l.Game.Display()}
+	op.Steps = []oplog.Step{{Do: func(ctx context.Context) (err error) {
+		ctx = context.WithoutCancel(ctx)
+		if c == nil {
+			if c, err = again(ctx, l, note); err != nil || c == nil {
+				op.Told = err == nil
+				return err
+			}
+		}
+		if err := archiveOf(l, note.UID).Carry(ctx, c.Returns); err != nil || c.backup != nil {
+			return err
+		}
+		return SeenGone(ctx, l) // they were put away
+	}}}
+	return op
+}
+
+// again plans a change of the saves anew that was cut off; nil: the backup that it restored is forgotten.
+func again(ctx context.Context, l *lane.Lane, note *state.Restoring) (*Change, error) {
 	if err := l.NotRunning(); err != nil {
-		return fmt.Errorf("a change of the saves was interrupted and is finished once the game is closed: %w", err)
+		return nil, err
 	}
-	if err := archiveOf(l, r.UID).Recover(ctx, r.Places); err != nil {
-		return err
+	if err := archiveOf(l, note.UID).Recover(ctx, note.Places); err != nil {
+		return nil, err
 	}
 	var b *saves.Backup
-	if r.Backup != 0 {
-		if b, err = l.Home.Backup(ctx, l.Game.Name, r.Backup); errors.Is(err, state.ErrUnknown) {
-			// The backup has been forgotten: the saves stay as they are now.
+	if note.Backup != 0 {
+		var err error
+		if b, err = l.Home.Backup(ctx, l.Game.Name, note.Backup); errors.Is(err, state.ErrUnknown) {
 			l.Tell("A change of the saves of %s was interrupted; the backup that it restored is forgotten, and the saves stay as they are.", l.Game.Display())
-			return l.Home.EndRestoring(ctx, l.Game.Name)
+			return nil, nil
 		} else if err != nil {
-			return err
+			return nil, err
 		}
 	}
 	c, err := Propose(ctx, l, b)
-	if err != nil {
-		return err
+	if err == nil {
+		err = c.before(ctx, l, "before an interrupted change of the saves was finished")
 	}
-	if err := carryOut(ctx, l, c, "before an interrupted change of the saves was finished"); err != nil {
-		return err
-	}
-	l.Tell("A change of the saves of %s was interrupted; Morvant has finished it.", l.Game.Display())
-	return nil
+	return c, err
+}
+
+// Unfinished returns the change of the saves that an earlier run has begun.
+func Unfinished(l *lane.Lane, b state.Begun) (*oplog.Operation, error) {
+	note := &state.Restoring{}
+	return restoring(l, note, nil), json.Unmarshal(b.Body, note)
 }
 
 // Leave backs the saves up before the lane is parked, and returns the backup's

@@ -2,7 +2,6 @@ package change
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"path"
 	"path/filepath"
@@ -114,7 +113,7 @@ func BesideAs(ctx context.Context, l *lane.Lane, is *state.Lane) (*lane.Lane, er
 	if o.Passive = l.Passive; o.Passive {
 		o.Unfinished = l.Unfinished
 	} else if err := Recover(ctx, o); err != nil {
-		o.Unfinished = fmt.Errorf("%w: %w", lane.ErrUnfinished, err)
+		o.Unfinished = lane.IsUnfinished(err)
 	}
 	return o, nil
 }

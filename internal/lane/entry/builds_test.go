@@ -41,11 +41,13 @@ func newFed(t *testing.T, label string) *bench {
 	return b
 }
 
-func (b *bench) find(name string) *state.Build {
+func (b *bench) find(name string) *state.Build { return b.findOf("quay", name) }
+
+func (b *bench) findOf(game, name string) *state.Build {
 	b.Helper()
 	r, err := ref.Parse(name)
 	require.NoError(b, err)
-	found, err := resolve.Build(b.Context(), b.home, "quay", r)
+	found, err := resolve.Build(b.Context(), b.home, game, r)
 	require.NoError(b, err)
 	return found.Build
 }

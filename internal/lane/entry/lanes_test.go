@@ -38,6 +38,14 @@ func (b *bench) read(dir, p string) string {
 	return string(content)
 }
 
+// begun lists what has begun and is not over.
+func (b *bench) begun() []state.Begun {
+	b.Helper()
+	list, err := b.home.Begun(b.Context(), "")
+	require.NoError(b, err)
+	return list
+}
+
 func (b *bench) parked(name string) string { return game.ParkedName(b.live, name) }
 
 // newPaired is a bench with two lanes: main, which holds file a as "main", and old,
@@ -54,11 +62,12 @@ func newPaired(t *testing.T, settings game.Settings) *bench {
 	b.on(func(l *lane.Lane) {
 		s, err := record.Snapshot(t.Context(), l, record.Wanted{Label: "1"})
 		require.NoError(t, err)
-		o, err := lanes.Create(t.Context(), l, lanes.NewLane{Name: "old"})
+		o, err := lanes.Create(t.Context(), l, lanes.NewLane{Name: "old"}, func(o *lane.Lane) error {
+			p, err := propose.Pin(t.Context(), o, s.Build, propose.PinOptions{Hold: true, Whole: true})
+			require.NoError(t, err)
+			return change.CarryOut(t.Context(), o, p)
+		})
 		require.NoError(t, err)
-		p, err := propose.Pin(t.Context(), o, s.Build, propose.PinOptions{Hold: true, Whole: true})
-		require.NoError(t, err)
-		require.NoError(t, change.CarryOut(t.Context(), o, p))
 		require.NoError(t, o.Close())
 	})
 	b.file(b.live, "a", "main")
@@ -130,9 +139,7 @@ func TestASwitchThatCannotBeChangesNothing(t *testing.T) {
 	require.ErrorIs(t, b.change("old"), lane.ErrNotTheLane)
 	require.NoError(t, os.RemoveAll(b.parked("old")))
 	require.ErrorIs(t, b.change("old"), lane.ErrGone)
-	s, err := b.home.Switching(t.Context(), "quay")
-	require.NoError(t, err)
-	require.Nil(t, s)
+	require.Empty(t, b.begun())
 	require.Equal(t, "main", b.read(b.live, "a"))
 }
 
@@ -150,7 +157,7 @@ func TestASwitchIsFinishedFromWhereverItWasCutOff(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			b := newPaired(t, game.Settings{})
-			require.NoError(t, b.home.BeginSwitch(t.Context(), "quay", &state.Switch{From: "main", To: "old", Park: b.parked("main"), Place: b.parked("old")}))
+			require.NoError(t, b.home.Begin(t.Context(), "quay", "", state.BegunSwitch, "", &state.Switch{From: "main", To: "old", Park: b.parked("main"), Place: b.parked("old")}))
 			cut.leave(b)
 			b.on(func(l *lane.Lane) {
 				require.Equal(t, cut.live, l.Name)
@@ -226,11 +233,11 @@ func TestALaneIsRenamedAdoptedAndRemoved(t *testing.T) {
 
 		folder := filepath.Join(filepath.Dir(b.live), "found")
 		b.file(folder, "a", "found")
-		_, err = lanes.Adopt(t.Context(), l, lanes.NewLane{Name: "found", Dir: b.parked("races")})
+		_, err = lanes.Adopt(t.Context(), l, lanes.NewLane{Name: "found", Dir: b.parked("races")}, nil)
 		require.ErrorIs(t, err, lane.ErrInTheWay)
-		_, err = lanes.Adopt(t.Context(), l, lanes.NewLane{Name: "found", Dir: filepath.Join(b.live, "deep")})
+		_, err = lanes.Adopt(t.Context(), l, lanes.NewLane{Name: "found", Dir: filepath.Join(b.live, "deep")}, nil)
 		require.ErrorIs(t, err, game.ErrFolder)
-		f, err := lanes.Adopt(t.Context(), l, lanes.NewLane{Name: "found", Dir: folder})
+		f, err := lanes.Adopt(t.Context(), l, lanes.NewLane{Name: "found", Dir: folder}, func(*lane.Lane) error { return nil })
 		require.NoError(t, err)
 		require.Equal(t, folder, f.Dir)
 		kept, err := lanes.Remove(t.Context(), f, true)
@@ -413,7 +420,7 @@ func TestAnInterruptedChangeOfSavesIsFinished(t *testing.T) {
 		require.NoError(t, err)
 		require.False(t, c.Empty())
 		// Killed after the first folder: its half is old, the other's is not.
-		require.NoError(t, b.home.BeginRestoring(t.Context(), "quay", state.Restoring{Backup: first.ID}))
+		require.NoError(t, b.home.Begin(t.Context(), "quay", "", state.BegunSaves, "", state.Restoring{Backup: first.ID}))
 		require.NoError(t, backup.Archive(l).Carry(t.Context(), c.Returns[:1]))
 	})
 	b.on(func(l *lane.Lane) { require.Contains(t, strings.Join(l.Recovered, " "), "A change of the saves") })

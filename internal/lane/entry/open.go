@@ -62,10 +62,7 @@ func open(ctx context.Context, l *lane.Lane, o lane.Options, unsettled bool) err
 	}
 	l.Cache = scan.OpenCache(l.Home.CacheFile())
 	if !unsettled && !l.Passive {
-		if err := lanes.RecoverSwitch(ctx, l); err != nil {
-			return err
-		}
-		if err := lanes.RecoverLanes(ctx, l); err != nil {
+		if err := recoverLanes(ctx, l); err != nil {
 			return err
 		}
 		if err := lanes.Swapped(ctx, l); err != nil {

@@ -14,6 +14,7 @@ import (
 	"morvant/internal/edit"
 	"morvant/internal/lane"
 	"morvant/internal/lane/compose"
+	"morvant/internal/oplog"
 	"morvant/internal/problem"
 	"morvant/internal/scan"
 	"morvant/internal/state"
@@ -58,13 +59,42 @@ func Block(ctx context.Context, l *lane.Lane) error {
 	return noted(ctx, l, true, func() error { return setBlock(ctx, l) })
 }
 
-// noted notes that a block is being set or taken off, for the next command to finish.
+// noted notes that a block is being set or taken off, for the next command to finish. What fails is told, and not tried again.
 func noted(ctx context.Context, l *lane.Lane, set bool, do func() error) error {
-	if err := l.Home.Begin(ctx, l.Game.Name, l.Name, state.BegunBlock, state.NewUID(), set); err != nil {
-		return err
+	var failed error
+	op := operation(l, set, func(context.Context) error { failed = do(); return nil })
+	return errors.Join(op.Run(ctx, l.Home.State), failed)
+}
+
+func operation(l *lane.Lane, set bool, do func(context.Context) error) *oplog.Operation {
+	what := "Setting the block"
+	if !set {
+		what = "Taking the block off"
 	}
-	err := do()
-	return errors.Join(err, l.Home.End(context.WithoutCancel(ctx), l.Game.Name, l.Name, state.BegunBlock))
+	return &oplog.Operation{
+		Game: l.Game.Name, Lane: l.Name, Kind: state.BegunBlock, Body: set, What: what + " of " + l.Title(), Steps: []oplog.Step{{Do: do}},
+	}
+}
+
+// Unfinished returns the setting or taking off of a block that an earlier run has begun.
+func Unfinished(l *lane.Lane, b state.Begun) (*oplog.Operation, error) {
+	var set bool
+	if err := json.Unmarshal(b.Body, &set); err != nil {
+		return nil, err
+	}
+	op := operation(l, set, nil)
+	op.Steps[0].Do = func(ctx context.Context) error {
+		do := unblock
+		if set {
+			do = Block
+		}
+		if err := do(ctx, l); err != nil && ctx.Err() == nil {
+			l.Meter.Warn(fmt.Sprintf("the block is incomplete: %v; see %s", err, problem.ShowBlock))
+			op.Told = true
+		}
+		return ctx.Err()
+	}
+	return op, nil
 }
 
 func setBlock(ctx context.Context, l *lane.Lane) error {
@@ -326,35 +356,6 @@ func rememberingDigests(ctx context.Context, l *lane.Lane, change func() error) 
 		}
 	}
 	return l.Cache.Remember(ctx, l.CacheKey(), after)
-}
-
-// Recover ends what an earlier run has left half-way of a block.
-func Recover(ctx context.Context, l *lane.Lane) error {
-	begun, err := l.BegunHere(ctx, state.BegunBlock)
-	if err != nil {
-		return err
-	}
-	if begun != nil {
-		var set bool
-		if err := json.Unmarshal(begun.Body, &set); err != nil {
-			return err
-		}
-		if set {
-			err = Block(ctx, l)
-		} else {
-			err = unblock(ctx, l)
-		}
-		if err != nil {
-			l.Meter.Warn(fmt.Sprintf("the block is incomplete: %v; see %s", err, problem.ShowBlock))
-			return l.Home.End(ctx, l.Game.Name, l.Name, state.BegunBlock)
-		}
-		what := "Setting the block"
-		if !set {
-			what = "Taking the block off"
-		}
-		l.Tell("%s of %s was interrupted; Morvant has finished it.", what, l.Title())
-	}
-	return nil
 }
 
 // Suspend takes off what blocks the launcher outside of the lane's own files,

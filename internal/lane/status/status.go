@@ -145,8 +145,10 @@ type Status struct {
 	Back    *GoneFrom
 	// LeftOvers are extra files of a held lane that are just as in other known builds.
 	LeftOvers []*LeftOver
-	// Tied is how the game stands that this one is tied to; nil: it is tied to none.
-	Tied *Tied
+	// HalfDone names what an earlier run has begun and the same command goes on with.
+	HalfDone []string
+	// Tied is how the games stand that this one is tied to.
+	Tied []*Tied
 	// Tree is what was looked at.
 	Tree *scan.Tree
 }
@@ -193,7 +195,7 @@ func Of(ctx context.Context, l *lane.Lane, read int64) (*Status, error) {
 			s.Builds++
 		}
 	}
-	s.Tied = tied(ctx, l, s.Build)
+	s.Tied, s.HalfDone = tied(ctx, l, s.Build), l.Waiting
 	history, err := l.Home.History(ctx, l.Game.Name, l.Name)
 	if err != nil {
 		return nil, err
@@ -275,33 +277,40 @@ type Tied struct {
 	Err   error  // why nobody knows
 }
 
-// tied says how the game stands that the lane's is tied to.
-func tied(ctx context.Context, l *lane.Lane, held *state.Build) *Tied {
-	if l.Base.With == "" || !l.Live {
+// tied says how the games stand that the lane's is tied to.
+func tied(ctx context.Context, l *lane.Lane, held *state.Build) []*Tied {
+	if !l.Live {
 		return nil
 	}
-	t := &Tied{Game: l.Base.With}
-	if _, err := l.Home.Load(t.Game); err != nil {
-		t.Err = err
-		return t
+	var list []*Tied
+	for _, name := range l.Base.Tied() {
+		t := &Tied{Game: name}
+		if t.Build, t.Err = heldAt(ctx, l.Home, name); t.Err == nil {
+			t.Same = t.Build != "" && held != nil && held.Label == t.Build
+		}
+		list = append(list, t)
 	}
-	live, err := l.Home.LiveLane(ctx, t.Game)
+	return list
+}
+
+// heldAt returns the label of the build that the live lane of a game is held at; empty: it is not held.
+func heldAt(ctx context.Context, home *game.Home, name string) (string, error) {
+	if _, err := home.Load(name); err != nil {
+		return "", err
+	}
+	live, err := home.LiveLane(ctx, name)
 	if err != nil {
-		t.Err = err
-		return t
+		return "", err
 	}
-	pin, err := l.Home.Pin(ctx, t.Game, live)
+	pin, err := home.Pin(ctx, name, live)
 	if err != nil || !pin.Held() {
-		t.Err = err
-		return t
+		return "", err
 	}
-	b, err := l.Home.RecordedBuild(ctx, t.Game, pin.Build)
+	b, err := home.RecordedBuild(ctx, name, pin.Build)
 	if err != nil {
-		t.Err = err
-		return t
+		return "", err
 	}
-	t.Build, t.Same = b.Label, held != nil && held.Label == b.Label
-	return t
+	return b.Label, nil
 }
 
 // reassure takes the doubt from the held build if a build that is known from elsewhere is the same.
