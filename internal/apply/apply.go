@@ -64,6 +64,12 @@ const (
 	perFile = 4096
 )
 
+// Origin is the home that carries a change out, and its age then.
+type Origin struct {
+	Home       string `json:"home,omitempty"`
+	Generation int64  `json:"generation,omitempty"`
+}
+
 // Job is one change of one folder.
 type Job struct {
 	ID    string // of the change; only one that the caller has noted under it is recovered
@@ -73,6 +79,7 @@ type Job struct {
 	Tree  *scan.Tree // what the plan was made from
 	Store *store.Store
 	Memo  json.RawMessage // handed back by Pending, for whoever ends the change
+	By    Origin          // who carries it out
 	Meter progress.Meter
 	Now   func() time.Time
 	// Elsewhere, if set, opens a file outside of the folder that most likely holds a

@@ -32,10 +32,11 @@ const maxJournal = 1 << 30
 // journal is what is written down before the first file moves. On disk it is one
 // line with the BLAKE3 digest of all that follows, then JSON.
 type journal struct {
-	Format string          `json:"format"`
-	ID     string          `json:"id,omitempty"` // of Job; journals of old versions have none
-	Memo   json.RawMessage `json:"memo"`
-	Steps  []step          `json:"steps"`
+	Format string `json:"format"`
+	ID     string `json:"id,omitempty"` // of Job; journals of old versions have none
+	Origin
+	Memo  json.RawMessage `json:"memo"`
+	Steps []step          `json:"steps"`
 	// Locked are folders that are read-only, and opened for the change, with their modes.
 	Locked map[string]fs.FileMode `json:"locked,omitempty"`
 
@@ -49,7 +50,7 @@ type step struct {
 }
 
 func newJournal(job Job) *journal {
-	j := &journal{Format: journalFormat, ID: job.ID, Memo: job.Memo, Steps: make([]step, len(job.Plan.Steps))}
+	j := &journal{Format: journalFormat, ID: job.ID, Origin: job.By, Memo: job.Memo, Steps: make([]step, len(job.Plan.Steps))}
 	for i, s := range job.Plan.Steps {
 		j.Steps[i] = step{Step: s}
 		if e := job.Tree.Entry(s.Path); e != nil && s.Displaces() && s.Before.Kind == plan.File {

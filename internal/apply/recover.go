@@ -43,6 +43,9 @@ type Recovery struct {
 	// Steps and Memo are those of that change, for a journal that is lost.
 	Steps []plan.Step
 	Memo  json.RawMessage
+	// Lost, if set, reports whether the caller was put back to before it began a change, so that it knows nothing of that: it is
+	// taken back.
+	Lost func(Origin) (bool, error)
 	// Ours, if set, decides about a journal of an old version, which has no ID.
 	Ours func(steps []plan.Step, memo json.RawMessage) bool
 }
@@ -82,6 +85,12 @@ func Recover(ctx context.Context, r Recovery) (*Ended, error) {
 	case errors.Is(err, problem.ErrNewer):
 		return nil, err
 	case err == nil && !r.ours(j):
+		if lost, err := r.lost(j); err != nil {
+			return nil, err
+		} else if lost {
+			c.journal, end.Memo, end.Outcome = j, j.Memo, Back
+			return end, c.back()
+		}
 		end.Outcome = Foreign
 		end.At, err = c.setAside()
 		return end, err
@@ -133,6 +142,13 @@ func (r *Recovery) ours(j *journal) bool {
 		steps[i] = j.Steps[i].Step
 	}
 	return r.Ours(steps, j.Memo)
+}
+
+func (r *Recovery) lost(j *journal) (bool, error) {
+	if r.Lost == nil || j.Home == "" {
+		return false, nil
+	}
+	return r.Lost(j.Origin)
 }
 
 // begun reports whether anything may have been moved: any sign of it counts.

@@ -29,7 +29,7 @@ func compareAge(ctx context.Context, h *Home, store state.Age) error {
 	if err != nil {
 		return err
 	}
-	if h.began = is; is.Before(store) || store.Home != "" && store.Home != is.Home {
+	if h.began = is; store.Home != is.Home && store.Home != "" || store.Home == is.Home && store.Generation > is.Generation {
 		h.Older = &store
 	}
 	return nil

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"morvant/internal/apply"
 	"morvant/internal/feed"
 	"morvant/internal/game"
 	"morvant/internal/problem"
@@ -67,6 +68,8 @@ type Lane struct {
 	// Unfinished says why something that an earlier run left unfinished is so still;
 	// until it is ended, nothing is changed. Looking is possible all the same.
 	Unfinished error
+	// Older says that the home has been put back to before something that was done to this folder.
+	Older bool
 	// Waiting names what an earlier run has begun and the same command goes on with.
 	Waiting []string
 	// Passive says that another Morvant is at work on the game: nothing is noted of what is seen meanwhile.
@@ -114,6 +117,17 @@ type unfinished struct{ error }
 
 func (u unfinished) Is(target error) bool { return target == ErrUnfinished }
 func (u unfinished) Unwrap() error        { return u.error }
+
+// Origin is the home, and its age now, for what is written into a folder.
+func (l *Lane) Origin(ctx context.Context) (apply.Origin, error) {
+	age, err := l.Home.Age(ctx)
+	return apply.Origin(age), err
+}
+
+// Lost reports whether this home wrote something and has been put back to before it.
+func (l *Lane) Lost(by apply.Origin) (bool, error) {
+	return l.Home.Lost(context.Background(), state.Age(by))
+}
 
 // Close gives everything back.
 func (l *Lane) Close() error {

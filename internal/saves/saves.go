@@ -316,8 +316,10 @@ type Archive struct {
 	Now   func() time.Time
 	Names *scan.Names // finds files elsewhere that saves are one with
 	// ID is the change of the saves that the caller has noted as begun; only that one is
-	// recovered.
-	ID string
+	// recovered, and one of a time that the caller has lost, by Lost.
+	ID   string
+	By   apply.Origin
+	Lost func(apply.Origin) (bool, error)
 }
 
 // open opens a place: one inside the lane's folder never leads out of it.
@@ -529,7 +531,7 @@ func (k *Archive) carry(ctx context.Context, r *Return) error {
 		return err
 	}
 	defer root.Close()
-	report, err := apply.Do(ctx, apply.Job{ID: k.ID, Root: root, Dir: dir, Plan: r.Plan, Tree: r.tree, Store: k.Store, Meter: k.Meter, Now: k.Now, Names: k.Names})
+	report, err := apply.Do(ctx, apply.Job{ID: k.ID, By: k.By, Root: root, Dir: dir, Plan: r.Plan, Tree: r.tree, Store: k.Store, Meter: k.Meter, Now: k.Now, Names: k.Names})
 	if err == nil {
 		err = apply.Finish(root)
 	}
@@ -587,7 +589,7 @@ func (k *Archive) Recover(ctx context.Context, places []Place) error {
 }
 
 func (k *Archive) recover(ctx context.Context, dir string, root *os.Root) error {
-	end, err := apply.Recover(ctx, apply.Recovery{Root: root, Store: k.Store, Now: k.Now, ID: k.ID})
+	end, err := apply.Recover(ctx, apply.Recovery{Root: root, Store: k.Store, Now: k.Now, ID: k.ID, Lost: k.Lost})
 	if err != nil {
 		return err
 	}

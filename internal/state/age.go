@@ -2,6 +2,8 @@ package state
 
 import (
 	"context"
+	"encoding/json"
+	"slices"
 	"strings"
 )
 
@@ -10,9 +12,6 @@ type Age struct {
 	Home       string `json:"home" toml:"home,omitempty"`             // made once, with the state
 	Generation int64  `json:"generation" toml:"generation,omitempty"` // grows with each change of it
 }
-
-// Before reports whether a state of this age is older than what another, written beside it, is of.
-func (a Age) Before(o Age) bool { return o.Home == a.Home && o.Generation > a.Generation }
 
 // aged are the tables whose changes make the state older: what cannot be found out again.
 var aged = []string{"build", "lane", "live", "change", "block", "saves", "own", "own_note"}
@@ -39,9 +38,47 @@ func (st *State) Age(ctx context.Context) (a Age, err error) {
 	return a, err
 }
 
-// Outgrow makes the state older than what was found to be newer.
-func Outgrow(ctx context.Context, st *State, found Age) error {
-	_, err := st.DB.ExecContext(ctx, `UPDATE age SET generation = max(generation, ?) + 1`, found.Generation)
+// Lost reports whether something was written by this home at an age that it does not remember: it has been put back to before that.
+func (st *State) Lost(ctx context.Context, a Age) (bool, error) {
+	is, err := st.Age(ctx)
+	if err != nil || a.Home != is.Home {
+		return false, err
+	}
+	spans, err := st.spans(ctx)
+	return a.Generation > is.Generation || slices.ContainsFunc(spans, func(s span) bool { return s.From < a.Generation && a.Generation <= s.To }), err
+}
+
+// span are the generations that a state does not remember, after From and up to To.
+type span struct{ From, To int64 }
+
+const factSpans = "generations-lost"
+
+func (st *State) spans(ctx context.Context) (list []span, err error) {
+	text, err := st.Fact(ctx, factSpans)
+	if err != nil || text == "" {
+		return nil, err
+	}
+	return list, json.Unmarshal([]byte(text), &list)
+}
+
+// Outgrow makes the state older than what was found to be newer, and remembers that it was lost.
+func (st *State) Outgrow(ctx context.Context, found Age) error {
+	is, err := st.Age(ctx)
+	if err != nil || found.Generation <= is.Generation {
+		return err
+	}
+	spans, err := st.spans(ctx)
+	if err != nil {
+		return err
+	}
+	text, err := json.Marshal(append(spans, span{is.Generation, found.Generation}))
+	if err != nil {
+		return err
+	}
+	if err := st.SetFact(ctx, factSpans, string(text)); err != nil {
+		return err
+	}
+	_, err = st.DB.ExecContext(ctx, `UPDATE age SET generation = ?`, found.Generation+1)
 	return err
 }
 

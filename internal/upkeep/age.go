@@ -26,7 +26,7 @@ func TakeIn(ctx context.Context, home *game.Home, now time.Time) (builds int, er
 	if err := home.SetFact(ctx, state.FactOlder, now.UTC().Format(time.RFC3339Nano)); err != nil {
 		return builds, err
 	}
-	if err := state.Outgrow(ctx, home.State, *home.Older); err != nil {
+	if err := home.Outgrow(ctx, *home.Older); err != nil {
 		return builds, err
 	}
 	home.Older = nil

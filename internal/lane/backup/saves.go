@@ -22,14 +22,33 @@ var ErrNone = errors.New("no saves are known")
 
 // Archive returns what records and brings back the saves of the lane's game.
 func Archive(l *lane.Lane) *saves.Archive {
-	return &saves.Archive{Dir: l.Dir, Store: l.Store, Cache: l.Cache, Meter: l.Meter, Now: l.Now, Names: l.Names()}
+	return &saves.Archive{Dir: l.Dir, Store: l.Store, Cache: l.Cache, Meter: l.Meter, Now: l.Now, Names: l.Names(), Lost: l.Lost}
 }
 
-// archiveOf is keeper for a change that has been noted under an id.
-func archiveOf(l *lane.Lane, id string) *saves.Archive {
+// carry carries out a change that has been noted under an id.
+func carry(ctx context.Context, l *lane.Lane, id string, list []*saves.Return) (err error) {
 	k := Archive(l)
+	if k.By, err = l.Origin(ctx); err != nil {
+		return err
+	}
 	k.ID = id
-	return k
+	return k.Carry(ctx, list)
+}
+
+// recoverIn ends such a change, of a lane in a folder.
+func recoverIn(ctx context.Context, l *lane.Lane, dir, id string, places []saves.Place) error {
+	k := Archive(l)
+	k.ID, k.Dir = id, dir
+	return k.Recover(ctx, places)
+}
+
+// TakeBack takes back what was being changed in the saves by a home that has been put back to before that.
+func TakeBack(ctx context.Context, l *lane.Lane) error {
+	places, _, err := Find(ctx, l)
+	if err != nil {
+		return err
+	}
+	return Archive(l).Recover(ctx, places)
 }
 
 // Find lists the folders of the game's saves, and the patterns that match none.
@@ -251,7 +270,7 @@ func restoring(l *lane.Lane, note *state.Restoring, c *Change) *oplog.Operation 
 				return err
 			}
 		}
-		if err := archiveOf(l, note.UID).Carry(ctx, c.Returns); err != nil || c.backup != nil {
+		if err := carry(ctx, l, note.UID, c.Returns); err != nil || c.backup != nil {
 			return err
 		}
 		return SeenGone(ctx, l) // they were put away
@@ -264,7 +283,7 @@ func again(ctx context.Context, l *lane.Lane, note *state.Restoring) (*Change, e
 	if err := l.NotRunning(); err != nil {
 		return nil, err
 	}
-	if err := archiveOf(l, note.UID).Recover(ctx, note.Places); err != nil {
+	if err := recoverIn(ctx, l, l.Dir, note.UID, note.Places); err != nil {
 		return nil, err
 	}
 	var b *saves.Backup
@@ -343,7 +362,7 @@ func Enter(ctx context.Context, l *lane.Lane, s *state.Switch) error {
 	if err != nil {
 		return err
 	}
-	return archiveOf(l, s.UID).Carry(ctx, back)
+	return carry(ctx, l, s.UID, back)
 }
 
 func only(b *saves.Backup, keep func(saves.Place) bool) *saves.Backup {
@@ -372,7 +391,5 @@ func RecoverEntering(ctx context.Context, l *lane.Lane, s *state.Switch) error {
 			places = append(places, p.Place)
 		}
 	}
-	k := archiveOf(l, s.UID)
-	k.Dir = l.Game.Live
-	return k.Recover(ctx, places)
+	return recoverIn(ctx, l, l.Game.Live, s.UID, places)
 }

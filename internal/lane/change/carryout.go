@@ -223,8 +223,12 @@ func change(ctx context.Context, l *lane.Lane, p *Proposal, memo json.RawMessage
 		others = otherLanes(ctx, l)
 	}
 	defer others.close()
+	by, err := l.Origin(ctx)
+	if err != nil {
+		return over(err)
+	}
 	report, err := apply.Do(ctx, apply.Job{
-		ID: p.Change.UID, Root: l.Root, Dir: l.Dir, Plan: p.Plan, Tree: p.tree, Store: l.Store, Memo: memo, Meter: l.Meter, Now: l.Now,
+		ID: p.Change.UID, By: by, Root: l.Root, Dir: l.Dir, Plan: p.Plan, Tree: p.tree, Store: l.Store, Memo: memo, Meter: l.Meter, Now: l.Now,
 		Elsewhere: others.open, Shared: p.Shared, Names: l.Names(),
 	})
 	sentences := sentences(context.WithoutCancel(ctx), l, report)

@@ -86,25 +86,30 @@ func open(ctx context.Context, l *lane.Lane, o lane.Options, unsettled bool) err
 			return err
 		}
 	}
-	return recoverAll(ctx, l)
+	if err := recoverAll(ctx, l); err != nil || !l.Older {
+		return err
+	}
+	return l.WriteMarker(ctx) // it is said once
 }
 
 // compareAge tells of a home that is older than the folder, and of another home that looks after it as well.
 func compareAge(ctx context.Context, l *lane.Lane) error {
+	if err := guard.Adopt(ctx, l); err != nil {
+		return err
+	}
 	m := lane.ReadMarker(l.Dir)
 	is, err := l.Home.Age(ctx)
-	if err == nil {
-		err = guard.Adopt(ctx, l, is)
-	}
-	switch {
-	case err != nil || m.Home == "":
+	if err != nil || m.Home == "" {
 		return err
-	case is.Before(m.Age):
+	}
+	lost, err := l.Home.Lost(ctx, m.Age)
+	switch {
+	case err != nil:
+		return err
+	case lost:
+		l.Older = true
 		l.Tell("The home at %s is older than this folder, as if a backup of it had been put back: it does not know what was changed, held or blocked here since. Compare the two, and record the folder as it is.", l.Home.Dir())
-		if err := l.Home.SetFact(ctx, state.FactOlder, l.Now().UTC().Format(time.RFC3339Nano)); err != nil {
-			return err
-		}
-		return state.Outgrow(ctx, l.Home.State, m.Age)
+		return errors.Join(l.Home.SetFact(ctx, state.FactOlder, l.Now().UTC().Format(time.RFC3339Nano)), l.Home.Outgrow(ctx, m.Age))
 	case m.Home != is.Home && m.HomeAt != l.Home.Dir() && game.IsHome(m.HomeAt):
 		l.Tell("The home at %s looks after this folder, too, and changed it last. Two homes do not know of each other: use one of them for it.", m.HomeAt)
 	}

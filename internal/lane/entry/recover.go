@@ -76,6 +76,9 @@ func recoverAll(ctx context.Context, l *lane.Lane) error {
 	if err := resume(ctx, l, here, func(_ state.Begun, err error) { unfinished(err) }); err != nil {
 		return err
 	}
+	if l.Older && l.Live && l.Unfinished == nil {
+		unfinished(backup.TakeBack(ctx, l))
+	}
 	unfinished(guard.Tighten(ctx, l))
 	recoverOthers(ctx, l)
 	return resume(ctx, l, tied, func(_ state.Begun, err error) { l.Tell("%v.", err) })

@@ -56,7 +56,7 @@ func writeBeside(ctx context.Context, l *lane.Lane, list []*block.Applied) error
 
 // Adopt takes over what blocks a lane from its folder, if this home wrote it there and has been put back to before it since. A
 // folder that somebody brought names another home, and is not obeyed.
-func Adopt(ctx context.Context, l *lane.Lane, is state.Age) error {
+func Adopt(ctx context.Context, l *lane.Lane) error {
 	text, err := volume.ReadIn(l.Root, besideFile, manifest.MaxEncoded) // it names each file that is read-only
 	if err != nil {
 		return nil
@@ -64,8 +64,11 @@ func Adopt(ctx context.Context, l *lane.Lane, is state.Age) error {
 	head, body, _ := bytes.Cut(text, []byte("\n"))
 	var age state.Age
 	var list []*block.Applied
-	if json.Unmarshal(head, &age) != nil || !is.Before(age) || json.Unmarshal(body, &list) != nil {
+	if json.Unmarshal(head, &age) != nil {
 		return nil
+	}
+	if lost, err := l.Home.Lost(ctx, age); err != nil || !lost || json.Unmarshal(body, &list) != nil {
+		return err
 	}
 	if err := l.Home.SetApplied(ctx, l.Game.Name, l.Name, list); err != nil {
 		return err
