@@ -23,7 +23,7 @@ var layers = []string{
 	"problem", "digest", "strict", "progress", "process", "volume", "database", "reflink", "rules", "edit", "keyed", "userpath",
 	"manifest", "chunk", "pack", "layout", "store", "estimate", "scan", "plan", "layers", "apply", "saves", "exchange",
 	"alias", "catalogue", "adapter", "adapter/speak", "ref", "feed/told", "feed/fence", "feed", "feed/fetch", "feed/trial", "block", "version", "state", "oplog", "names", "modlist", "game", "resolve", "pinfile", "identify", "report", "publish",
-	"lane", "lane/compose", "lane/record", "lane/guard", "lane/backup", "lane/status", "lane/change", "lane/propose", "lane/why", "lanes", "lane/entry", "transfer", "watch",
+	"lane", "lane/compose", "lane/record", "lane/guard", "lane/backup", "lane/status", "lane/change", "lane/propose", "lane/why", "lanes", "lane/entry", "rescue", "transfer", "watch",
 	"upkeep", "standin", "standin/clerk", "testdir",
 	"cli/view", "cli/app", "cli/find", "cli/proposal",
 	"cli/games", "cli/record", "cli/feeds", "cli/hold", "cli/installs", "cli/mods", "cli/saves", "cli/share", "cli/store", "cli/demo", "cli/help",
@@ -127,7 +127,7 @@ func TestWhatStandsInOnePlaceOnly(t *testing.T) {
 // Everything else proposes, and lets them carry it out.
 var changers = map[string][]string{
 	"a lane, by plan and journal":   {"apply/apply.go", "apply/attributes.go", "apply/locked.go", "apply/others.go", "apply/recover.go", "apply/stage.go"},
-	"where lanes stand":             {"names/names.go", "transfer/move.go", "lane/change/beside.go", "lane/change/steps.go", "lanes/folders.go", "lanes/move.go", "lanes/new.go", "lanes/remove.go", "lanes/rename.go", "lanes/share.go", "lanes/switch.go"},
+	"where lanes stand":             {"names/names.go", "rescue/rescue.go", "transfer/move.go", "lane/change/beside.go", "lane/change/steps.go", "lanes/folders.go", "lanes/move.go", "lanes/new.go", "lanes/remove.go", "lanes/rename.go", "lanes/share.go", "lanes/switch.go"},
 	"folders of saves":              {"saves/saves.go"},
 	"what a block holds":            {"block/occupy.go", "block/setting.go"},
 	"Morvant's home":                {"game/home.go", "game/restore.go", "game/settings.go", "game/use.go", "database/database.go"},

@@ -145,7 +145,7 @@ func (r *Recovery) ours(j *journal) bool {
 }
 
 func (r *Recovery) lost(j *journal) (bool, error) {
-	if r.Lost == nil || j.Home == "" {
+	if r.Lost == nil {
 		return false, nil
 	}
 	return r.Lost(j.Origin)

@@ -23,8 +23,9 @@ func (h *Applied) prepareOccupy(at Site) error {
 	if p := at.holdsBuild(h.Path); p != "" {
 		return fmt.Errorf("%w: \"%s\" holds files of the game itself, such as %s", ErrRule, h.Rule.Path, p)
 	}
-	if h.ours() {
-		return fmt.Errorf("an earlier block uses %s already: %w", h.Path, ErrTouched)
+	if h.ours() { // of a home that is lost, or was put back: what stood there before is beside it
+		h.found()
+		return nil
 	}
 	for dir := filepath.Dir(h.Path); filepath.Dir(dir) != dir; dir = filepath.Dir(dir) {
 		if _, err := os.Lstat(dir); !volume.Absent(err) {
@@ -42,6 +43,31 @@ func (h *Applied) prepareOccupy(at Site) error {
 	var err error
 	h.Aside, err = h.freeAside()
 	return err
+}
+
+// found looks for what an earlier block has set aside: the first is what stood there, the others have come since.
+func (h *Applied) found() {
+	for n := 1; ; n++ {
+		aside := fmt.Sprintf("%s%s%d", h.Path, setAside, n)
+		if _, err := os.Lstat(aside); err != nil {
+			return
+		}
+		if h.Aside == "" {
+			h.Aside = aside
+		} else {
+			h.Later = append(h.Later, aside)
+		}
+	}
+}
+
+// Standing returns the file with which a block holds a path, as a note of that block would have it; nil: there is none.
+func Standing(path string) *Applied {
+	h := &Applied{Rule: Rule{Kind: Occupy, Path: path}, Path: path}
+	if !h.ours() {
+		return nil
+	}
+	h.found()
+	return h
 }
 
 // freeAside is where what is at the path can be put: beside it, under a name that nobody has.

@@ -53,3 +53,26 @@ func TestAPinThatAnOlderHomeDoesNotKnowIsTakenBack(t *testing.T) {
 	}
 	require.Greater(t, half, 6)
 }
+
+// TestAPinThatWasCutOffIsTakenBackWithoutAHome: the folder is as before, from its own journal and what the change had moved.
+func TestAPinThatWasCutOffIsTakenBackWithoutAHome(t *testing.T) {
+	t.Parallel()
+	canTrace(t)
+	w := newCrashWorld(t)
+	half := 0
+	for n := 2; n < 40; n += 4 {
+		w.restore()
+		if !w.killed("renameat,renameat2", n, "pin", "1", "--clean", "--yes") {
+			break
+		}
+		if _, err := os.Stat(w.path(".morvant/change/journal")); err != nil && n > 10 {
+			break // all of it was made
+		}
+		half++
+		require.NoError(t, os.RemoveAll(w.home))
+		require.Contains(t, w.outside("rescue", w.live, "--yes").out, "is a plain folder now", n)
+		require.NoDirExists(t, w.path(".morvant"), n)
+		require.Equal(t, w.before, w.picture(), n)
+	}
+	require.Greater(t, half, 3)
+}

@@ -13,5 +13,5 @@ type commands struct{ *app.App }
 // Commands returns them.
 func Commands(run *app.App) []*cli.Command {
 	a := commands{run}
-	return []*cli.Command{a.addCommand(), a.gamesCommand(), a.gameCommand()}
+	return []*cli.Command{a.addCommand(), a.gamesCommand(), a.gameCommand(), a.rescueCommand()}
 }

@@ -15,6 +15,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/identify"
 	"morvant/internal/lane/backup"
+	"morvant/internal/lane/guard"
 	"morvant/internal/process"
 	"morvant/internal/scan"
 	"morvant/internal/state"
@@ -104,6 +105,9 @@ func (a commands) add(ctx context.Context, c *cli.Command, home *game.Home, name
 	}
 	for _, o := range found.odd {
 		a.Note("Note: %s is %s; Morvant leaves it alone.", o.Path, o.What)
+	}
+	if n := guard.NoteIn(l.Root); n != nil {
+		a.Note("Note: a block that another Morvant has set stands here (%s): morvant unblock takes it off.", view.Count(len(n.Applied), "rule"))
 	}
 	switch {
 	case found.files == 0:

@@ -20,6 +20,7 @@ import (
 	"morvant/internal/problem"
 	"morvant/internal/process"
 	"morvant/internal/rules"
+	"morvant/internal/state"
 	"morvant/internal/userpath"
 	"morvant/internal/version"
 	"morvant/internal/volume"
@@ -341,9 +342,14 @@ func parseRules[R interface{ Check() error }](list []string, rule func(file, fin
 	return out, nil
 }
 
-// errStillBlocked keeps a game that is blocked from being forgotten: nobody could put
-// back any more what the block found.
-var errStillBlocked = problem.New("updates of the game are still blocked", "Take the block off first: morvant unblock")
+// stillBlocked keeps a game that is blocked from being forgotten: nobody could put back what the block found.
+func stillBlocked(l *state.Lane) error {
+	which := ""
+	if !l.Live {
+		which = "-l " + view.Quoted(l.Name) + " "
+	}
+	return problem.New(fmt.Sprintf("updates of lane %s are still blocked", l.Name), "Take the block off first: morvant "+which+"unblock")
+}
 
 func (a commands) gameForget(ctx context.Context, c *cli.Command, home *game.Home, name string) error {
 	g, err := home.Load(name)
@@ -360,7 +366,7 @@ func (a commands) gameForget(ctx context.Context, c *cli.Command, home *game.Hom
 			return err
 		}
 		if len(holds) > 0 {
-			return errStillBlocked
+			return stillBlocked(l)
 		}
 	}
 	j, err := a.describeGame(ctx, home, g)

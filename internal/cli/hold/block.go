@@ -72,6 +72,9 @@ func (a commands) unblockCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			if err := a.takeOver(ctx, c, l); err != nil {
+				return err
+			}
 			whole, err := a.unblock(ctx, c, l)
 			if waited && err == nil {
 				if err = aMoment(ctx); err == nil {
@@ -93,6 +96,34 @@ func (a commands) unblockCommand() *cli.Command {
 			return a.Done(c, l.Game.Display()+" is not blocked; everything is as the block found it.")
 		}),
 	}
+}
+
+// takeOver takes a block over that another Morvant has set here, as a note in the folder says: that may be anybody's, so that what it
+// says of places outside of the folder is believed after a question only.
+func (a commands) takeOver(ctx context.Context, c *cli.Command, l *lane.Lane) error {
+	holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name)
+	if err != nil || len(holds) > 0 || l.Root == nil {
+		return err
+	}
+	n := guard.NoteIn(l.Root)
+	if n == nil {
+		return nil
+	}
+	a.Note("A note in the folder says that another Morvant has set a block here, of %s.", view.Count(len(n.Applied), "rule"))
+	outside := n.Outside(l.Dir)
+	for _, p := range outside {
+		a.Note("It says that this has changed %s.", p)
+	}
+	switch {
+	case len(outside) == 0 || c.Bool("force"):
+	case !a.Interactive():
+		return app.Refusef("if it was your own Morvant that did, add --force; else see morvant rescue")
+	default:
+		if err := a.Question("Was it your own Morvant, and may what was there before be put back?"); err != nil {
+			return err
+		}
+	}
+	return n.TakeOver(ctx, l)
 }
 
 // sayUnblock says what would be taken off.

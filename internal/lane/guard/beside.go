@@ -4,12 +4,15 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"os"
+	"path/filepath"
 	"slices"
 
 	"morvant/internal/block"
 	"morvant/internal/lane"
 	"morvant/internal/manifest"
 	"morvant/internal/state"
+	"morvant/internal/userpath"
 	"morvant/internal/volume"
 )
 
@@ -54,23 +57,63 @@ func writeBeside(ctx context.Context, l *lane.Lane, list []*block.Applied) error
 	return nil
 }
 
-// Adopt takes over what blocks a lane from its folder, if this home wrote it there and has been put back to before it since. A
-// folder that somebody brought names another home, and is not obeyed.
-func Adopt(ctx context.Context, l *lane.Lane) error {
-	text, err := volume.ReadIn(l.Root, besideFile, manifest.MaxEncoded) // it names each file that is read-only
+// Note is what a folder says of the block of the lane that it was.
+type Note struct {
+	By      state.Age // the home that set it
+	Applied []*block.Applied
+}
+
+// NoteIn reads it; nil: it says nothing.
+func NoteIn(root *os.Root) *Note {
+	text, err := volume.ReadIn(root, besideFile, manifest.MaxEncoded) // it names each file that is read-only
 	if err != nil {
 		return nil
 	}
 	head, body, _ := bytes.Cut(text, []byte("\n"))
-	var age state.Age
-	var list []*block.Applied
-	if json.Unmarshal(head, &age) != nil {
+	n := &Note{}
+	if json.Unmarshal(head, &n.By) != nil || json.Unmarshal(body, &n.Applied) != nil || len(n.Applied) == 0 {
 		return nil
 	}
-	if lost, err := l.Home.Lost(ctx, age); err != nil || !lost || json.Unmarshal(body, &list) != nil {
+	return n
+}
+
+// Outside lists what the block has changed outside of the folder: places that only its player should let it touch.
+func (n *Note) Outside(dir string) []string {
+	var list []string
+	for _, h := range n.Applied {
+		places := slices.Concat([]string{h.Path, h.Aside}, h.Later, h.Made)
+		if slices.ContainsFunc(places, func(p string) bool { return p != "" && !within(dir, p) }) {
+			list = append(list, h.Path)
+		}
+	}
+	return list
+}
+
+// within reports whether a path is one in a folder, and no link on the way leads out of it.
+func within(dir, p string) bool {
+	around, err := filepath.EvalSymlinks(filepath.Dir(p))
+	if real, dirErr := filepath.EvalSymlinks(dir); err == nil && dirErr == nil {
+		return userpath.Holds(real, around)
+	}
+	return false
+}
+
+// Adopt takes over what blocks a lane from its folder, if this home wrote it there and has been put back to before it since. A
+// folder that somebody brought names another home, and is not obeyed.
+func Adopt(ctx context.Context, l *lane.Lane) error {
+	n := NoteIn(l.Root)
+	if n == nil {
+		return nil
+	}
+	if lost, err := l.Home.Lost(ctx, n.By); err != nil || !lost {
 		return err
 	}
-	if err := l.Home.SetApplied(ctx, l.Game.Name, l.Name, list); err != nil {
+	return n.TakeOver(ctx, l)
+}
+
+// TakeOver makes the block that a folder tells of the lane's own.
+func (n *Note) TakeOver(ctx context.Context, l *lane.Lane) error {
+	if err := l.Home.SetApplied(ctx, l.Game.Name, l.Name, n.Applied); err != nil {
 		return err
 	}
 	l.Tell("The block of %s that stands is known again, from a note in its folder.", l.Title())

@@ -52,6 +52,9 @@ func remember(ctx context.Context, l *lane.Lane, lifted []*block.Applied) error 
 // block's own value back since.
 func prepare(ctx context.Context, l *lane.Lane, r block.Rule, at block.Site) (*block.Applied, error) {
 	h, err := block.Prepare(r, at)
+	if err == nil && r.Kind == block.Occupy {
+		err = notTaken(ctx, l, h.Path)
+	}
 	if err != nil || r.Kind != block.Setting {
 		return h, err
 	}
@@ -63,6 +66,32 @@ func prepare(ctx context.Context, l *lane.Lane, r block.Rule, at block.Site) (*b
 		return list[i], nil
 	}
 	return h, nil
+}
+
+// notTaken returns an error if a block of another lane or game holds a path.
+func notTaken(ctx context.Context, l *lane.Lane, path string) error {
+	games, _, err := l.Home.Games()
+	if err != nil {
+		return err
+	}
+	for _, g := range games {
+		lanes, err := l.Home.Lanes(ctx, g.Name)
+		if err != nil {
+			return err
+		}
+		for _, is := range lanes {
+			holds, err := l.Home.Applied(ctx, g.Name, is.Name)
+			if err != nil {
+				return err
+			}
+			for _, h := range holds {
+				if h.Rule.Kind == block.Occupy && h.Path == path {
+					return fmt.Errorf("an earlier block uses %s already, of lane %s of %s: %w", path, is.Name, g.Name, block.ErrTouched)
+				}
+			}
+		}
+	}
+	return nil
 }
 
 // liftAgain puts back what was found where a launcher has written the block's value back since it
