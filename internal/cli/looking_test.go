@@ -47,3 +47,22 @@ func TestLookingNeverWaits(t *testing.T) {
 	require.NotContains(t, r.err, "another Morvant")
 	w.ok("pin", "1", "--yes")
 }
+
+// TestAMorvantThatDoesNotGoOnIsEnded, after a question, and what it had begun ends with it.
+func TestAMorvantThatDoesNotGoOnIsEnded(t *testing.T) {
+	t.Parallel()
+	w := newLaunched(t)
+	w.ok(w.setting()...)
+	require.Contains(t, w.ok("game", "interrupt").out, "No other Morvant is working on quay")
+	w.ok("pin", "1.1.1", "--yes")
+	wait := w.begin("let-update")
+	wait.until(waits)
+	require.Contains(t, w.stateText(), "at-once")
+	require.Contains(t, w.run("status").err, "morvant let-update (process ")
+	w.fails(4, "needs a yes", "game", "interrupt")
+	r := w.ok("game", "interrupt", "--yes")
+	require.Contains(t, r.out, "nothing holds quay any more")
+	require.Contains(t, r.err, "A wait for an update of quay was interrupted; the block is set again.")
+	require.Contains(t, w.stateText(), "by-hand")
+	require.NotContains(t, w.ok("status").err, "another Morvant")
+}

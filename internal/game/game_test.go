@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/block"
+	"morvant/internal/progress"
 	"morvant/internal/state"
 )
 
@@ -136,4 +137,31 @@ func TestTheSettingsInTheDocumentationAreSettings(t *testing.T) {
 	require.Equal(t, []string{"quay-launcher"}, s.Launcher)
 	require.Len(t, s.Saves, 1)
 	require.Len(t, s.Updating, 1)
+}
+
+// TestOthersSeeHowFarTheHolderIs, in the line that they are told.
+func TestOthersSeeHowFarTheHolderIs(t *testing.T) {
+	h := newHome(t)
+	lock, err := h.Lock(t.Context(), "quay", "morvant pin", 0)
+	require.NoError(t, err)
+	m := lock.Meter(progress.None{})
+	m.Begin("Writing", 200<<20)
+	m.Advance(50<<20, "a")
+	text, pid := HolderOf(h, "quay")
+	require.Equal(t, os.Getpid(), pid)
+	require.Regexp(t, `^morvant pin \(process \d+, since \d\d:\d\d\), Writing: 25 % of 200 MB$`, text)
+	m.Advance(50<<20, "b")
+	again, _ := HolderOf(h, "quay")
+	require.Equal(t, text, again, "it is not told at every step")
+	_, err = h.Lock(t.Context(), "quay", "morvant undo", 0)
+	require.ErrorIs(t, err, ErrBusy)
+	require.ErrorContains(t, err, "Writing: 25 % of 200 MB")
+	require.NoError(t, lock.Unlock())
+
+	lock, err = h.Lock(t.Context(), "quay", "morvant fetch", 0)
+	require.NoError(t, err)
+	lock.Meter(progress.None{}).Advance(3<<20, "a")
+	text, _ = HolderOf(h, "quay")
+	require.Contains(t, text, "3 MB")
+	require.NoError(t, lock.Unlock())
 }

@@ -429,54 +429,6 @@ func SweepProbes(dir string) {
 	}
 }
 
-// Lock is held while a game is worked on.
-type Lock struct{ f *flock.Flock }
-
-// Lock takes the game's lock, waiting up to patience for another process to let
-// go of it. who describes the holder to others.
-//
-// A home that cannot be written to can be looked at without a lock.
-func (h *Home) Lock(ctx context.Context, name, who string, patience time.Duration) (*Lock, error) {
-	err := os.MkdirAll(filepath.Join(h.dir, "locks"), 0o755)
-	if volume.ReadOnly(err) || volume.Full(err) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	file := filepath.Join(h.dir, "locks", name)
-	f, err := volume.NewLock(file)
-	if err != nil {
-		return nil, err
-	}
-	waiting, cancel := context.WithTimeout(ctx, patience)
-	defer cancel()
-	if ok, err := f.TryLockContext(waiting, 50*time.Millisecond); !ok {
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
-		}
-		if volume.ReadOnly(err) || volume.Full(err) {
-			return nil, nil
-		}
-		if err != nil && !errors.Is(err, context.DeadlineExceeded) {
-			return nil, err
-		}
-		holder, _ := volume.ReadFile(file+".holder", volume.Small)
-		return nil, fmt.Errorf("%w: %s", ErrBusy, strings.TrimSpace(string(holder)))
-	}
-	// Only for the message above; the lock itself does not depend on it.
-	_ = os.WriteFile(file+".holder", []byte(fmt.Sprintf("%s (process %d, since %s)\n", who, os.Getpid(), time.Now().Format("15:04"))), 0o644)
-	return &Lock{f}, nil
-}
-
-// Unlock gives the lock back.
-func (l *Lock) Unlock() error {
-	if l == nil {
-		return nil
-	}
-	return l.f.Close()
-}
-
 // Forget forgets a game: its settings, builds, feeds, pins and history.
 func (h *Home) Forget(ctx context.Context, name string) error {
 	if err := h.ForgetGame(ctx, name); err != nil {

@@ -54,6 +54,29 @@ func Named(names []string) ([]Running, error) {
 	return found, err
 }
 
+// ErrNotRunning is returned for a process that is none of this program, or is none any more.
+var ErrNotRunning = problem.New("it is no Morvant", "Look again: it may have ended by now")
+
+// EndOther ends another process of this program at once, as a power cut does.
+func EndOther(pid int) error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	list, err := Named([]string{filepath.Base(self)})
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(list, func(r Running) bool { return r.PID == pid }) {
+		return fmt.Errorf("process %d: %w", pid, ErrNotRunning)
+	}
+	p, err := os.FindProcess(pid)
+	if err != nil {
+		return err
+	}
+	return p.Kill()
+}
+
 // means reports whether name stands for the program at path.
 func means(name, path string) bool {
 	plain := func(s string) string { return strings.TrimSuffix(strings.ToLower(filepath.ToSlash(s)), ".exe") }

@@ -55,13 +55,14 @@ func (a commands) gameCommand() *cli.Command {
 		&cli.StringSliceFlag{Name: "no-launcher", Usage: "remove such a `PROGRAM`"},
 	)
 	return &cli.Command{
-		Name: "game", Usage: "one game: show, set, move, forget", Category: app.GroupGames,
+		Name: "game", Usage: "one game: show, set, move, interrupt, forget", Category: app.GroupGames,
 		Commands: []*cli.Command{
 			{
 				Name: "show", Usage: "show a game's settings", Description: "Example: morvant game show -g cinder-quay",
 				Action: a.OnGameAlone(a.gameShow),
 			},
 			a.moveCommand(),
+			a.interruptCommand(),
 			{
 				Name: "set", Usage: "change a game's settings; comments in the file stay", Flags: set,
 				Description: "Example: morvant game set --keep \"Harbours/**\" --no-scratch \"logs/**\"\n\n" +

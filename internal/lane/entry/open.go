@@ -54,6 +54,8 @@ func open(ctx context.Context, l *lane.Lane, o lane.Options, unsettled bool) err
 	if err != nil {
 		return err
 	}
+	l.Meter = l.Lock.Meter(l.Meter)
+	l.Feed.Meter = l.Meter
 	if l.Store, err = store.Open(ctx, l.Home.StoreDir()); err != nil {
 		return err
 	}
