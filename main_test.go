@@ -21,7 +21,7 @@ import (
 // stands before it.
 var layers = []string{
 	"problem", "digest", "strict", "progress", "process", "volume", "database", "reflink", "rules", "edit", "keyed", "userpath",
-	"manifest", "chunk", "pack", "layout", "store", "estimate", "scan", "plan", "layers", "apply", "saves", "exchange",
+	"manifest", "chunk", "pack", "layout", "store", "estimate", "scan", "damage", "plan", "layers", "apply", "saves", "exchange",
 	"alias", "catalogue", "adapter", "adapter/speak", "ref", "feed/told", "feed/fence", "feed", "feed/fetch", "feed/trial", "block", "version", "state", "oplog", "names", "modlist", "game", "resolve", "pinfile", "identify", "report", "publish",
 	"lane", "lane/compose", "lane/record", "lane/guard", "lane/backup", "lane/status", "lane/change", "lane/propose", "lane/why", "lanes", "lane/entry", "rescue", "transfer", "watch",
 	"upkeep", "standin", "standin/clerk", "testdir",
@@ -130,7 +130,7 @@ var changers = map[string][]string{
 	"where lanes stand":             {"names/names.go", "rescue/rescue.go", "transfer/move.go", "lane/change/beside.go", "lane/change/steps.go", "lanes/folders.go", "lanes/move.go", "lanes/new.go", "lanes/remove.go", "lanes/rename.go", "lanes/share.go", "lanes/switch.go"},
 	"folders of saves":              {"saves/saves.go"},
 	"what a block holds":            {"block/occupy.go", "block/setting.go"},
-	"Morvant's home":                {"game/home.go", "game/restore.go", "game/settings.go", "game/use.go", "database/database.go"},
+	"Morvant's home":                {"game/home.go", "game/lock.go", "game/restore.go", "game/settings.go", "game/use.go", "database/database.go"},
 	"the store":                     {"store/check.go", "store/resume.go", "store/session.go", "store/trim.go"},
 	"the copy of a feed":            {"feed/trial/trial.go", "feed/adapter.go", "feed/feed.go", "feed/signin.go"},
 	"a feed that is published":      {"publish/content.go", "publish/inventory.go", "publish/key.go", "publish/publish.go"},

@@ -87,6 +87,8 @@ func TestALaunchInTheFolderOfAParkedLaneStartsTheLiveOne(t *testing.T) {
 	r := w.finish(in("launch", "--through", "cat version.txt", "--wait", "0s", "--look-again", "0"))
 	require.Contains(t, r.err, "This is the folder of lane old, which is parked; the live lane, main, is started")
 	require.Contains(t, r.out, "version.txt of 1.0")
+	require.Contains(t, r.err, "The saves are backed up")
+	require.NoError(t, os.WriteFile(filepath.Join(saves, "1.sav"), []byte("day 2"), 0o644))
 	r = w.finish(in("launch", "old", "--through", "cat version.txt", "--wait", "0s", "--look-again", "0"))
 	require.Contains(t, r.out, "version.txt of 0.9")
 	require.Contains(t, r.err, "The saves are backed up")

@@ -34,7 +34,7 @@ func (h *Home) Lock(ctx context.Context, name, who string, patience time.Duratio
 	if err != nil {
 		return nil, err
 	}
-	f, err := volume.NewLock(h.lockFile(name))
+	f, err := volume.NewLock(lockFile(h, name))
 	if err != nil {
 		return nil, err
 	}
@@ -62,7 +62,7 @@ func (h *Home) Lock(ctx context.Context, name, who string, patience time.Duratio
 	return l, nil
 }
 
-func (h *Home) lockFile(name string) string { return filepath.Join(h.dir, "locks", name) }
+func lockFile(h *Home, name string) string { return filepath.Join(h.dir, "locks", name) }
 
 // tell tells others who holds the lock, and how far it is: for messages only, the lock itself does not depend on it.
 func (l *Lock) tell(how string) {
@@ -71,7 +71,7 @@ func (l *Lock) tell(how string) {
 
 // HolderOf says who holds the lock of a game, and how far that is; pid is 0 where it is not told.
 func HolderOf(h *Home, name string) (text string, pid int) {
-	b, _ := volume.ReadFile(h.lockFile(name)+".holder", volume.Small)
+	b, _ := volume.ReadFile(lockFile(h, name)+".holder", volume.Small)
 	who, how, _ := strings.Cut(strings.TrimSpace(string(b)), "\n")
 	if _, at, found := strings.Cut(who, "(process "); found {
 		_, _ = fmt.Sscanf(at, "%d", &pid) // else it stays 0

@@ -16,8 +16,6 @@ import (
 	"morvant/internal/volume"
 	"os"
 	"path/filepath"
-	"slices"
-	"strings"
 )
 
 // removeKnown deletes a folder with those of its files that are as the state says, or
@@ -126,22 +124,10 @@ func copyFolder(ctx context.Context, l *lane.Lane, from, to string) error {
 	if err != nil {
 		return err
 	}
-	links, err := ownLinks(ctx, from)
-	if err != nil {
-		return err
-	}
-	for p := range links {
-		text := filepath.Join(from, filepath.FromSlash(p)) + " is "
-		b.LeftOut = slices.DeleteFunc(b.LeftOut, func(o string) bool { return strings.HasPrefix(o, text) })
-	}
 	if len(b.LeftOut) > 0 {
 		return fmt.Errorf("%s: %w: %s, which cannot be copied", from, ErrShare, b.LeftOut[0])
 	}
 	if err := volume.CheckFree(filepath.Dir(to), b.Bytes); err != nil {
-		return err
-	}
-	copied, err := k.State(ctx, b.Parts[0])
-	if err != nil {
 		return err
 	}
 	b.Parts[0].Place = saves.Place{Path: to}
@@ -149,8 +135,5 @@ func copyFolder(ctx context.Context, l *lane.Lane, from, to string) error {
 	if err != nil {
 		return err
 	}
-	if err := k.Carry(ctx, back); err != nil {
-		return err
-	}
-	return makeLinks(to, links, copied)
+	return k.Carry(ctx, back)
 }

@@ -148,27 +148,3 @@ func targetFrom(from, to, p, target string) string {
 	}
 	return at(from)
 }
-
-// makeLinks makes links in a folder, as they are written; the folders that they come into keep their times.
-func makeLinks(dir string, links map[string]string, folders plan.State) error {
-	root, err := os.OpenRoot(dir)
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	for p, target := range links {
-		err := root.MkdirAll(path.Dir(p), 0o755)
-		if err == nil {
-			err = volume.SymlinkIn(root, target, p)
-		}
-		if err != nil && !errors.Is(err, fs.ErrExist) {
-			return fmt.Errorf("%s: %w (%v)", p, ErrShare, err)
-		}
-		if n, is := folders.Get(path.Dir(p)); is && n.Kind == plan.Dir && n.MTime != 0 {
-			if err := volume.Chtimes(root, path.Dir(p), n.Time()); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}

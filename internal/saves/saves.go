@@ -19,6 +19,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"morvant/internal/apply"
+	"morvant/internal/damage"
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
 	"morvant/internal/plan"
@@ -63,6 +64,8 @@ func Check(pattern string) error {
 type Place struct {
 	Path   string `json:"path"`             // full, or relative to the lane's folder
 	Inside bool   `json:"inside,omitempty"` // it lies inside the lane's folder
+	// Only is the one file in it that belongs to the saves, by a link in another place; empty: all of it does.
+	Only string `json:"only,omitempty"`
 }
 
 // In returns the full path of the place, for a lane in dir.
@@ -261,6 +264,9 @@ func (f Finder) place(dir string) (Place, error) {
 func (f Finder) Settle(b *Backup) (*Backup, error) {
 	parts := slices.Clone(b.Parts)
 	for i := range parts {
+		if b.Parts[i].Only != "" {
+			continue // where it lies is known by the link
+		}
 		p, err := f.place(b.Parts[i].In(f.Dir))
 		if err != nil {
 			return nil, fmt.Errorf("backup %d: %w", b.ID, err)
@@ -271,7 +277,7 @@ func (f Finder) Settle(b *Backup) (*Backup, error) {
 	settled.Parts = nil
 	for i, p := range parts {
 		held := slices.ContainsFunc(parts[:i], func(o Part) bool { return o.Place == p.Place }) ||
-			slices.ContainsFunc(parts, func(o Part) bool { return o.Place != p.Place && userpath.Within(p.In(f.Dir), o.In(f.Dir)) })
+			slices.ContainsFunc(parts, func(o Part) bool { return o.Only == "" && p.Only == "" && o.Place != p.Place && userpath.Within(p.In(f.Dir), o.In(f.Dir)) })
 		if !held {
 			settled.Parts = append(settled.Parts, p)
 		}
@@ -297,6 +303,8 @@ type Backup struct {
 	Parts []Part    `json:"parts"`
 	Files int       `json:"files"`
 	Bytes int64     `json:"bytes"`
+	// Doubt says why it may not be whole: something could not be recorded, or looks like damage; empty: nothing does.
+	Doubt string `json:"doubt,omitempty"`
 	// LeftOut says in sentences what of the saves could not be recorded, of a backup
 	// that has just been taken.
 	LeftOut []string `json:"-"`
@@ -315,11 +323,17 @@ type Archive struct {
 	Meter progress.Meter
 	Now   func() time.Time
 	Names *scan.Names // finds files elsewhere that saves are one with
+	// Follow takes files to which links in the saves lead into a backup.
+	Follow bool
+	// Last, if set, is the last good backup, which those that are taken are compared with.
+	Last *Backup
 	// ID is the change of the saves that the caller has noted as begun; only that one is
 	// recovered, and one of a time that the caller has lost, by Lost.
 	ID   string
 	By   apply.Origin
 	Lost func(apply.Origin) (bool, error)
+
+	doubt string // of the backup that is being taken
 }
 
 // open opens a place: one inside the lane's folder never leads out of it.
@@ -344,16 +358,19 @@ func (k *Archive) place(p Place) (*os.Root, error) {
 }
 
 // look walks a folder and reads what was touched, with the content going to sink.
-func (k *Archive) look(ctx context.Context, p Place, sink scan.Sink) (*scan.Tree, error) {
+func (k *Archive) look(ctx context.Context, p Place, sink scan.Sink) (t *scan.Tree, err error) {
 	dir := p.In(k.Dir)
 	root, err := k.open(p)
 	if err != nil {
 		return nil, err
 	}
 	defer root.Close()
-	t, err := scan.Survey(ctx, root, rules.Rules{})
+	t, err = survey(ctx, root, p)
 	if err != nil {
 		return nil, err
+	}
+	if p.Only != "" {
+		dir = filepath.Join(dir, p.Only)
 	}
 	var bytes int64
 	for i := range t.Entries {
@@ -368,6 +385,9 @@ func (k *Archive) look(ctx context.Context, p Place, sink scan.Sink) (*scan.Tree
 	if err := k.Cache.Others(ctx, dir, t, k.Names); err != nil {
 		return nil, err
 	}
+	if k.Last != nil && sink != nil {
+		defer func() { err = errors.Join(err, k.compare(ctx, root, p, t)) }()
+	}
 	skip := func(e *scan.Entry) bool { return e.Known }
 	if sink == nil {
 		sink = scan.Hash()
@@ -381,15 +401,79 @@ func (k *Archive) look(ctx context.Context, p Place, sink scan.Sink) (*scan.Tree
 	return t, errors.Join(err, k.Cache.Remember(context.WithoutCancel(ctx), dir, t))
 }
 
+// survey lists what of a folder belongs to the saves. Links are what they are: one that leads out of it is an entry like others.
+func survey(ctx context.Context, root *os.Root, p Place) (*scan.Tree, error) {
+	if p.Only == "" {
+		t, err := scan.Survey(ctx, root, rules.Rules{})
+		if err == nil {
+			t.AdmitLinks(nil)
+		}
+		return t, err
+	}
+	mode, stamp, err := scan.Look(root, p.Only)
+	if volume.Absent(err) || err == nil && !mode.IsRegular() {
+		return &scan.Tree{}, nil
+	}
+	return &scan.Tree{Entries: []scan.Entry{{Path: p.Only, Kind: scan.File, Mode: mode.Perm(), Stamp: stamp}}}, err
+}
+
+// compare says what a place has lost since the last good backup.
+func (k *Archive) compare(ctx context.Context, root *os.Root, p Place, t *scan.Tree) error {
+	i := slices.IndexFunc(k.Last.Parts, func(o Part) bool { return o.Place == p })
+	if i < 0 || k.doubt != "" {
+		return nil
+	}
+	m, err := k.Manifest(ctx, k.Last.Parts[i])
+	if err != nil {
+		return nil // it tells nothing; the store says so elsewhere
+	}
+	d := damage.Since(fmt.Sprintf("backup %d", k.Last.ID), 1)
+	err = d.Compare(ctx, root, m, t, func(string) bool { return false })
+	k.doubt = d.String()
+	return err
+}
+
+// linked lists the files outside to which links in a place lead, and says which lead to folders that are no places themselves.
+func (k *Archive) linked(p Place, t *scan.Tree, places []Place) (list []Place, left []string) {
+	for i := range t.Entries {
+		e := &t.Entries[i]
+		if e.Kind != scan.Link || !e.Out {
+			continue
+		}
+		at := filepath.Join(p.In(k.Dir), filepath.FromSlash(e.Path))
+		real, err := volume.Real(at)
+		info, statErr := os.Stat(real)
+		switch {
+		case err != nil || statErr != nil: // it leads nowhere
+		case info.Mode().IsRegular():
+			list = append(list, Place{Path: filepath.Dir(real), Only: filepath.Base(real)})
+		case !slices.ContainsFunc(places, func(o Place) bool { return userpath.Holds(o.In(k.Dir), real) }):
+			left = append(left, fmt.Sprintf("%s is a link to %s, which is no place of saves", at, real))
+		}
+	}
+	return list, left
+}
+
 // Record puts the saves into the store.
 func (k *Archive) Record(ctx context.Context, places []Place) (*Backup, error) {
 	b := &Backup{Made: k.Now()}
+	k.doubt = ""
 	session := k.Store.Begin()
 	err := func() error {
-		for _, p := range places {
+		for i := 0; i < len(places); i++ {
+			p := places[i]
 			t, err := k.look(ctx, p, session.Put)
 			if err != nil {
 				return err
+			}
+			if k.Follow {
+				more, left := k.linked(p, t, places)
+				for _, o := range more {
+					if !slices.Contains(places, o) {
+						places = append(slices.Clip(places), o)
+					}
+				}
+				b.LeftOut = append(b.LeftOut, left...)
 			}
 			for _, o := range t.Odd {
 				text := fmt.Sprintf("%s is %s", filepath.Join(p.In(k.Dir), filepath.FromSlash(o.Path)), o.What)
@@ -417,6 +501,9 @@ func (k *Archive) Record(ctx context.Context, places []Place) (*Backup, error) {
 		}
 		return nil
 	}()
+	if b.Doubt = k.doubt; len(b.LeftOut) > 0 {
+		b.Doubt = "it leaves out: " + b.LeftOut[0]
+	}
 	return b, errors.Join(err, session.Close())
 }
 
@@ -501,7 +588,7 @@ func (k *Archive) toward(ctx context.Context, p Place, want plan.State) (*Return
 	if want, apart, err = apply.Links(ctx, k.Names, nil, have, want); err != nil {
 		return nil, err
 	}
-	r.Plan, err = plan.Make(plan.Request{Have: have, Odd: r.tree.Odd, Want: want, Exact: true})
+	r.Plan, err = plan.Make(plan.Request{Have: have, Odd: r.tree.Odd, Want: want, Exact: true, Links: want == nil})
 	if err == nil {
 		_, r.Copies = apply.CountLinks(r.Plan, apart)
 	}

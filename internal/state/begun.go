@@ -126,7 +126,6 @@ INSERT INTO operation (game, lane, kind, uid, body) SELECT game, '', 'switch', '
 DROP TABLE begun;
 DROP TABLE restoring;
 ALTER TABLE live DROP COLUMN switching;
-CREATE TRIGGER age_operation_insert AFTER INSERT ON operation BEGIN UPDATE age SET generation = generation + 1; END;
 `
 
 // Changed reports whether a change is in the history.

@@ -156,7 +156,7 @@ func TestBackupsOfSavesOutliveTheirLane(t *testing.T) {
 // TestNotesOfEarlierVersionsAreRead begins with a state in which switches, saves and shares were noted in places of their own.
 func TestNotesOfEarlierVersionsAreRead(t *testing.T) {
 	ctx, file := t.Context(), filepath.Join(t.TempDir(), "state.db")
-	before := database.Schema{Steps: schema.Steps[:len(schema.Steps)-1]}
+	before := database.Schema{Steps: schema.Steps[:12]}
 	db, err := database.Open(ctx, file, before)
 	require.NoError(t, err)
 	for _, query := range []string{

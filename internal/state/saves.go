@@ -16,8 +16,8 @@ func (st *State) AddBackup(ctx context.Context, b *saves.Backup) error {
 	if err != nil {
 		return err
 	}
-	res, err := st.DB.ExecContext(ctx, `INSERT INTO saves (game, lane, made, why, build, parts, files, bytes) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-		b.Game, b.Lane, b.Made.UnixNano(), b.Why, b.Build, string(parts), b.Files, b.Bytes)
+	res, err := st.DB.ExecContext(ctx, `INSERT INTO saves (game, lane, made, why, build, parts, files, bytes, doubt) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		b.Game, b.Lane, b.Made.UnixNano(), b.Why, b.Build, string(parts), b.Files, b.Bytes, b.Doubt)
 	if err != nil {
 		return err
 	}
@@ -33,7 +33,7 @@ func (st *State) Backups(ctx context.Context, name string) ([]*saves.Backup, err
 
 // backups lists the backups for which a condition holds, the newest first.
 func (st *State) backups(ctx context.Context, where string, args ...any) ([]*saves.Backup, error) {
-	rows, err := st.DB.QueryContext(ctx, `SELECT id, game, lane, made, why, build, parts, files, bytes FROM saves WHERE `+where+` ORDER BY id DESC`, args...)
+	rows, err := st.DB.QueryContext(ctx, `SELECT id, game, lane, made, why, build, parts, files, bytes, doubt FROM saves WHERE `+where+` ORDER BY id DESC`, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -43,7 +43,7 @@ func (st *State) backups(ctx context.Context, where string, args ...any) ([]*sav
 		b := &saves.Backup{}
 		var made int64
 		var parts string
-		if err := rows.Scan(&b.ID, &b.Game, &b.Lane, &made, &b.Why, &b.Build, &parts, &b.Files, &b.Bytes); err != nil {
+		if err := rows.Scan(&b.ID, &b.Game, &b.Lane, &made, &b.Why, &b.Build, &parts, &b.Files, &b.Bytes, &b.Doubt); err != nil {
 			return nil, err
 		}
 		b.Made = time.Unix(0, made)

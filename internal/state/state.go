@@ -76,7 +76,10 @@ ALTER TABLE own ADD COLUMN guard INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE build ADD COLUMN fits TEXT NOT NULL DEFAULT '';
 `, `
 ALTER TABLE build ADD COLUMN distributor_id TEXT NOT NULL DEFAULT '';
-`, ageStep(), operationStep}}
+`, ageStep(), operationStep, `
+CREATE TRIGGER IF NOT EXISTS age_operation_insert AFTER INSERT ON operation BEGIN UPDATE age SET generation = generation + 1; END;
+ALTER TABLE saves ADD COLUMN doubt TEXT NOT NULL DEFAULT '';
+`}}
 
 // State is the open database of what is remembered: builds, lanes, changes, backups.
 type State struct {

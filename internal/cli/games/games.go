@@ -19,6 +19,7 @@ import (
 	"morvant/internal/process"
 	"morvant/internal/scan"
 	"morvant/internal/state"
+	"morvant/internal/userpath"
 	"morvant/internal/volume"
 )
 
@@ -144,7 +145,16 @@ func (a commands) noteNoSaves(ctx context.Context, home *game.Home, g *game.Game
 	f.Patterns = given
 	_, none, _ := f.Find() // checked before
 	for _, p := range none {
-		a.Note("Note: nothing is at the saves place %s yet. Is it spelled right?", view.Quoted(p))
+		where := ""
+		if at := userpath.Expand(p, f.Home, g.Live); !filepath.IsAbs(p) && at == filepath.Join(g.Live, filepath.FromSlash(p)) {
+			where = ", which begins in the game's folder"
+			if here, err := filepath.Abs(p); err == nil {
+				if _, err := os.Stat(here); err == nil && here != at {
+					where += " (" + here + " is there: give the full path for that)"
+				}
+			}
+		}
+		a.Note("Note: nothing is at the saves place %s%s yet. Is it spelled right?", view.Quoted(p), where)
 	}
 }
 

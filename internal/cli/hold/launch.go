@@ -96,11 +96,7 @@ func (a commands) launchCommand() *cli.Command {
 				if c.Bool("check-only") {
 					return nil
 				}
-				if !is.Live {
-					if err := a.backUpFor(ctx, c, home, name, is.Name); err != nil {
-						return err
-					}
-				}
+				a.backUp(ctx, c, home, name, "before lane "+is.Name+" was started")
 				p := &launching{commands: a, c: c, home: home, g: g, dir: g.Folder(is)}
 				return p.play(ctx, args)
 			})
@@ -116,19 +112,23 @@ func switchedAway(live string) bool {
 	return err == nil && errThere == nil && userpath.Within(os.Getenv("PWD"), live) && !os.SameFile(here, there)
 }
 
-// backUpFor backs up the saves that all lanes have in common before a parked one is started: an old build may write them in its own
-// way.
-func (a commands) backUpFor(ctx context.Context, c *cli.Command, home *game.Home, name, parked string) (err error) {
-	session, err := a.OpenLaneOf(ctx, c, home, name, app.ToLook)
-	if err != nil {
+// backUp backs up the saves before a lane is started, and after it was played: another build may write them in its own way.
+func (a commands) backUp(ctx context.Context, c *cli.Command, home *game.Home, name, why string) {
+	err := func() (err error) {
+		session, err := a.OpenLaneOf(ctx, c, home, name, app.ToLook)
+		if err != nil {
+			return err
+		}
+		defer session.Close(&err)
+		b, fresh, err := backup.Make(ctx, session.Lane, why)
+		if err == nil && fresh {
+			a.Note("The saves are backed up (%d).", b.ID)
+		}
 		return err
+	}()
+	if err != nil && ctx.Err() == nil {
+		a.Note("Note: the saves are not backed up: %s", view.OneLine(err))
 	}
-	defer session.Close(&err)
-	b, fresh, err := backup.Make(ctx, session.Lane, "before lane "+parked+" was started")
-	if err == nil && fresh {
-		a.Note("The saves are backed up (%d).", b.ID)
-	}
-	return err
 }
 
 // laneToLaunch returns the lane that is named before the game's own arguments, and
@@ -390,6 +390,7 @@ func (a *launching) lookAfter(ctx context.Context) error {
 	if err := a.handedOver(ctx); err != nil {
 		return nil // the player has had enough
 	}
+	a.backUp(ctx, a.c, a.home, a.g.Name, "after the game was played")
 	said, held := a.sayUnfit(ctx, "")
 	again := a.c.Duration("look-again")
 	calm := true

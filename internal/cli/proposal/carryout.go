@@ -13,7 +13,9 @@ import (
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/view"
 	"morvant/internal/lane"
+	"morvant/internal/lane/backup"
 	"morvant/internal/lane/change"
+	"morvant/internal/saves"
 	"morvant/internal/state"
 )
 
@@ -46,15 +48,35 @@ func CarryOut(ctx context.Context, a *app.App, c *cli.Command, l *lane.Lane, p *
 			return err
 		}
 	}
+	written, err := savesOf(ctx, l, p)
+	if err != nil {
+		a.Note("Note: whether there are other saves of %s is not known: %s", p.Change.Build, view.OneLine(err))
+	}
 	if asJSON {
-		return errors.Join(a.Emit(view.ToPlanJSON(l.Game.Name, p, !dry)), unblocked(p))
+		j := view.ToPlanJSON(l.Game.Name, p, !dry)
+		j.Saves = view.NumberOf(written)
+		return errors.Join(a.Emit(j), unblocked(p))
 	}
 	if dry {
 		a.Say("\nThis was a dry run; nothing was changed.")
 		return nil
 	}
 	a.Say("%s", view.Outcome(l, p))
+	if written != nil {
+		a.Note("The newest saves that %s wrote are in backup %d (%s, %s): morvant saves restore %d brings them, morvant saves stash begins anew; those of now stay in their backup.",
+			p.Change.Build, written.ID, view.Day(written.Made), view.Count(written.Files, "file"), written.ID)
+	}
 	return unblocked(p)
+}
+
+// savesOf returns the newest whole backup of the saves that the build wrote to which a change has led from another one; nil: there is
+// none, or they are there.
+func savesOf(ctx context.Context, l *lane.Lane, p *change.Proposal) (*saves.Backup, error) {
+	if !l.Live || p.Change.Build == "" || p.Change.After.Build == p.Change.Before.Build {
+		return nil, nil
+	}
+	b, _, err := backup.Newest(ctx, l, p.Change.Build)
+	return b, err
 }
 
 // unblocked makes a pin whose block could not be set end with another exit code: updates may come. Why has been said.

@@ -34,8 +34,8 @@ func (a commands) savesCommand() *cli.Command {
 			},
 			{
 				Name: "restore", Usage: "restore a backup, after backing up the saves of now", ArgsUsage: "[NUMBER]",
-				Description: "Example: morvant saves restore 4\n\nWithout a number: the newest that differs from the saves of now.",
-				Flags:       app.ChangeFlags(),
+				Description: "Example: morvant saves restore 4\n         morvant saves restore --of 1.1.1\n\nWithout a number: the newest whole one that differs from the saves of now.",
+				Flags:       append(app.ChangeFlags(), &cli.StringFlag{Name: "of", Usage: "the newest whole one that was written by this `BUILD`"}),
 				Action: func(ctx context.Context, c *cli.Command) (err error) {
 					id, err := app.OptionalNumber(c, "backup", "saves list")
 					if err != nil {
@@ -149,7 +149,11 @@ func (a commands) showSaves(l *lane.Lane, now, none []string, list []*saves.Back
 	}
 	var rows [][]string
 	for _, b := range list {
-		rows = append(rows, []string{fmt.Sprint(b.ID), view.Day(b.Made), b.Lane, b.Build, view.Comma(b.Files), view.Size(b.Bytes), b.Why})
+		why := b.Why
+		if b.Doubt != "" {
+			why = view.Paint(view.Bad, "suspect") + ", " + why
+		}
+		rows = append(rows, []string{fmt.Sprint(b.ID), view.Day(b.Made), b.Lane, b.Build, view.Comma(b.Files), view.Size(b.Bytes), why})
 	}
 	a.Say("")
 	a.Table([]view.Column{
@@ -185,30 +189,27 @@ func (a commands) savesBackup(ctx context.Context, c *cli.Command, l *lane.Lane,
 }
 
 func (a commands) savesRestore(ctx context.Context, c *cli.Command, l *lane.Lane, home *game.Home, id int64) error {
-	var change *backup.Change
 	if id != 0 {
 		b, err := home.Backup(ctx, l.Game.Name, id)
 		if err != nil {
 			return err
 		}
-		if change, err = backup.Propose(ctx, l, b); err != nil {
+		change, err := backup.Propose(ctx, l, b)
+		if err != nil {
 			return err
 		}
 		return a.carrySaves(ctx, c, l, change, fmt.Sprintf("before backup %d was brought back", id), fmt.Sprintf("The saves are those of backup %d", id))
 	}
-	list, err := home.Backups(ctx, l.Game.Name)
-	if err != nil {
+	b, change, err := backup.Newest(ctx, l, c.String("of"))
+	switch {
+	case err != nil:
 		return err
+	case b == nil && c.String("of") != "":
+		return fmt.Errorf("no whole backup of %s differs from the saves of now: %w", c.String("of"), lane.ErrNothing)
+	case b == nil:
+		return fmt.Errorf("no whole backup differs from the saves of now: %w", lane.ErrNothing)
 	}
-	for _, b := range list {
-		if change, err = backup.Propose(ctx, l, b); err != nil {
-			return err
-		}
-		if !change.Empty() {
-			return a.carrySaves(ctx, c, l, change, fmt.Sprintf("before backup %d was brought back", b.ID), fmt.Sprintf("The saves are those of backup %d", b.ID))
-		}
-	}
-	return fmt.Errorf("no backup differs from the saves of now: %w", lane.ErrNothing)
+	return a.carrySaves(ctx, c, l, change, fmt.Sprintf("before backup %d was brought back", b.ID), fmt.Sprintf("The saves are those of backup %d", b.ID))
 }
 
 // carrySaves shows a change of the saves, asks, and carries it out.

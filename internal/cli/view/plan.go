@@ -98,6 +98,8 @@ type PlanJSON struct {
 	Tied *PlanJSON `json:"tied,omitempty"`
 	// Stayed are files that a carry found to differ and left as they are here.
 	Stayed int `json:"stayed,omitempty"`
+	// Saves is the newest whole backup of the saves that the build wrote, where they are others than those of now.
+	Saves int64 `json:"saves_backup,omitempty"`
 	// Notes are what the player should know of it, in sentences.
 	Notes []string `json:"notes,omitempty"`
 	// Linked counts the hard links that are made again, Apart those that become copies.

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"path/filepath"
 	"time"
 
 	"morvant/internal/saves"
@@ -15,15 +16,16 @@ type BackupJSON struct {
 	Why    string    `json:"why"`
 	Files  int       `json:"files"`
 	Bytes  int64     `json:"bytes"`
+	Doubt  string    `json:"doubt,omitempty"` // why it may not be whole
 	// Places are the folders; relative ones lie inside the lane.
 	Places []string `json:"places"`
 }
 
 // ToBackupJSON makes it.
 func ToBackupJSON(b *saves.Backup) BackupJSON {
-	j := BackupJSON{Backup: b.ID, Date: b.Made, Lane: b.Lane, Build: b.Build, Why: b.Why, Files: b.Files, Bytes: b.Bytes, Places: []string{}}
+	j := BackupJSON{Backup: b.ID, Date: b.Made, Lane: b.Lane, Build: b.Build, Why: b.Why, Files: b.Files, Bytes: b.Bytes, Doubt: b.Doubt, Places: []string{}}
 	for _, p := range b.Parts {
-		j.Places = append(j.Places, p.Path)
+		j.Places = append(j.Places, filepath.Join(p.Path, p.Only))
 	}
 	return j
 }

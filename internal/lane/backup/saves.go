@@ -108,7 +108,13 @@ func Make(ctx context.Context, l *lane.Lane, why string) (b *saves.Backup, fresh
 	if err != nil || len(places) == 0 {
 		return nil, false, err
 	}
-	if b, err = Archive(l).Record(ctx, places); err != nil {
+	list, err := l.Home.Backups(ctx, l.Game.Name)
+	if err != nil {
+		return nil, false, err
+	}
+	k := Archive(l)
+	k.Follow, k.Last = true, newest(l, list, "")
+	if b, err = k.Record(ctx, places); err != nil {
 		return nil, false, fmt.Errorf("the saves: %w", err)
 	}
 	for i, text := range b.LeftOut {
@@ -118,19 +124,52 @@ func Make(ctx context.Context, l *lane.Lane, why string) (b *saves.Backup, fresh
 		}
 		l.Meter.Warn("the backup leaves out: " + text)
 	}
-	list, err := l.Home.Backups(ctx, l.Game.Name)
-	if err != nil {
-		return nil, false, err
-	}
 	if len(list) > 0 && list[0].Same(b) {
 		list[0].LeftOut = b.LeftOut
 		return list[0], false, nil
 	}
-	b.Game, b.Lane, b.Why = l.Game.Name, l.Name, why
-	if _, build, err := l.Pin(ctx); err == nil && build != nil {
+	if i := slices.IndexFunc(list, b.Same); i >= 0 {
+		b.Build = list[i].Build // which wrote them, whatever is held now
+	} else if _, build, err := l.Pin(ctx); err == nil && build != nil {
 		b.Build = build.Label
 	}
+	if b.Doubt != "" && len(b.LeftOut) == 0 {
+		l.Meter.Warn("the saves look damaged, and this backup of them is marked suspect: " + b.Doubt)
+	}
+	b.Game, b.Lane, b.Why = l.Game.Name, l.Name, why
 	return b, true, l.Home.AddBackup(ctx, b)
+}
+
+// newest returns the newest backup that has saves of the lane and is whole, of a build if that is named; nil: there is none.
+func newest(l *lane.Lane, list []*saves.Backup, build string) *saves.Backup {
+	return newestOf(l, list, func(b *saves.Backup) bool { return b.Doubt == "" && (build == "" || b.Build == build) })
+}
+
+func newestOf(l *lane.Lane, list []*saves.Backup, fits func(*saves.Backup) bool) *saves.Backup {
+	for _, b := range list {
+		if b.Files > 0 && fits(b) && (!l.Game.SavesPerLane || b.Lane == l.Name) {
+			return b
+		}
+	}
+	return nil
+}
+
+// Newest proposes to bring back the newest whole backup that differs from the saves of now; of a build if that is named. b is nil if there is none.
+func Newest(ctx context.Context, l *lane.Lane, build string) (b *saves.Backup, c *Change, err error) {
+	list, err := l.Home.Backups(ctx, l.Game.Name)
+	if err != nil {
+		return nil, nil, err
+	}
+	for b = newest(l, list, build); b != nil; b = newest(l, list, build) {
+		if c, err = Propose(ctx, l, b); err != nil || !c.Empty() {
+			return b, c, err
+		}
+		if build != "" {
+			return nil, nil, nil // they are there
+		}
+		list = list[slices.Index(list, b)+1:]
+	}
+	return nil, nil, nil
 }
 
 // few is how many things of a kind are named.
@@ -221,7 +260,7 @@ func Propose(ctx context.Context, l *lane.Lane, b *saves.Backup) (*Change, error
 			rest = append(rest, p)
 		}
 	}
-	if b != nil && len(rest) > 0 && slices.ContainsFunc(b.Parts, func(o saves.Part) bool { return !slices.Contains(places, o.Place) }) {
+	if b != nil && len(rest) > 0 && slices.ContainsFunc(b.Parts, func(o saves.Part) bool { return o.Only == "" && !slices.Contains(places, o.Place) }) {
 		for _, p := range rest {
 			c.Elsewhere = append(c.Elsewhere, p.In(l.Dir))
 		}

@@ -30,14 +30,8 @@ func Vanished(ctx context.Context, l *lane.Lane) (*saves.Backup, error) {
 	if err != nil {
 		return nil, err
 	}
-	var newest *saves.Backup
-	for _, b := range list {
-		if b.Files > 0 && (!l.Game.SavesPerLane || b.Lane == l.Name) {
-			newest = b
-			break
-		}
-	}
-	if newest == nil {
+	last := newestOf(l, list, func(*saves.Backup) bool { return true })
+	if last == nil {
 		return nil, nil
 	}
 	known, err := l.Home.Fact(ctx, emptiedFact(l))
@@ -59,7 +53,7 @@ func Vanished(ctx context.Context, l *lane.Lane) (*saves.Backup, error) {
 	if known != "" {
 		return nil, nil
 	}
-	return newest, nil
+	return last, nil
 }
 
 // holdsFile reports whether anything but folders is in a folder; so does one that cannot be looked into.

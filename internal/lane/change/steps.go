@@ -90,6 +90,10 @@ func convertSaves(ctx context.Context, l *lane.Lane, build string, out *tail) er
 	converted.ID, converted.Parts, converted.Files, converted.Bytes = 0, nil, 0, 0
 	keeper := backup.Archive(l)
 	for i, p := range now.Parts {
+		if p.Only != "" { // it lies elsewhere
+			converted.Parts = append(converted.Parts, p)
+			continue
+		}
 		at := saves.Place{Path: filepath.Join(tmp, fmt.Sprint(i))}
 		part := p
 		part.Place = at

@@ -113,7 +113,7 @@ func Snapshot(ctx context.Context, l *lane.Lane, w Wanted) (*Taken, error) {
 	if err != nil {
 		return nil, err
 	}
-	if why := suspicion.String(); why != "" && doubt == "" {
+	if why := suspicion; why != "" && doubt == "" {
 		if doubt = why; w.Suspect != nil {
 			err = w.Suspect(why)
 		}

@@ -1,4 +1,4 @@
-package record
+package damage
 
 import (
 	"errors"
@@ -52,14 +52,14 @@ func TestWhatNoUpdateDoesIsDamage(t *testing.T) {
 			tree.Entries = append(tree.Entries, scan.Entry{Path: p, Kind: scan.File, Known: true, Digest: digest.Of([]byte(content)), Stamp: scan.Stamp{Size: int64(len(content))}})
 		}
 		slices.SortFunc(tree.Entries, func(a, b scan.Entry) int { return strings.Compare(a.Path, b.Path) })
-		d := damage{Since: "1.0"}
+		d := Since("1.0", 1<<10)
 		require.NoError(t, d.compare(before, tree, func(p string) bool { return p == "own" }, func(e *scan.Entry) (bool, error) {
 			return strings.Trim(c.then[e.Path], "\x00") == "", nil
 		}), c.name)
 		require.Equal(t, c.says, d.String(), c.name)
 	}
 	broken := errors.New("broken")
-	d := damage{}
+	d := Found{}
 	err := d.compare(&manifest.Manifest{Files: []manifest.File{{Path: "a", Size: 5000}}}, &scan.Tree{Entries: []scan.Entry{{Path: "a", Kind: scan.File, Stamp: scan.Stamp{Size: 1}}}},
 		func(string) bool { return false }, func(*scan.Entry) (bool, error) { return false, broken })
 	require.ErrorIs(t, err, broken)
