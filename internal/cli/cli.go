@@ -68,6 +68,10 @@ func MainAt(now func() time.Time, args []string, stdin, stdout, stderr *os.File)
 		fmt.Fprintf(stderr, "morvant: only %d files may be open at once here, and Morvant needs %d. Raise the limit (ulimit -n 256), then run the command again\n", n, leastFiles)
 		return app.ExitFailed
 	}
+	if n := addressSpace(); n < leastSpace {
+		fmt.Fprintf(stderr, "morvant: only %d MB of address space is allowed here, and Morvant needs %d MB. Raise the limit (ulimit -v unlimited), then run the command again\n", n>>20, leastSpace>>20)
+		return app.ExitFailed
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	// A second Ctrl-C ends the program at once; what is on disk can take it.
@@ -91,6 +95,10 @@ func MainAt(now func() time.Time, args []string, stdin, stdout, stderr *os.File)
 	}
 	return report(a, err)
 }
+
+// leastSpace is how much address space Morvant needs, in bytes: most of it is only reserved, by the runtime of its language, which
+// does not even start with less than some 700 MB.
+const leastSpace = 2 << 30
 
 // leastFiles is how many files Morvant must be able to have open at once.
 const leastFiles = 48

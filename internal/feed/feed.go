@@ -47,6 +47,8 @@ var (
 	ErrUnknown  = errors.New("not known")
 	ErrCopy     = errors.New("the copy of the feed is not whole")
 	ErrNone     = errors.New("no feed has been added")
+	// ErrSubscription is of a feed that can only be removed.
+	ErrSubscription = problem.New("its subscription cannot be read", "Remove the feed, and add it again")
 )
 
 const (
@@ -112,7 +114,7 @@ func List(base string) ([]*Feed, error) {
 			continue
 		}
 		if err != nil {
-			f = &Feed{Name: e.Name(), dir: filepath.Join(base, e.Name()), Broken: err}
+			f = &Feed{Name: e.Name(), dir: filepath.Join(base, e.Name()), Broken: fmt.Errorf("%w (%w)", ErrSubscription, err)}
 		}
 		list = append(list, f)
 	}

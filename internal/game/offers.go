@@ -110,7 +110,7 @@ func TellLeftOut(h *Home, b *state.Build, err error) {
 // BrokenFeed says that the copy of a feed cannot be read, and what helps.
 func BrokenFeed(f *feed.Feed, err error) string {
 	if f.Broken != nil {
-		return fmt.Sprintf("the feed %s is left out: its subscription cannot be read (%v); remove it and add it again", f.Name, err)
+		return fmt.Sprintf("the feed %s is left out: %v; remove it and add it again", f.Name, f.Broken)
 	}
 	return fmt.Sprintf("the feed %s is left out: its copy cannot be read (%v); %s mends it", f.Name, err, problem.RefreshFeeds)
 }

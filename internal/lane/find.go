@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"morvant/internal/problem"
 	"morvant/internal/state"
@@ -153,6 +154,23 @@ func (l *Lane) Whereabouts() string {
 	for _, dir := range in {
 		if place := Search(Identity{Game: l.Game.Name, Lane: l.Name}, dir, 1); place != "" && place != l.Dir && l.Theirs(place) == nil {
 			return place
+		}
+	}
+	return l.onOtherMount()
+}
+
+// onOtherMount looks for it where its disk may be by another name: at the same place in each that is there.
+func (l *Lane) onOtherMount() string {
+	for _, mount := range volume.Mounts() {
+		for rest := filepath.ToSlash(l.Dir); ; {
+			_, after, found := strings.Cut(rest, "/")
+			if !found {
+				break
+			}
+			rest = after
+			if place := filepath.Join(mount, filepath.FromSlash(rest)); place != l.Dir && MarkerOf(place) == (Identity{l.Game.Name, l.Name}) && l.Theirs(place) == nil {
+				return place
+			}
 		}
 	}
 	return ""

@@ -284,8 +284,10 @@ func leave(s *state.Switch, live string) error {
 		return process.Patiently(live, func() error { return os.Remove(live) })
 	}
 	if !s.ToLinked {
-		if err := volume.Exchange(live, s.Place); !errors.Is(err, volume.ErrUnsupported) {
-			return err
+		if err := volume.Exchange(live, s.Place); err != nil && !errors.Is(err, volume.ErrUnsupported) {
+			return fmt.Errorf("%s and %s cannot change places: %w", live, s.Place, err)
+		} else if err == nil {
+			return nil
 		}
 	}
 	return process.Rename(live, s.Park)

@@ -270,9 +270,12 @@ func (a commands) feedList(c *cli.Command, home *game.Home, name string) error {
 			Feeds  []view.FeedJSON `json:"feeds"`
 		}{"morvant-feeds/1", name, list})
 	}
-	if len(list) == 0 {
+	switch {
+	case len(feeds) == 0:
 		a.Say("%s has no feed. Add one: morvant feed add ADDRESS", name)
 		return nil
+	case len(list) == 0:
+		return nil // why has been said
 	}
 	var rows [][]string
 	for _, j := range list {

@@ -15,6 +15,7 @@ import (
 	"morvant/internal/plan"
 	"morvant/internal/saves"
 	"morvant/internal/state"
+	"morvant/internal/volume"
 )
 
 // ErrNone is returned where the settings name no saves, or none are there.
@@ -279,6 +280,9 @@ func CarryOut(ctx context.Context, l *lane.Lane, c *Change, why string) error {
 	}
 	note := &state.Restoring{UID: state.NewUID()}
 	for _, r := range c.Returns {
+		if err := mayChange(r.Place.In(l.Dir)); err != nil && !r.Plan.Empty() {
+			return err
+		}
 		note.Places = append(note.Places, r.Place)
 	}
 	if c.backup != nil {
@@ -288,6 +292,22 @@ func CarryOut(ctx context.Context, l *lane.Lane, c *Change, why string) error {
 		return err
 	}
 	return restoring(l, note, c).Run(ctx, l.Home.State)
+}
+
+// mayChange returns an error if nothing can be changed in a folder of saves.
+func mayChange(dir string) error {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil // it is made
+	}
+	defer root.Close()
+	switch {
+	case volume.Immutable(root, "."):
+		return fmt.Errorf("the folder %s: %w", dir, lane.ErrImmutable)
+	case !volume.Writable(dir) && !volume.Owned(dir):
+		return fmt.Errorf("the folder %s %w", dir, game.ErrProtected)
+	}
+	return nil
 }
 
 // before backs the saves up as they are.

@@ -294,6 +294,9 @@ func mayTouch(l *lane.Lane, p *plan.Plan) error {
 		if !folders[dir] {
 			folders[dir] = true
 			full := filepath.Join(l.Dir, filepath.FromSlash(dir))
+			if volume.Immutable(l.Root, dir) {
+				return fmt.Errorf("the folder %s: %w", full, lane.ErrImmutable)
+			}
 			if info, err := l.Root.Lstat(dir); err == nil && info.IsDir() && !volume.Writable(full) && !volume.Owned(full) {
 				return fmt.Errorf("the folder %s %w", full, game.ErrProtected)
 			}
