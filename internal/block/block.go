@@ -176,6 +176,9 @@ type Mode struct {
 // NotSet is what "broke" a rule that the settings ask for and that was never set.
 const NotSet = "not set"
 
+// Stands is what "broke" one that this home has not set and that stands: another has, or this one before it was put back.
+const Stands = "it stands, though this home has not set it: once it is set here, it can be taken off"
+
 // State is how a rule stands.
 type State struct {
 	Rule  Rule

@@ -84,9 +84,13 @@ func TestAnImmutableFileIsSeenBeforeAnythingIsChanged(t *testing.T) {
 	w.fails(1, "a.txt: it is immutable", "pin", "1", "--yes")
 	require.Equal(t, before, w.picture())
 	require.NoError(t, exec.Command("chattr", "-i", w.path("a.txt")).Run())
-	require.Contains(t, w.ok("pin", "1", "--yes").err, "the date or mode of b.txt stays as it is")
+	require.Contains(t, w.ok("pin", "1", "--yes").err, "the date or mode of b.txt stays as it is: the file is immutable")
 	require.Equal(t, "one", w.read("a.txt"))
 	w.ok("undo", "--yes")
+	require.Equal(t, before, w.picture())
+	require.NoError(t, exec.Command("chattr", "+i", w.live).Run())
+	t.Cleanup(func() { _ = exec.Command("chattr", "-i", w.live).Run() })
+	w.fails(1, "the folder "+w.live+": it is immutable", "pin", "1", "--yes")
 	require.Equal(t, before, w.picture())
 }
 

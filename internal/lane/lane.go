@@ -119,14 +119,14 @@ func (u unfinished) Is(target error) bool { return target == ErrUnfinished }
 func (u unfinished) Unwrap() error        { return u.error }
 
 // Origin is the home, and its age now, for what is written into a folder.
-func (l *Lane) Origin(ctx context.Context) (apply.Origin, error) {
+func Origin(ctx context.Context, l *Lane) (apply.Origin, error) {
 	age, err := l.Home.Age(ctx)
 	return apply.Origin(age), err
 }
 
-// Lost reports whether this home wrote something and has been put back to before it.
-func (l *Lane) Lost(by apply.Origin) (bool, error) {
-	return l.Home.Lost(context.Background(), state.Age(by))
+// LostBy returns what reports whether this home wrote something and has been put back to before it.
+func LostBy(l *Lane) func(apply.Origin) (bool, error) {
+	return func(by apply.Origin) (bool, error) { return l.Home.Lost(context.Background(), state.Age(by)) }
 }
 
 // Close gives everything back.

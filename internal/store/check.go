@@ -23,8 +23,7 @@ import (
 	"morvant/internal/volume"
 )
 
-// rebuild makes a new index out of the packs, which is the index once it has them all.
-// The lost one is kept beside it.
+// rebuild makes a new index out of the packs, which is the index once it has them all. The lost one is kept beside it.
 func rebuild(ctx context.Context, dir string, lock *flock.Flock) (*Store, error) {
 	index, fresh := filepath.Join(dir, indexFile), filepath.Join(dir, indexFile+".new")
 	if err := database.Remove(fresh); err != nil {
@@ -95,8 +94,7 @@ func (s *Store) adoptPack(ctx context.Context, name string) error {
 
 // takeIn makes records of a pack findable, with the layouts among them.
 func (s *Store) takeIn(ctx context.Context, name string, size int64, entries []pack.Entry) error {
-	// Whatever could be found of a damaged pack is taken in; reading the
-	// records will show which of them are whole.
+	// Whatever could be found of a damaged pack is taken in; reading the records will show which of them are whole.
 	var layouts []layoutRow
 	for _, e := range entries {
 		if e.Kind != pack.Layout {
@@ -169,8 +167,7 @@ func (s *Store) trailer(name string) ([]pack.Entry, error) {
 	return entries, err
 }
 
-// readopt takes in records of a pack again that the index has dropped and that can be
-// read back, and returns how many.
+// readopt takes in records of a pack again that the index has dropped and that can be read back, and returns how many.
 func (s *Store) readopt(ctx context.Context, p packRow) (int, error) {
 	entries, err := s.trailer(p.name)
 	if err != nil {

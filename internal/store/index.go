@@ -66,8 +66,7 @@ func (x *index) recordsIn(ctx context.Context, packID int64) ([]pack.Entry, erro
 	return list, indexError(rows.Err())
 }
 
-// layoutRecords lists the records that hold the layout of a file, in order; none
-// if it has no layout.
+// layoutRecords lists the records that hold the layout of a file, in order; none if it has no layout.
 func (x *index) layoutRecords(ctx context.Context, file digest.Digest) ([]digest.Digest, error) {
 	return x.digests(ctx, `SELECT record FROM layout WHERE file = ? ORDER BY part`, file[:])
 }
@@ -162,8 +161,7 @@ func (x *index) hasRecord(ctx context.Context, d digest.Digest) (bool, error) {
 	return err == nil, err
 }
 
-// present tells which of the records are in the index. One question about many is
-// much cheaper than many questions.
+// present tells which of the records are in the index. One question about many is much cheaper than many questions.
 func (x *index) present(ctx context.Context, digests []digest.Digest) (map[digest.Digest]bool, error) {
 	found := make(map[digest.Digest]bool)
 	args := make([]any, len(digests))

@@ -18,8 +18,7 @@ type layoutRow struct {
 	record digest.Digest
 }
 
-// Layout returns the chunks of the content with this digest, in order. A file
-// no larger than one chunk is its own chunk.
+// Layout returns the chunks of the content with this digest, in order. A file no larger than one chunk is its own chunk.
 func (s *Store) Layout(ctx context.Context, file digest.Digest) ([]Piece, error) {
 	records, err := s.layoutRecords(ctx, file)
 	if err != nil {

@@ -24,8 +24,7 @@ type Mark struct {
 	files map[digest.Digest]mention
 }
 
-// mention remembers who referred to a file, so that its chunks are visited twice
-// at most.
+// mention remembers who referred to a file, so that its chunks are visited twice at most.
 type mention struct {
 	owner  int
 	shared bool
@@ -75,8 +74,7 @@ func (m *Mark) Records(ctx context.Context, digests []digest.Digest, owner int) 
 	return nil
 }
 
-// Files marks everything that belongs to the contents with these digests. Content
-// that is not in the store is passed over.
+// Files marks everything that belongs to the contents with these digests. Content that is not in the store is passed over.
 func (m *Mark) Files(ctx context.Context, files []digest.Digest, owner int) error {
 	var fresh []digest.Digest
 	for _, f := range files {

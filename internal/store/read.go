@@ -54,8 +54,7 @@ func broken(d digest.Digest, name string, err error) error {
 	return &DamageError{d, name, err}
 }
 
-// Chunk returns the bytes with this digest, checked. buf is room for them, used
-// if it is large enough.
+// Chunk returns the bytes with this digest, checked. buf is room for them, used if it is large enough.
 func (s *Store) Chunk(ctx context.Context, d digest.Digest, buf []byte) ([]byte, error) {
 	l, err := s.locate(ctx, d)
 	if err != nil {
@@ -218,8 +217,7 @@ func (s *Store) readAs(ctx context.Context, file digest.Digest, pieces []Piece, 
 	return nil
 }
 
-// blame finds out why content is not what it should be: a chunk is damaged, or the list
-// of its chunks is.
+// blame finds out why content is not what it should be: a chunk is damaged, or the list of its chunks is.
 func (s *Store) blame(ctx context.Context, file digest.Digest, pieces []Piece) error {
 	for _, p := range pieces {
 		if _, err := s.Chunk(ctx, p.Digest, nil); err != nil {
@@ -229,8 +227,7 @@ func (s *Store) blame(ctx context.Context, file digest.Digest, pieces []Piece) e
 	return fmt.Errorf("content %s: %w", file.Short(), pack.ErrChecksum)
 }
 
-// WriteTo writes the content with this digest to w, and returns an error unless it is just
-// that.
+// WriteTo writes the content with this digest to w, and returns an error unless it is just that.
 func (s *Store) WriteTo(ctx context.Context, w io.Writer, file digest.Digest) error {
 	return s.Read(ctx, file, func(b []byte) error {
 		_, err := w.Write(b)
@@ -238,8 +235,7 @@ func (s *Store) WriteTo(ctx context.Context, w io.Writer, file digest.Digest) er
 	})
 }
 
-// Bytes returns the whole content with this digest, which must not be longer
-// than limit bytes.
+// Bytes returns the whole content with this digest, which must not be longer than limit bytes.
 func (s *Store) Bytes(ctx context.Context, file digest.Digest, limit int64) ([]byte, error) {
 	pieces, err := s.Layout(ctx, file)
 	if err != nil {

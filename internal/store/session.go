@@ -80,8 +80,7 @@ func (s *Store) Begin() *Session {
 		done:     make(chan struct{}),
 	}
 	ss.moved = sync.NewCond(&ss.mu)
-	// Each file being put holds one segment while it waits for the next, so
-	// more segments than files keep things moving.
+	// Each file being put holds one segment while it waits for the next, so more segments than files keep things moving.
 	n := 3*Workers() + 2
 	ss.bufs = make(chan []byte, n)
 	for range n {
@@ -94,8 +93,7 @@ func (s *Store) Begin() *Session {
 // Added returns the bytes that this session has written to packs.
 func (ss *Session) Added() int64 { return ss.added.Load() }
 
-// Put stores what r yields and returns its digest and size. read, if not nil, is
-// told of the bytes as they are read.
+// Put stores what r yields and returns its digest and size. read, if not nil, is told of the bytes as they are read.
 func (ss *Session) Put(ctx context.Context, r io.Reader, read func(n int)) (digest.Digest, int64, error) {
 	if f, ok := r.(*os.File); ok && ss.shares.Load() {
 		if d, n, done, err := ss.putShared(ctx, f, read); done || err != nil {
@@ -120,8 +118,7 @@ func (ss *Session) PutNote(ctx context.Context, note []byte) (digest.Digest, err
 	return d, ss.add(d, pack.Note, note, &scratch)
 }
 
-// PutChunk stores a chunk that is coded already, has been checked, and is known to
-// be missing.
+// PutChunk stores a chunk that is coded already, has been checked, and is known to be missing.
 func (ss *Session) PutChunk(e pack.Entry, stored []byte) error {
 	return ss.append(e.Digest, pack.Chunk, e.Coding, int(e.Plain), stored, nil)
 }
@@ -136,8 +133,7 @@ func (ss *Session) PutPlain(ctx context.Context, d digest.Digest, plain []byte) 
 }
 
 // Assemble records that a file consists of these chunks, all of which are in the
-// store. It reads them: content that does not have the file's digest is refused
-// with pack.ErrChecksum.
+// store. It reads them: content that does not have the file's digest is refused with pack.ErrChecksum.
 func (ss *Session) Assemble(ctx context.Context, file digest.Digest, pieces []Piece, read func(n int)) error {
 	if len(pieces) == 1 && pieces[0].Digest == file {
 		return nil
@@ -167,8 +163,7 @@ type put struct {
 	pieces   []Piece // what it came to
 }
 
-// segment is a run of whole chunks. Its buffer is free again once the file's
-// hash and its chunks have both been through it.
+// segment is a run of whole chunks. Its buffer is free again once the file's hash and its chunks have both been through it.
 type segment struct {
 	buf    []byte
 	data   []byte
@@ -356,8 +351,7 @@ func (ss *Session) release(seg *segment) {
 	}
 }
 
-// add codes and stores one record. scratch is room to code in, kept for the next
-// call.
+// add codes and stores one record. scratch is room to code in, kept for the next call.
 func (ss *Session) add(d digest.Digest, kind pack.Kind, plain []byte, scratch *[]byte) error {
 	coding, stored := ss.store.coder.Encode(plain, *scratch)
 	if coding != pack.Plain {
@@ -434,8 +428,7 @@ func (ss *Session) retire() {
 	ss.moved.Broadcast()
 }
 
-// putLayout records which chunks make up a file. All of them are in this pack
-// or in earlier ones.
+// putLayout records which chunks make up a file. All of them are in this pack or in earlier ones.
 func (ss *Session) putLayout(ctx context.Context, file digest.Digest, size int64, pieces []Piece) error {
 	if ok, err := ss.store.Has(ctx, file); ok || err != nil {
 		return err
@@ -558,8 +551,7 @@ func (s *Store) name(p *openPack) (digest.Digest, error) {
 	if err := p.file.Close(); err != nil {
 		return name, err
 	}
-	// One of that name may be there and, on some systems, cannot be replaced while it
-	// is open.
+	// One of that name may be there and, on some systems, cannot be replaced while it is open.
 	s.files.forget(name.String())
 	if err := process.Rename(p.file.Name(), s.packPath(name.String())); err != nil {
 		return name, err

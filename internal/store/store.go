@@ -1,5 +1,4 @@
-// Package store holds Morvant's content store: every chunk once, whatever it
-// came from.
+// Package store holds Morvant's content store: every chunk once, whatever it came from.
 //
 // A store is a folder with packs (see package pack) and an index, an SQLite
 // file that says where each chunk is and which chunks make up each file. The
@@ -7,12 +6,10 @@
 //
 // What is put in appears in the index only after its pack is on disk, synced and
 // named, and a file's layout only after all of its chunks. So whatever the index
-// names can be read back, and what a crash leaves behind is at worst a pack
-// that nothing refers to.
+// names can be read back, and what a crash leaves behind is at worst a pack that nothing refers to.
 //
 // Any number of processes may read and add at the same time; each holds a
-// shared lock. Trim and the repairing half of Check need the store to
-// themselves.
+// shared lock. Trim and the repairing half of Check need the store to themselves.
 package store
 
 import (
@@ -23,6 +20,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -62,9 +60,9 @@ type Store struct {
 	files *packFiles
 	// sessions is how many sessions are open.
 	sessions atomic.Int32
-	// Rebuilt says that the index had been lost or damaged, and was made anew from the
-	// packs.
+	// Rebuilt says that the index had been lost or damaged, and was made anew from the packs.
 	Rebuilt bool
+	behind  bool // there are packs that the index lacks
 }
 
 // patience is how long Open waits for somebody who needs the store alone.
@@ -91,16 +89,22 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		}
 	}
 	s, err := open(ctx, dir, lock)
-	if errors.Is(err, ErrIndexLost) {
-		// Rebuilding it takes the store alone.
+	if lost := errors.Is(err, ErrIndexLost); lost || err == nil && s.behind {
+		// Rebuilding it, and taking in packs that it lacks, takes the store alone.
 		if unlockErr := lock.Unlock(); unlockErr != nil {
 			return nil, errors.Join(err, unlockErr)
 		}
-		if alone, lockErr := lock.TryLock(); lockErr == nil && alone {
+		alone, _ := lock.TryLock()
+		switch {
+		case alone && lost:
 			if s, err = rebuild(ctx, dir, lock); err == nil {
 				s.Rebuilt = true
-				_, err = lock.TryRLock() // others may come in again
 			}
+		case alone:
+			err = s.takeInPacks(ctx)
+		}
+		if err == nil {
+			_, err = lock.TryRLockContext(waiting, 50*time.Millisecond) // others may come in again
 		}
 	}
 	if err != nil {
@@ -111,8 +115,7 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 }
 
 // OpenAlone opens the store for a caller that needs it to itself. It returns
-// ErrBusy while others use it. An index that is lost or damaged is put aside
-// and rebuilt from the packs; rebuilt tells.
+// ErrBusy while others use it. An index that is lost or damaged is put aside and rebuilt from the packs; rebuilt tells.
 func OpenAlone(ctx context.Context, dir string) (s *Store, rebuilt bool, err error) {
 	if err := os.MkdirAll(filepath.Join(dir, packsDir), 0o755); err != nil {
 		return nil, false, err
@@ -177,12 +180,20 @@ func open(ctx context.Context, dir string, lock *flock.Flock) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	var known bool
-	if err := s.db.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM pack)`).Scan(&known); err != nil {
-		return nil, errors.Join(indexError(err), s.closeFiles())
+	packs, err := s.packs(ctx)
+	if err == nil && len(packs) == 0 && len(names) > 0 {
+		err = lost
 	}
-	if !known && len(names) > 0 {
-		return nil, errors.Join(lost, s.closeFiles())
+	if err != nil {
+		return nil, errors.Join(err, s.closeFiles())
+	}
+	known := make(map[string]bool)
+	for _, p := range packs {
+		known[p.name] = true
+	}
+	s.behind = slices.ContainsFunc(names, func(name string) bool { return !known[name] })
+	if s.behind && slices.ContainsFunc(packs, func(p packRow) bool { return !slices.Contains(names, p.name) }) {
+		return nil, errors.Join(lost, s.closeFiles()) // it is of another time
 	}
 	return s, nil
 }

@@ -128,8 +128,7 @@ func (s *Store) Adopt(ctx context.Context) error { return s.takeInPacks(ctx) }
 // Trim carries out a plan. The caller has the store to itself. Living records
 // are on disk and in the index at their new place before the old one goes.
 func (s *Store) Trim(ctx context.Context, m *Mark, plan *TrimPlan, moved func(n int64)) error {
-	// These go first: a pack written below may get the name of one of them, which a trim
-	// that was killed has left.
+	// These go first: a pack written below may get the name of one of them, which a trim that was killed has left.
 	for _, p := range plan.drop {
 		if err := s.dropPack(ctx, p); err != nil {
 			return err

@@ -23,13 +23,13 @@ var ErrNone = errors.New("no saves are known")
 
 // Archive returns what records and brings back the saves of the lane's game.
 func Archive(l *lane.Lane) *saves.Archive {
-	return &saves.Archive{Dir: l.Dir, Store: l.Store, Cache: l.Cache, Meter: l.Meter, Now: l.Now, Names: l.Names(), Lost: l.Lost}
+	return &saves.Archive{Dir: l.Dir, Store: l.Store, Cache: l.Cache, Meter: l.Meter, Now: l.Now, Names: l.Names(), Lost: lane.LostBy(l)}
 }
 
 // carry carries out a change that has been noted under an id.
 func carry(ctx context.Context, l *lane.Lane, id string, list []*saves.Return) (err error) {
 	k := Archive(l)
-	if k.By, err = l.Origin(ctx); err != nil {
+	if k.By, err = lane.Origin(ctx, l); err != nil {
 		return err
 	}
 	k.ID = id

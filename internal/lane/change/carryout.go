@@ -223,7 +223,7 @@ func change(ctx context.Context, l *lane.Lane, p *Proposal, memo json.RawMessage
 		others = otherLanes(ctx, l)
 	}
 	defer others.close()
-	by, err := l.Origin(ctx)
+	by, err := lane.Origin(ctx, l)
 	if err != nil {
 		return over(err)
 	}
@@ -324,9 +324,13 @@ func unsettable(l *lane.Lane, p *Proposal) {
 	})
 	switch {
 	case n == 1:
-		p.Notes = append(p.Notes, fmt.Sprintf("the date or mode of %s stays as it is: the file belongs to another user", first))
+		why := "belongs to another user"
+		if volume.Immutable(l.Root, first) {
+			why = "is immutable"
+		}
+		p.Notes = append(p.Notes, fmt.Sprintf("the date or mode of %s stays as it is: the file %s", first, why))
 	case n > 1:
-		p.Notes = append(p.Notes, fmt.Sprintf("the dates or modes of %d files, such as %s, stay as they are: they belong to another user", n, first))
+		p.Notes = append(p.Notes, fmt.Sprintf("the dates or modes of %d files, such as %s, stay as they are: they belong to another user or are immutable", n, first))
 	}
 }
 

@@ -38,7 +38,7 @@ func Recover(ctx context.Context, l *lane.Lane) error {
 			return err
 		}
 	}
-	r := apply.Recovery{Root: l.Root, Store: l.Store, Now: l.Now, Lost: l.Lost, Ours: func(steps []plan.Step, memo json.RawMessage) bool { return ours(ctx, l, steps, memo) }}
+	r := apply.Recovery{Root: l.Root, Store: l.Store, Now: l.Now, Lost: lane.LostBy(l), Ours: func(steps []plan.Step, memo json.RawMessage) bool { return ours(ctx, l, steps, memo) }}
 	var c state.Change
 	if begun != nil {
 		if err := json.Unmarshal(begun.Body, &c); err != nil {

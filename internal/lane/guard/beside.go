@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"os"
 	"path/filepath"
 	"slices"
@@ -98,17 +99,35 @@ func within(dir, p string) bool {
 	return false
 }
 
-// Adopt takes over what blocks a lane from its folder, if this home wrote it there and has been put back to before it since. A
-// folder that somebody brought names another home, and is not obeyed.
+// Adopt takes over what blocks a lane from its folder, if this home wrote it there and has been put back to before it since. Where
+// the folder has been put back to a time when it was blocked, its files are let go of. A folder that somebody brought names
+// another home, and is not obeyed.
 func Adopt(ctx context.Context, l *lane.Lane) error {
 	n := NoteIn(l.Root)
 	if n == nil {
 		return nil
 	}
-	if lost, err := l.Home.Lost(ctx, n.By); err != nil || !lost {
+	is, err := l.Home.Age(ctx)
+	if err != nil || n.By.Home != is.Home {
 		return err
 	}
-	return n.TakeOver(ctx, l)
+	if lost, err := l.Home.Lost(ctx, n.By); err != nil || lost {
+		return errors.Join(err, n.TakeOver(ctx, l))
+	}
+	holds, err := l.Home.Applied(ctx, l.Game.Name, l.Name)
+	if err != nil || len(holds) > 0 {
+		return err
+	}
+	for _, h := range n.Applied {
+		if h.Rule.Kind == block.ReadOnly {
+			err = errors.Join(err, h.Lift(Outside(l), false))
+		}
+	}
+	if err == nil {
+		l.Tell("The folder of %s is as it was while it was blocked, as if a backup of it had been put back. It is not blocked now, and its files can be written.", l.Title())
+		err = setApplied(ctx, l, nil)
+	}
+	return err
 }
 
 // TakeOver makes the block that a folder tells of the lane's own.

@@ -18,6 +18,7 @@ import (
 	"morvant/internal/problem"
 	"morvant/internal/scan"
 	"morvant/internal/state"
+	"morvant/internal/userpath"
 )
 
 // site is where the game's block rules apply. The files are the build's, without
@@ -297,7 +298,11 @@ func States(ctx context.Context, l *lane.Lane) ([]block.State, error) {
 	}
 	for _, r := range l.Game.Block {
 		if appliedFor(holds, r) == nil {
-			list = append(list, block.State{Rule: r, Broke: block.NotSet})
+			st := block.State{Rule: r, Broke: block.NotSet}
+			if r.Kind == block.Occupy && block.Standing(userpath.Expand(r.Path, at.Home, at.Dir)) != nil {
+				st.Broke = block.Stands
+			}
+			list = append(list, st)
 		}
 	}
 	return list, nil
