@@ -24,7 +24,7 @@ func (l *Lane) unblockedModes(ctx context.Context, t *scan.Tree) error {
 	for _, h := range holds {
 		for p, found := range h.Modes {
 			if e := t.Entry(p); e != nil && e.Kind == scan.File && e.Mode == found.Perm&^0o222 {
-				e.Mode = found.Perm
+				e.Mode, e.Worn = found.Perm, e.Mode
 			}
 		}
 	}

@@ -277,7 +277,9 @@ func (f Finder) Settle(b *Backup) (*Backup, error) {
 	settled.Parts = nil
 	for i, p := range parts {
 		held := slices.ContainsFunc(parts[:i], func(o Part) bool { return o.Place == p.Place }) ||
-			slices.ContainsFunc(parts, func(o Part) bool { return o.Only == "" && p.Only == "" && o.Place != p.Place && userpath.Within(p.In(f.Dir), o.In(f.Dir)) })
+			slices.ContainsFunc(parts, func(o Part) bool {
+				return o.Only == "" && p.Only == "" && o.Place != p.Place && userpath.Within(p.In(f.Dir), o.In(f.Dir))
+			})
 		if !held {
 			settled.Parts = append(settled.Parts, p)
 		}

@@ -233,7 +233,10 @@ func (e *Entry) readOnce(ctx context.Context, root *os.Root, q Request, read *in
 			return false, looked, place(e.Path, err)
 		}
 	}
-	e.Mode, e.Stamp = mode.Perm(), stamp
+	e.Stamp = stamp
+	if e.Worn == 0 || mode.Perm() != e.Worn {
+		e.Mode = mode.Perm()
+	}
 	var content io.Reader = f
 	if looked.Sub(time.Unix(0, stamp.MTime)) < justWritten { // it may grow faster than it can be read
 		content = io.LimitReader(f, stamp.Size+1)

@@ -75,6 +75,7 @@ type Entry struct {
 	Path   string
 	Kind   Kind
 	Mode   fs.FileMode // permission bits
+	Worn   fs.FileMode // the ones that it has now, where a block has changed them and Mode are its own; 0: they are
 	Stamp  Stamp
 	Target string        // of a link
 	Out    bool          // of a link: it leads out of the folder; see AdmitLinks

@@ -268,6 +268,32 @@ func TestASettingThatIsChangedBetweenBlocksIsTheirs(t *testing.T) {
 	require.Equal(t, "# mine\r\nupdates = at-night\r\nlast = 2\r\n", read(), "what was there last, not at first")
 }
 
+func TestThatABlockMadeFilesReadOnlyIsInNoSnapshot(t *testing.T) {
+	b := newBench(t, game.Settings{Block: []block.Rule{{Kind: block.ReadOnly}}})
+	b.put(map[string]string{"a": "a of 1"})
+	b.pin(b.snapshot("1"), propose.PinOptions{})
+	mode := func() os.FileMode {
+		info, err := os.Stat(filepath.Join(b.live, "a"))
+		require.NoError(t, err)
+		return info.Mode().Perm()
+	}
+	require.Equal(t, os.FileMode(0o444), mode())
+	b.on(func(l *lane.Lane) { require.NoError(t, l.Cache.Forget(t.Context(), l.CacheKey())) }) // it is read anew
+	while := b.snapshot("2")
+	b.on(func(l *lane.Lane) {
+		_, err := guard.Unblock(t.Context(), l, false)
+		require.NoError(t, err)
+	})
+	b.put(map[string]string{"a": "a of 3"})
+	b.on(func(l *lane.Lane) { require.NoError(t, b.home.SetOpen(t.Context(), "quay", l.Name, true)) })
+	b.pin(while, propose.PinOptions{})
+	b.on(func(l *lane.Lane) {
+		_, err := guard.Unblock(t.Context(), l, false)
+		require.NoError(t, err)
+	})
+	require.Equal(t, os.FileMode(0o644), mode())
+}
+
 // TestATrimLeavesAllThatIsStillReferredTo: each kind of reference is used after everything else has gone.
 func TestATrimLeavesAllThatIsStillReferredTo(t *testing.T) {
 	b := newBench(t, game.Settings{Keep: []string{"own/**"}, Guard: []string{"*.dll"}})
