@@ -93,6 +93,38 @@ func TestAHomeThatIsOlderThanTheFolderSaysSo(t *testing.T) {
 	require.Contains(t, r.out+r.err, mine, "the home that looks after it already is named")
 }
 
+// TestChangesThatOnlyTheFolderTellsOfAreHistoryAgain, when an older state comes back beside its newer packs.
+func TestChangesThatOnlyTheFolderTellsOfAreHistoryAgain(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("a", "one")
+	w.age()
+	w.ok("add", "quay", w.live)
+	w.ok("snapshot", "1")
+	before, err := os.ReadFile(filepath.Join(w.home, "state.db"))
+	require.NoError(t, err)
+	w.write("a", "two")
+	w.age()
+	w.ok("snapshot", "2")
+	w.write("a", "mine")
+	w.age()
+	w.ok("pin", "1", "--yes")
+	w.ok("pin", "2", "--yes")
+	w.ok("undo", "--yes")
+	history := w.ok("history").out
+	for _, name := range []string{"-wal", "-shm"} {
+		require.NoError(t, os.RemoveAll(filepath.Join(w.home, "state.db"+name)))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(w.home, "state.db"), before, 0o600))
+	r := w.ok("status")
+	require.Contains(t, r.err, "the history has it again")
+	require.Contains(t, r.out, "held at 1")
+	require.Equal(t, history, w.ok("history").out)
+	w.ok("store", "trim", "--yes")
+	w.ok("undo", "--yes")
+	require.Equal(t, "mine", w.read("a"), "what the first pin had replaced, and no build has")
+}
+
 // TestAStateThatIsAsItWasSaysNothing: neither other processes nor a state that is copied away look like another age.
 func TestAStateThatIsAsItWasSaysNothing(t *testing.T) {
 	t.Parallel()

@@ -221,7 +221,7 @@ func (f *Found) aside(root *os.Root, say func(string, ...any)) error {
 
 // clear removes Morvant's own folder. What nobody knows in it stays.
 func clear(root *os.Root, say func(string, ...any)) error {
-	for _, name := range []string{path.Base(lane.MarkerFile), "block.json"} {
+	for _, name := range []string{path.Base(lane.MarkerFile), "block.json", "history.jsonl"} {
 		if err := root.Remove(path.Join(manifest.PrivateDir, name)); err != nil && !volume.Absent(err) {
 			return err
 		}

@@ -334,12 +334,20 @@ func unsettable(l *lane.Lane, p *Proposal) {
 	}
 }
 
-// recordChange records a change, and whether the lane follows updates from now on: it
-// does if nothing holds it, or the pin says so.
+// recordChange records a change in the home, and in the folder for a home that goes back in time.
 func recordChange(ctx context.Context, l *lane.Lane, c *state.Change) error {
 	if err := repeats(ctx, l, c); err != nil {
 		return err
 	}
+	if err := recordHere(ctx, l, c); err != nil {
+		return err
+	}
+	return tellFolder(ctx, l, c)
+}
+
+// recordHere records a change, and whether the lane follows updates from now on: it
+// does if nothing holds it, or the pin says so.
+func recordHere(ctx context.Context, l *lane.Lane, c *state.Change) error {
 	if err := l.Home.RecordChange(ctx, c); err != nil {
 		return err
 	}

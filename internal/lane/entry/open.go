@@ -7,6 +7,7 @@ import (
 
 	"morvant/internal/game"
 	"morvant/internal/lane"
+	"morvant/internal/lane/change"
 	"morvant/internal/lane/guard"
 	"morvant/internal/lanes"
 	"morvant/internal/scan"
@@ -110,8 +111,13 @@ func compareAge(ctx context.Context, l *lane.Lane) error {
 		return err
 	case lost:
 		l.Older = true
-		l.Tell("The home at %s is older than this folder, as if a backup of it had been put back: it does not know what was changed, held or blocked here since. Compare the two, and record the folder as it is.", l.Home.Dir())
-		return errors.Join(l.Home.SetFact(ctx, state.FactOlder, l.Now().UTC().Format(time.RFC3339Nano)), l.Home.Outgrow(ctx, m.Age))
+		n, err := change.TakeIn(ctx, l)
+		what := "it does not know what was changed, held or blocked here since"
+		if n > 0 {
+			what = "the folder tells of what was changed since, and the history has it again"
+		}
+		l.Tell("The home at %s is older than this folder, as if a backup of it had been put back: %s. Compare the two, and record the folder as it is.", l.Home.Dir(), what)
+		return errors.Join(err, l.Home.SetFact(ctx, state.FactOlder, l.Now().UTC().Format(time.RFC3339Nano)), l.Home.Outgrow(ctx, m.Age))
 	case m.Home != is.Home && m.HomeAt != l.Home.Dir() && game.IsHome(m.HomeAt):
 		l.Tell("The home at %s looks after this folder, too, and changed it last. Two homes do not know of each other: use one of them for it.", m.HomeAt)
 	}
