@@ -68,6 +68,7 @@ const (
 type Origin struct {
 	Home       string `json:"home,omitempty"`
 	Generation int64  `json:"generation,omitempty"`
+	Run        string `json:"run,omitempty"`
 }
 
 // Job is one change of one folder.

@@ -29,7 +29,14 @@ func compareAge(ctx context.Context, h *Home, store state.Age) error {
 	if err != nil {
 		return err
 	}
-	if h.began = is; store.Home != is.Home && store.Home != "" || store.Home == is.Home && store.Generation > is.Generation {
+	h.began = is
+	older := store.Home != is.Home && store.Home != ""
+	if store.Home == is.Home && store != is {
+		if older, err = h.Lost(ctx, store); err != nil {
+			return err
+		}
+	}
+	if older {
 		h.Older = &store
 	}
 	return nil
@@ -37,8 +44,16 @@ func compareAge(ctx context.Context, h *Home, store state.Age) error {
 
 // writeWitness notes beside the packs how old the state is by now. It is a help only: where it cannot be written, nothing fails.
 func writeWitness(h *Home) {
-	is, err := h.Age(context.Background())
-	if err != nil || h.Older != nil || is == h.began && witnessOf(h) == is || !h.hasPacks() {
+	ctx := context.Background()
+	is, err := h.Age(ctx)
+	if err != nil || h.Older != nil || !h.hasPacks() {
+		return
+	}
+	was := witnessOf(h)
+	if lost, err := h.Lost(ctx, was); err != nil || is == h.began && was.Home == is.Home && was.Generation == is.Generation && !lost {
+		return
+	}
+	if is, err = h.Sign(ctx); err != nil {
 		return
 	}
 	if b, err := toml.Marshal(is); err == nil {

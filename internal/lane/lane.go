@@ -120,7 +120,7 @@ func (u unfinished) Unwrap() error        { return u.error }
 
 // Origin is the home, and its age now, for what is written into a folder.
 func Origin(ctx context.Context, l *Lane) (apply.Origin, error) {
-	age, err := l.Home.Age(ctx)
+	age, err := l.Home.Sign(ctx)
 	return apply.Origin(age), err
 }
 

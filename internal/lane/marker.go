@@ -57,7 +57,7 @@ func (l *Lane) WriteMarkerAs(ctx context.Context, unfinished bool) error {
 		return err
 	}
 	m := Marker{Game: l.Game.Name, Lane: l.Name, State: "free", Unfinished: unfinished, HomeAt: l.Home.Dir()}
-	if m.Age, err = l.Home.Age(ctx); err != nil {
+	if m.Age, err = l.Home.Sign(ctx); err != nil {
 		return err
 	}
 	if is.Follows {

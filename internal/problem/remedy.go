@@ -10,6 +10,7 @@ const (
 	WaitAgain     Remedy = "another wait for the update"
 	Repair        Remedy = "a repair of the lane"
 	RecoverBuilds Remedy = "a check of the store that looks for builds"
+	MendStore     Remedy = "mending the store"
 	RefreshFeeds  Remedy = "a refresh of the feeds"
 	AdoptFolder   Remedy = "taking the folder as a lane"
 	// OutputOf is followed by the number of a change.
@@ -18,5 +19,5 @@ const (
 
 // Remedies lists all of them.
 func Remedies() []Remedy {
-	return []Remedy{ShowBlock, WaitAgain, Repair, RecoverBuilds, RefreshFeeds, AdoptFolder, OutputOf}
+	return []Remedy{ShowBlock, WaitAgain, Repair, RecoverBuilds, MendStore, RefreshFeeds, AdoptFolder, OutputOf}
 }

@@ -11,7 +11,12 @@ import (
 type Age struct {
 	Home       string `json:"home" toml:"home,omitempty"`             // made once, with the state
 	Generation int64  `json:"generation" toml:"generation,omitempty"` // grows with each change of it
+	// Run is the run of the program that wrote it. A state knows of its own runs: one that was put back, and has grown as old in
+	// another way, does not know of those in between.
+	Run string `json:"run,omitempty" toml:"run,omitempty"`
 }
+
+const runLength = 12
 
 // aged are the tables whose changes make the state older: what cannot be found out again.
 var aged = []string{"build", "lane", "live", "change", "block", "saves", "own", "own_note"}
@@ -38,11 +43,27 @@ func (st *State) Age(ctx context.Context) (a Age, err error) {
 	return a, err
 }
 
+// Sign is Age for what is written elsewhere: the state knows this run from now on.
+func (st *State) Sign(ctx context.Context) (a Age, err error) {
+	if a, err = st.Age(ctx); err != nil {
+		return a, err
+	}
+	a.Run = st.run
+	_, err = st.DB.ExecContext(ctx, `INSERT OR IGNORE INTO run (id) VALUES (?)`, st.run)
+	return a, err
+}
+
 // Lost reports whether something was written by this home at an age that it does not remember: it has been put back to before that.
 func (st *State) Lost(ctx context.Context, a Age) (bool, error) {
 	is, err := st.Age(ctx)
 	if err != nil || a.Home != is.Home {
 		return false, err
+	}
+	if a.Run != "" {
+		known := 0
+		if err := st.DB.QueryRowContext(ctx, `SELECT count(*) FROM run WHERE id = ?`, a.Run).Scan(&known); err != nil || known == 0 {
+			return err == nil, err
+		}
 	}
 	spans, err := st.spans(ctx)
 	return a.Generation > is.Generation || slices.ContainsFunc(spans, func(s span) bool { return s.From < a.Generation && a.Generation <= s.To }), err

@@ -34,6 +34,7 @@ var salvaged = []struct {
 	{"own_note", nil, nil},
 	{"own", nil, []string{"manifest", "attributes"}},
 	{"age", nil, nil},
+	{"run", nil, nil},
 }
 
 // Salvage copies every row that can be read and is of use, and returns how many.

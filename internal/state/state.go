@@ -79,6 +79,8 @@ ALTER TABLE build ADD COLUMN distributor_id TEXT NOT NULL DEFAULT '';
 `, ageStep(), operationStep, `
 CREATE TRIGGER IF NOT EXISTS age_operation_insert AFTER INSERT ON operation BEGIN UPDATE age SET generation = generation + 1; END;
 ALTER TABLE saves ADD COLUMN doubt TEXT NOT NULL DEFAULT '';
+`, `
+CREATE TABLE run (id TEXT PRIMARY KEY) WITHOUT ROWID;
 `}}
 
 // State is the open database of what is remembered: builds, lanes, changes, backups.
@@ -87,6 +89,7 @@ type State struct {
 	Player PlayerFiles // what is remembered of players' own files
 	// Aliases tell which content is meant by digests of distributors.
 	Aliases *alias.Table
+	run     string // see Sign
 }
 
 // aliasFile is kept beside the database.
@@ -98,7 +101,7 @@ func Open(ctx context.Context, file string) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &State{DB: db, Player: PlayerFiles{db}, Aliases: alias.At(filepath.Join(filepath.Dir(file), aliasFile))}, nil
+	return &State{DB: db, Player: PlayerFiles{db}, Aliases: alias.At(filepath.Join(filepath.Dir(file), aliasFile)), run: NewUID()[:runLength]}, nil
 }
 
 // NewUID returns a name that no other build or change has.

@@ -12,6 +12,7 @@ var remedies = map[problem.Remedy]string{
 	problem.WaitAgain:     "morvant let-update",
 	problem.Repair:        "morvant verify --repair",
 	problem.RecoverBuilds: "morvant store check --recover-builds",
+	problem.MendStore:     "morvant store check",
 	problem.RefreshFeeds:  "morvant feed refresh",
 	problem.AdoptFolder:   "morvant lane new --adopt",
 	problem.OutputOf:      "morvant history output",

@@ -32,7 +32,7 @@ func tellFolder(ctx context.Context, l *lane.Lane, c *state.Change) error {
 	}
 	t := told{Change: c}
 	var err error
-	if t.By, err = l.Home.Age(ctx); err != nil {
+	if t.By, err = l.Home.Sign(ctx); err != nil {
 		return err
 	}
 	if c.Undoes != 0 {

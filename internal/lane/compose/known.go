@@ -13,6 +13,7 @@ import (
 	"morvant/internal/game"
 	"morvant/internal/identify"
 	"morvant/internal/manifest"
+	"morvant/internal/problem"
 	"morvant/internal/scan"
 	"morvant/internal/state"
 	"morvant/internal/store"
@@ -44,7 +45,10 @@ func Known(ctx context.Context, home *game.Home, s *store.Store, g *game.Game) (
 				k.Parts = []identify.Part{{Name: "folder", Required: true, Manifest: m}}
 			}
 		}
-		if err != nil && len(b.Feeds) > 0 {
+		if errors.Is(err, store.ErrMissing) {
+			err = fmt.Errorf("%w; see %s", err, problem.MendStore)
+		}
+		if err != nil && (len(b.Feeds) > 0 || errors.Is(err, store.ErrMissing)) {
 			game.TellLeftOut(home, b, err)
 			continue
 		}

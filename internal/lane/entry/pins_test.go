@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"morvant/internal/block"
+	"morvant/internal/digest"
 	"morvant/internal/game"
 	"morvant/internal/lane"
 	"morvant/internal/lane/change"
@@ -292,6 +293,25 @@ func TestThatABlockMadeFilesReadOnlyIsInNoSnapshot(t *testing.T) {
 		require.NoError(t, err)
 	})
 	require.Equal(t, os.FileMode(0o644), mode())
+}
+
+func TestABuildWhoseListIsLostIsPassedOver(t *testing.T) {
+	b := newBench(t, game.Settings{})
+	b.put(map[string]string{"a": "a of 1"})
+	one := b.snapshot("1")
+	lost := &state.Build{UID: state.NewUID(), Game: "quay", Label: "lost", Made: time.Now(), Manifest: digest.Of([]byte("lost"))}
+	require.NoError(t, b.home.AddBuild(t.Context(), lost))
+	var said []string
+	b.home.Warn = func(text string) { said = append(said, text) }
+	b.put(map[string]string{"a": "a of 2"})
+	b.pin(one, propose.PinOptions{})
+	require.Equal(t, "a of 1", b.read(b.live, "a"))
+	require.Len(t, said, 1)
+	require.Contains(t, said[0], "snapshot/lost is left out: the manifest of lost: ")
+	b.on(func(l *lane.Lane) {
+		_, err := propose.Pin(t.Context(), l, lost, propose.PinOptions{Hold: true})
+		require.ErrorIs(t, err, store.ErrMissing)
+	})
 }
 
 // TestATrimLeavesAllThatIsStillReferredTo: each kind of reference is used after everything else has gone.

@@ -38,7 +38,7 @@ func writeBeside(ctx context.Context, l *lane.Lane, list []*block.Applied) error
 		_ = volume.RemoveIn(l.Root, besideFile)
 		return nil
 	}
-	age, err := l.Home.Age(ctx)
+	age, err := l.Home.Sign(ctx)
 	if err != nil {
 		return err
 	}
