@@ -1,6 +1,8 @@
 package cli_test
 
 import (
+	"archive/zip"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -205,4 +207,29 @@ func TestImportsThatCannotBeRead(t *testing.T) {
 	require.Contains(t, w.ok("import", at("parts.7z.001"), "parts", "--yes").out, "3 files")
 	require.Contains(t, w.ok("import", at("quay.tar.bz2"), "tar", "--yes").out, "3 files")
 	require.Contains(t, w.ok("diff", "parts", "tar").out, "are the same")
+}
+
+// TestAnImportOfZerosIsRecordedInDoubt, from a folder and from an archive; the same path empty counts as well.
+func TestAnImportOfZerosIsRecordedInDoubt(t *testing.T) {
+	t.Parallel()
+	w := newPlayed(t)
+	files := older("base")
+	files["data/cargo.pak"] = strings.Repeat("\x00", 300_000)
+	files["data/voices.pak"] = ""
+	src := w.source("cut off", files)
+	const why = "data/cargo.pak and 1 more hold nothing, and were not in 1.2.0"
+	require.Contains(t, w.ok("import", src, "folder", "--dry-run", "--yes").err, why)
+	require.Contains(t, w.ok("import", src, "folder", "--yes").err, why)
+	require.Contains(t, w.ok("builds", "--find", "folder").out, "possibly incomplete")
+	archive := filepath.Join(w.dir, "cut off.zip")
+	f, err := os.Create(archive)
+	require.NoError(t, err)
+	z := zip.NewWriter(f)
+	require.NoError(t, z.AddFS(os.DirFS(src)))
+	require.NoError(t, errors.Join(z.Close(), f.Close()))
+	require.Contains(t, w.ok("import", archive, "archive", "--yes").err, why)
+	w.ok("import", w.source("whole", older("base", "voices")), "1.1.0", "--yes")
+	require.NotContains(t, w.ok("builds", "--find", "1.1.0").out, "possibly")
+	w.ok("import", src, "moved", "--move", "--yes")
+	require.Contains(t, w.ok("builds", "--find", "moved").out, "possibly incomplete")
 }

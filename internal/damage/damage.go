@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 
+	"morvant/internal/digest"
 	"morvant/internal/manifest"
 	"morvant/internal/scan"
 )
@@ -33,28 +35,44 @@ func Since(what string, from int64) *Found { return &Found{Since: what, from: fr
 
 // Compare compares a folder with its last good state; theirs are files that do not count.
 func (d *Found) Compare(ctx context.Context, root *os.Root, before *manifest.Manifest, t *scan.Tree, theirs func(string) bool) error {
-	return d.compare(before, t, theirs, func(e *scan.Entry) (bool, error) { return zeros(ctx, root, e) })
+	at := func(p string) (manifest.File, bool) {
+		e := t.Entry(p)
+		if e == nil || e.Kind != scan.File {
+			return manifest.File{}, false
+		}
+		f := manifest.File{Path: e.Path, Size: e.Stamp.Size}
+		if e.Known {
+			f.Digest = e.Digest
+		}
+		return f, true
+	}
+	return d.compare(before, at, theirs, func(f manifest.File) (bool, error) { return ZerosAt(ctx, root, f.Path) })
 }
 
-func (d *Found) compare(before *manifest.Manifest, t *scan.Tree, theirs func(string) bool, zeros func(*scan.Entry) (bool, error)) error {
+// CompareLists compares what is recorded elsewhere; zeros are the contents of it that are nothing else.
+func (d *Found) CompareLists(before, now *manifest.Manifest, theirs func(string) bool, zeros map[digest.Digest]bool) {
+	_ = d.compare(before, now.File, theirs, func(f manifest.File) (bool, error) { return zeros[f.Digest], nil })
+}
+
+func (d *Found) compare(before *manifest.Manifest, at func(string) (manifest.File, bool), theirs func(string) bool, zeros func(manifest.File) (bool, error)) error {
 	for _, f := range before.Files {
 		if theirs(f.Path) {
 			continue
 		}
 		d.Of++
-		e := t.Entry(f.Path)
+		is, there := at(f.Path)
 		switch {
-		case e == nil || e.Kind != scan.File:
+		case !there:
 			d.Gone++
-		case f.Size < d.from || e.Known && e.Digest == f.Digest:
-		case e.Stamp.Size == 0:
+		case f.Size < d.from || is.Digest == f.Digest:
+		case is.Size == 0:
 			d.Emptied = append(d.Emptied, f.Path)
 		default:
-			is, err := zeros(e)
+			blank, err := zeros(is)
 			if err != nil {
 				return err
 			}
-			if is {
+			if blank {
 				d.Zeros = append(d.Zeros, f.Path)
 			}
 		}
@@ -65,29 +83,42 @@ func (d *Found) compare(before *manifest.Manifest, t *scan.Tree, theirs func(str
 	return nil
 }
 
-// zeros reports whether a file holds nothing but zeros. Of most it reads the first piece.
-func zeros(ctx context.Context, root *os.Root, e *scan.Entry) (bool, error) {
-	f, err := scan.OpenFile(root, e.Path)
+// ZerosAt reports whether a file holds nothing but zeros. Of most it reads the first piece.
+func ZerosAt(ctx context.Context, root *os.Root, p string) (bool, error) {
+	f, err := scan.OpenFile(root, p)
 	if err != nil {
 		return false, nil // which reading it says better
 	}
 	defer f.Close()
+	z := &Zeros{Reader: f}
 	piece := make([]byte, 64<<10)
-	for {
-		n, err := f.Read(piece)
-		for _, b := range piece[:n] {
-			if b != 0 {
-				return false, nil
-			}
-		}
+	for !z.other {
+		_, err := z.Read(piece)
 		if err == io.EOF {
-			return true, nil
+			break
 		}
 		if err != nil || ctx.Err() != nil {
 			return false, ctx.Err()
 		}
 	}
+	return !z.other, nil
 }
+
+// Zeros looks at content that is read through it.
+type Zeros struct {
+	io.Reader
+	some, other bool
+}
+
+func (z *Zeros) Read(p []byte) (int, error) {
+	n, err := z.Reader.Read(p)
+	z.some = z.some || n > 0
+	z.other = z.other || slices.ContainsFunc(p[:n], func(b byte) bool { return b != 0 })
+	return n, err
+}
+
+// Only reports whether it was zeros and nothing else.
+func (z *Zeros) Only() bool { return z.some && !z.other }
 
 // String says what is suspicious; empty: nothing is.
 func (d *Found) String() string {

@@ -1,9 +1,10 @@
 package damage
 
 import (
-	"errors"
+	"context"
 	"fmt"
-	"slices"
+	"io"
+	"os"
 	"strings"
 	"testing"
 
@@ -11,6 +12,7 @@ import (
 
 	"morvant/internal/digest"
 	"morvant/internal/manifest"
+	"morvant/internal/rules"
 	"morvant/internal/scan"
 )
 
@@ -47,20 +49,46 @@ func TestWhatNoUpdateDoesIsDamage(t *testing.T) {
 			before.Files = append(before.Files, manifest.File{Path: p, Size: int64(len(content)), Digest: digest.Of([]byte(content))})
 		}
 		before.Sort()
-		tree := &scan.Tree{}
+		now, blanks := &manifest.Manifest{}, make(map[digest.Digest]bool)
 		for p, content := range c.then {
-			tree.Entries = append(tree.Entries, scan.Entry{Path: p, Kind: scan.File, Known: true, Digest: digest.Of([]byte(content)), Stamp: scan.Stamp{Size: int64(len(content))}})
+			is := digest.Of([]byte(content))
+			now.Files = append(now.Files, manifest.File{Path: p, Size: int64(len(content)), Digest: is})
+			z := &Zeros{Reader: strings.NewReader(content)}
+			_, err := io.Copy(io.Discard, z)
+			require.NoError(t, err)
+			blanks[is] = z.Only()
 		}
-		slices.SortFunc(tree.Entries, func(a, b scan.Entry) int { return strings.Compare(a.Path, b.Path) })
+		now.Sort()
 		d := Since("1.0", 1<<10)
-		require.NoError(t, d.compare(before, tree, func(p string) bool { return p == "own" }, func(e *scan.Entry) (bool, error) {
-			return strings.Trim(c.then[e.Path], "\x00") == "", nil
-		}), c.name)
+		d.CompareLists(before, now, func(p string) bool { return p == "own" }, blanks)
 		require.Equal(t, c.says, d.String(), c.name)
 	}
-	broken := errors.New("broken")
-	d := Found{}
-	err := d.compare(&manifest.Manifest{Files: []manifest.File{{Path: "a", Size: 5000}}}, &scan.Tree{Entries: []scan.Entry{{Path: "a", Kind: scan.File, Stamp: scan.Stamp{Size: 1}}}},
-		func(string) bool { return false }, func(*scan.Entry) (bool, error) { return false, broken })
-	require.ErrorIs(t, err, broken)
+}
+
+func TestAFolderIsComparedAsALookSawIt(t *testing.T) {
+	dir := t.TempDir()
+	root, err := os.OpenRoot(dir)
+	require.NoError(t, err)
+	defer root.Close()
+	blank := strings.Repeat("\x00", 200_000)
+	for p, content := range map[string]string{"zeros": blank, "late": blank + "1", "same": blank} {
+		require.NoError(t, root.WriteFile(p, []byte(content), 0o644))
+	}
+	require.NoError(t, root.Mkdir("folder", 0o755))
+	before := &manifest.Manifest{}
+	for _, p := range []string{"folder", "late", "same", "zeros"} {
+		before.Files = append(before.Files, manifest.File{Path: p, Size: 5000, Digest: digest.Of([]byte(p))})
+	}
+	before.Files[2].Digest = digest.Of([]byte(blank))
+	tree, err := scan.Walk(t.Context(), root, rules.Rules{})
+	require.NoError(t, err)
+	e := tree.Entry("same")
+	e.Digest, e.Known = before.Files[2].Digest, true
+	d := Since("1.0", 1)
+	require.NoError(t, d.Compare(t.Context(), root, before, tree, func(string) bool { return false }))
+	require.Equal(t, []string{"zeros"}, d.Zeros)
+	require.Equal(t, "zeros holds nothing but zeros, and was not in 1.0", d.String())
+	ctx, stop := context.WithCancel(t.Context())
+	stop()
+	require.ErrorIs(t, Since("1.0", 1).Compare(ctx, root, before, tree, func(string) bool { return false }), context.Canceled)
 }

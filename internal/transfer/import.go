@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path"
 	"path/filepath"
@@ -12,6 +13,8 @@ import (
 	"time"
 
 	"morvant/internal/catalogue"
+	"morvant/internal/damage"
+	"morvant/internal/digest"
 	"morvant/internal/estimate"
 	"morvant/internal/exchange"
 	"morvant/internal/identify"
@@ -59,6 +62,8 @@ type Asked struct {
 	Hidden func(source string, folders []string) (keep bool, err error)
 	// Unlike: something is odd about the whole. Is it to be recorded all the same?
 	Unlike func(identify.Doubt) error
+	// Suspect: files of it are empty or zeros and were not in the last good build. Is it to be recorded, in doubt?
+	Suspect func(why string) error
 	// Cost: the files of the folders, in bytes, and by how much the store grows at most.
 	Cost func(files int, bytes, grows, shared int64)
 	// Password of an archive, again if that was wrong.
@@ -86,7 +91,7 @@ func ImportBuild(ctx context.Context, l *lane.Lane, from Imports) (*Import, erro
 	if err := checkSources(ctx, l, from); err != nil {
 		return nil, err
 	}
-	im := &importing{Imports: from, ctx: ctx, l: l, session: l.Store.Begin(), exclude: l.Game.Rules().Set(from.Exclude)}
+	im := &importing{Imports: from, ctx: ctx, l: l, session: l.Store.Begin(), exclude: l.Game.Rules().Set(from.Exclude), zeros: make(map[digest.Digest]bool)}
 	im.only = l.Game.Rules().Set(from.Only)
 	im.out.Build = &state.Build{UID: state.NewUID(), Game: l.Game.Name, Label: label, Note: from.Note, Made: from.Date}
 	if im.out.Fragment = from.Mods || from.Overlay; im.out.Fragment {
@@ -157,7 +162,10 @@ type importing struct {
 	known   []identify.Known
 	paths   map[string]bool // of known builds and of the folder
 	out     Import
-	sharing *bool // the store can share content with the disk of the source; nil: not tried yet
+	since   *damage.Found // of a build: the last good one; nil: there is none
+	good    *manifest.Manifest
+	zeros   map[digest.Digest]bool // contents that are nothing else
+	sharing *bool                  // the store can share content with the disk of the source; nil: not tried yet
 }
 
 func (im *importing) run() error {
@@ -167,6 +175,11 @@ func (im *importing) run() error {
 	}
 	if im.paths, err = gamePaths(im.ctx, im.l, im.known); err != nil {
 		return err
+	}
+	if !im.out.Fragment {
+		if im.since, im.good, err = record.SinceGood(im.ctx, im.l); err != nil {
+			return err
+		}
 	}
 	parts := make(map[string]*exchange.Imported)
 	var names []string
@@ -217,7 +230,23 @@ func (im *importing) run() error {
 			return err
 		}
 	}
+	if err := im.suspect(whole.Manifest); err != nil {
+		return err
+	}
 	return im.describe(whole, names, parts)
+}
+
+// suspect compares what has been read with the last good build. That it has fewer files is no damage: it may be a much older one.
+func (im *importing) suspect(m *manifest.Manifest) error {
+	if im.since == nil {
+		return nil
+	}
+	im.since.CompareLists(im.good, m, record.Theirs(im.l), im.zeros)
+	im.since.Gone = 0
+	if im.out.Doubt = im.since.String(); im.out.Doubt == "" || im.Ask.Suspect == nil {
+		return nil
+	}
+	return im.Ask.Suspect(im.out.Doubt)
 }
 
 // baseComponent is the component of sources for which none is named, where others have one.
@@ -294,7 +323,13 @@ func (im *importing) sink() exchange.Sink {
 }
 
 func (im *importing) archive(src string) (*exchange.Imported, error) {
-	i := &exchange.Import{Inside: im.Inside, Sink: im.sink(), Meter: im.l.Meter, Doubles: !im.l.DiskIgnoresCase(), Self: im.l.Feed.Self}
+	sink := im.sink()
+	i := &exchange.Import{Inside: im.Inside, Sink: func(ctx context.Context, r io.Reader, read func(int)) (digest.Digest, int64, error) {
+		z := &damage.Zeros{Reader: r}
+		d, n, err := sink(ctx, z, read)
+		im.zeros[d] = z.Only()
+		return d, n, err
+	}, Meter: im.l.Meter, Doubles: !im.l.DiskIgnoresCase(), Self: im.l.Feed.Self}
 	if im.Ask.Password != nil {
 		i.Password = func(again bool) (string, error) { return im.Ask.Password(src, again) }
 	}
@@ -446,7 +481,8 @@ func (im *importing) tree(src, dir string, before *exchange.Imported) (in *excha
 	}
 	skip := func(e *scan.Entry) bool { return e.Known && (im.DryRun || stored[e]) }
 	err = t.Read(im.ctx, root, scan.Request{Sink: scan.Sink(im.sink()), Skip: skip, Task: "Reading", Meter: im.l.Meter, Now: im.l.Now})
-	if err := errors.Join(err, im.l.Cache.Remember(context.WithoutCancel(im.ctx), dir, t)); err != nil {
+	err = errors.Join(err, im.l.Cache.Remember(context.WithoutCancel(im.ctx), dir, t))
+	if err = errors.Join(err, im.findZeros(root, t)); err != nil {
 		return nil, "", err
 	}
 	in = &exchange.Imported{Manifest: t.Manifest(), Attributes: t.Attributes()}
@@ -454,6 +490,25 @@ func (im *importing) tree(src, dir string, before *exchange.Imported) (in *excha
 		in, err = im.over(before, in)
 	}
 	return in, "", err
+}
+
+// findZeros notes which files of a folder, other than those of the last good build, are nothing but zeros.
+func (im *importing) findZeros(root *os.Root, t *scan.Tree) error {
+	if im.since == nil {
+		return nil
+	}
+	for i := range t.Entries {
+		e := &t.Entries[i]
+		if was, there := im.good.File(e.Path); !there || e.Kind != scan.File || e.Digest == was.Digest {
+			continue
+		}
+		blank, err := damage.ZerosAt(im.ctx, root, e.Path)
+		if err != nil {
+			return err
+		}
+		im.zeros[e.Digest] = blank
+	}
+	return nil
 }
 
 // stored tells which files are known to be in the store.

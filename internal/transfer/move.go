@@ -89,6 +89,9 @@ func (im *importing) move(src, dir string, root *os.Root, t *scan.Tree, before *
 		session.Share()
 		err := batch.Read(im.ctx, root, scan.Request{Sink: session.Put, Skip: func(*scan.Entry) bool { return false }, Task: "Moving", Meter: im.l.Meter, Now: im.l.Now})
 		if err == nil {
+			err = im.findZeros(root, batch)
+		}
+		if err == nil {
 			taken, err = im.over(taken, &exchange.Imported{Manifest: batch.Manifest(), Attributes: batch.Attributes()})
 		}
 		var note state.Moved

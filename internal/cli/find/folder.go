@@ -69,6 +69,13 @@ func Asked(a *app.App, c *cli.Command, l *lane.Lane) transfer.Asked {
 			}
 			return a.Ask(c, "Record it anyway?")
 		},
+		Suspect: func(why string) error {
+			a.Note("%s. That is what a download that was cut off leaves, or a sync program. A build of it is marked as doubtful.", why)
+			if dry || c.Bool("yes") || !a.Interactive() {
+				return nil
+			}
+			return a.Ask(c, "Record it all the same?")
+		},
 		Cost: func(files int, bytes, grows, shared int64) {
 			if shared > 0 {
 				a.Note("%s, %s; the store shares %s of that with the folder, which takes no space, and grows by at most %s.", view.Count(files, "file"), view.Size(bytes), view.Size(shared), view.Size(grows))
