@@ -26,6 +26,7 @@ import (
 	"morvant/internal/lane/guard"
 	"morvant/internal/lane/propose"
 	"morvant/internal/layout"
+	"morvant/internal/oplog"
 	"morvant/internal/pack"
 	"morvant/internal/problem"
 	"morvant/internal/process"
@@ -174,6 +175,7 @@ var commands = []struct {
 	{store.ErrIndexLost, check},
 	{layout.Err, check},
 	{pack.ErrChecksum, check},
+	{oplog.ErrElsewhere, "Run Morvant on that computer; where that is not possible any more, morvant game interrupt takes over here"},
 	{store.ErrMissing, "The store has lost this content. Run morvant store check, which lists what is affected and mends what it can"},
 	{database.ErrDamaged, "Run morvant store check --recover-builds: it sets the damaged file aside and finds the snapshots again in the packs"},
 	{lane.ErrNotHeld, "Hold it with morvant pin BUILD"},

@@ -7,6 +7,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"morvant/internal/game"
+	"morvant/internal/state"
 	"morvant/internal/volume"
 )
 
@@ -65,4 +67,30 @@ func TestAMorvantThatDoesNotGoOnIsEnded(t *testing.T) {
 	require.Contains(t, r.err, "A wait for an update of quay was interrupted; the block is set again.")
 	require.Contains(t, w.stateText(), "by-hand")
 	require.NotContains(t, w.ok("status").err, "another Morvant")
+}
+
+// TestWhatAnotherComputerHasBegunIsNotFinishedHere: a home on a stick, or on a share.
+func TestWhatAnotherComputerHasBegunIsNotFinishedHere(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("a", "a")
+	w.ok("add", "quay", w.live)
+	w.ok("snapshot", "1")
+	w.ok("pin", "1", "--yes")
+	staging := filepath.Join(w.dir, "staging")
+	w.ok("block", "add", "staging-folder", "path="+staging)
+	home, err := game.OpenHome(t.Context(), w.home)
+	require.NoError(t, err)
+	home.Computer = "ada-pc"
+	require.NoError(t, home.Begin(t.Context(), "quay", "main", state.BegunBlock, "", true))
+	require.NoError(t, home.Close())
+	const sentence = "it began on another computer, where it has to be ended: ada-pc"
+	require.Contains(t, w.ok("status").err, sentence)
+	w.fails(1, "morvant game interrupt takes over here", "pin", "1", "--yes")
+	require.NoFileExists(t, staging)
+	w.fails(4, "needs a yes", "game", "interrupt")
+	require.Contains(t, w.ok("game", "interrupt", "--yes").err, "has begun on the computer ada-pc and is not over")
+	require.FileExists(t, staging, "setting the block went on here")
+	w.ok("pin", "1", "--yes")
+	require.NotContains(t, w.ok("status").err, "another computer")
 }

@@ -24,10 +24,11 @@ var ErrInUse = problem.New("this home is in use", "Try again when it has ended")
 // lives.
 const (
 	useFile = "in-use"
-	// useEvery is how often the file is touched; one that was not touched for
-	// useStale belongs to a process that is gone.
+	// useEvery is how often the file is touched. One that was not touched for useStale by this computer's clock, nor while it
+	// was watched for useWatch, belongs to a process that is gone: clocks of two computers differ.
 	useEvery = 5 * time.Second
 	useStale = 60 * time.Second
+	useWatch = useEvery + 2*time.Second
 	// usePatience is how long another process is waited for.
 	usePatience = 5 * time.Second
 )
@@ -65,6 +66,7 @@ func occupy(ctx context.Context, file, kind string, o HomeOptions, patience time
 	if err != nil {
 		return nil, err
 	}
+	var seen watched
 	for until := time.Now().Add(patience); ; {
 		f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 		if err == nil {
@@ -82,7 +84,7 @@ func occupy(ctx context.Context, file, kind string, o HomeOptions, patience time
 		if !errors.Is(err, os.ErrExist) {
 			return nil, err
 		}
-		other, gone := heldBy(file, me)
+		other, gone, unclear := seen.heldBy(file, me)
 		if gone {
 			// Whoever takes it away first may make it anew.
 			if err := os.Remove(file); err != nil && !volume.Absent(err) {
@@ -90,7 +92,7 @@ func occupy(ctx context.Context, file, kind string, o HomeOptions, patience time
 			}
 			continue
 		}
-		if time.Now().After(until) {
+		if time.Now().After(until) && !unclear {
 			return nil, fmt.Errorf("%w by %s on %s (process %d, since %s); it lies on a network file system (%s), where only one process may use it", ErrInUse, other.User, other.Host, other.PID, other.Since.Local().Format("15:04"), kind)
 		}
 		select {
@@ -101,20 +103,28 @@ func occupy(ctx context.Context, file, kind string, o HomeOptions, patience time
 	}
 }
 
-// heldBy reads who holds a home, and whether that process is gone.
-func heldBy(file string, me holder) (other holder, gone bool) {
+// watched is the file of another process.
+type watched struct{ touched, since time.Time }
+
+// heldBy reads who holds a home, and whether that process is gone; unclear: that will be known soon.
+func (w *watched) heldBy(file string, me holder) (other holder, gone, unclear bool) {
 	info, err := os.Stat(file)
 	if err != nil {
-		return other, volume.Absent(err)
+		return other, volume.Absent(err), false
+	}
+	now := time.Now()
+	if !info.ModTime().Equal(w.touched) {
+		w.touched, w.since = info.ModTime(), now
 	}
 	b, err := volume.ReadFile(file, volume.Small)
 	if err == nil {
 		_ = json.Unmarshal(b, &other)
 	}
-	if time.Since(info.ModTime()) > useStale {
-		return other, true
+	if now.Sub(w.touched) > useStale {
+		still := now.Sub(w.since) >= useWatch
+		return other, still, !still
 	}
-	return other, other.Host != "" && other.Host == me.Host && !alive(other.PID)
+	return other, other.Host != "" && other.Host == me.Host && !alive(other.PID), false
 }
 
 // keep touches the file until the home is given back.

@@ -39,6 +39,9 @@ var ErrStays = problem.New("it has begun and is not finished", "What has begun i
 // ErrWaits is returned by a Back that keeps what there is, for the same command to go on with.
 var ErrWaits = problem.New("the same command goes on with it", "Run the same command again")
 
+// ErrElsewhere says that an operation began on another computer, where the folders that it is about may be others.
+var ErrElsewhere = errors.New("it began on another computer, where it has to be ended:")
+
 // stays is an error after which an operation is noted still.
 type stays struct{ error }
 
@@ -76,6 +79,9 @@ func (op *Operation) Note(ctx context.Context, log *state.State) error {
 // Resume ends an operation that an earlier run has noted. The sentence says how; after an error, which may be ErrWaits, it is noted
 // still.
 func (op *Operation) Resume(ctx context.Context, log *state.State, note state.Begun) (sentence string, err error) {
+	if note.Elsewhere(log) {
+		return "", fmt.Errorf("%s was interrupted: %w %s", op.What, ErrElsewhere, note.Computer)
+	}
 	op.note = note
 	at := len(op.Steps) - 1
 	firm, done, err := op.firm(ctx)

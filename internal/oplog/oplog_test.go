@@ -49,6 +49,30 @@ func (w *world) noted(t *testing.T) []state.Begun {
 	return list
 }
 
+// TestWhatBeganOnAnotherComputerIsLeftAloneThere: until it is taken over.
+func TestWhatBeganOnAnotherComputerIsLeftAlone(t *testing.T) {
+	log := newLog(t)
+	w := &world{log: log}
+	log.Computer = "ada-pc"
+	ctx, _ := failing(t.Context(), 4, oplog.ErrKilled)
+	require.ErrorIs(t, w.operation(false).Run(ctx, log), oplog.ErrKilled)
+	log.Computer = "laptop"
+	noted := w.noted(t)
+	require.Len(t, noted, 1)
+	was := w.done
+	_, err := w.operation(false).Resume(t.Context(), log, noted[0])
+	require.ErrorIs(t, err, oplog.ErrElsewhere)
+	require.ErrorContains(t, err, "ada-pc")
+	require.Equal(t, was, w.done)
+	require.Len(t, w.noted(t), 1)
+	require.NoError(t, log.TakeOver(t.Context(), "quay"))
+	said, err := w.operation(false).Resume(t.Context(), log, w.noted(t)[0])
+	require.NoError(t, err)
+	require.Equal(t, "The work was interrupted; Morvant has finished it.", said)
+	require.Equal(t, [3]bool{true, true, true}, w.done)
+	require.Empty(t, w.noted(t))
+}
+
 // failing returns a context in which the n-th point fails; hit says whether it came to that.
 func failing(ctx context.Context, n int, err error) (with context.Context, hit *bool) {
 	hit = new(bool)

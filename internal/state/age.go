@@ -65,7 +65,7 @@ func (st *State) Lost(ctx context.Context, a Age) (bool, error) {
 			return err == nil, err
 		}
 	}
-	spans, err := st.spans(ctx)
+	spans, err := spansOf(ctx, st)
 	return a.Generation > is.Generation || slices.ContainsFunc(spans, func(s span) bool { return s.From < a.Generation && a.Generation <= s.To }), err
 }
 
@@ -74,7 +74,7 @@ type span struct{ From, To int64 }
 
 const factSpans = "generations-lost"
 
-func (st *State) spans(ctx context.Context) (list []span, err error) {
+func spansOf(ctx context.Context, st *State) (list []span, err error) {
 	text, err := st.Fact(ctx, factSpans)
 	if err != nil || text == "" {
 		return nil, err
@@ -88,7 +88,7 @@ func (st *State) Outgrow(ctx context.Context, found Age) error {
 	if err != nil || found.Generation <= is.Generation {
 		return err
 	}
-	spans, err := st.spans(ctx)
+	spans, err := spansOf(ctx, st)
 	if err != nil {
 		return err
 	}

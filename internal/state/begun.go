@@ -40,6 +40,7 @@ type Begun struct {
 	Kind       BegunKind
 	UID        string
 	Body       json.RawMessage // the business of whoever finishes it
+	Computer   string          // on which it began: a home can be carried around, or lie on a share; empty: not known
 }
 
 // Fetch is the body of a BegunFetch.
@@ -72,9 +73,19 @@ func (st *State) Note(ctx context.Context, b *Begun, body any) (err error) {
 	if b.Body, err = json.Marshal(body); err != nil {
 		return err
 	}
-	return st.DB.QueryRowContext(ctx, `INSERT INTO operation (game, lane, kind, uid, body) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT (game, lane, kind) DO UPDATE SET uid = excluded.uid, body = excluded.body RETURNING id`, b.Game, b.Lane, b.Kind, b.UID, string(b.Body)).Scan(&b.ID)
+	return st.DB.QueryRowContext(ctx, `INSERT INTO operation (game, lane, kind, uid, body, computer) VALUES (?, ?, ?, ?, ?, ?)
+		ON CONFLICT (game, lane, kind) DO UPDATE SET uid = excluded.uid, body = excluded.body, computer = excluded.computer RETURNING id`,
+		b.Game, b.Lane, b.Kind, b.UID, string(b.Body), st.Computer).Scan(&b.ID)
 }
+
+// TakeOver makes this computer the one on which what has begun with a game goes on.
+func (st *State) TakeOver(ctx context.Context, game string) error {
+	_, err := st.DB.ExecContext(ctx, `UPDATE operation SET computer = ? WHERE game = ?`, st.Computer, game)
+	return err
+}
+
+// Elsewhere reports whether something began on another computer.
+func (b Begun) Elsewhere(st *State) bool { return b.Computer != "" && b.Computer != st.Computer }
 
 // Over forgets the note of something that is over.
 func (st *State) Over(ctx context.Context, b Begun) error {
@@ -91,7 +102,7 @@ func (st *State) End(ctx context.Context, game, lane string, kind BegunKind) err
 // Begun lists what has begun and is not over, of one game; of all if its name is empty. The last that began comes first: it may be
 // a part of another one.
 func (st *State) Begun(ctx context.Context, game string) ([]Begun, error) {
-	rows, err := st.DB.QueryContext(ctx, `SELECT id, game, lane, kind, uid, body FROM operation WHERE game = ? OR ? = '' ORDER BY id DESC`, game, game)
+	rows, err := st.DB.QueryContext(ctx, `SELECT id, game, lane, kind, uid, body, computer FROM operation WHERE game = ? OR ? = '' ORDER BY id DESC`, game, game)
 	if err != nil {
 		return nil, err
 	}
@@ -100,7 +111,7 @@ func (st *State) Begun(ctx context.Context, game string) ([]Begun, error) {
 	for rows.Next() {
 		var b Begun
 		var body string
-		if err := rows.Scan(&b.ID, &b.Game, &b.Lane, &b.Kind, &b.UID, &body); err != nil {
+		if err := rows.Scan(&b.ID, &b.Game, &b.Lane, &b.Kind, &b.UID, &body, &b.Computer); err != nil {
 			return nil, err
 		}
 		b.Body = json.RawMessage(body)

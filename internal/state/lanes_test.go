@@ -91,7 +91,7 @@ func TestALaneKeepsWhatIsItsOwnUnderAnotherName(t *testing.T) {
 	require.Equal(t, holds, applied)
 	begun, err := st.Begun(ctx, "quay")
 	require.NoError(t, err)
-	require.Equal(t, []Begun{{ID: 1, Game: "quay", Lane: "older", Kind: BegunBlock, UID: "u2", Body: json.RawMessage("true")}}, begun)
+	require.Equal(t, []Begun{{ID: 1, Game: "quay", Lane: "older", Kind: BegunBlock, UID: "u2", Body: json.RawMessage("true"), Computer: st.Computer}}, begun)
 
 	require.NoError(t, st.RenameLane(ctx, "quay", MainLane, "first"))
 	require.Equal(t, "first", laneNames(t, st)[0], "the live one, still")
@@ -105,14 +105,15 @@ func TestALaneKeepsWhatIsItsOwnUnderAnotherName(t *testing.T) {
 
 func TestWhatHasBegunIsNotedOnceForEachKind(t *testing.T) {
 	st, ctx := newState(t), t.Context()
+	st.Computer = "ada-pc"
 	require.NoError(t, st.Begin(ctx, "quay", MainLane, BegunChange, "a", map[string]int{"n": 1}))
 	require.NoError(t, st.Begin(ctx, "quay", MainLane, BegunChange, "b", map[string]int{"n": 2}))
 	require.NoError(t, st.Begin(ctx, "pier", MainLane, BegunFetch, "c", nil))
 	list, err := st.Begun(ctx, "")
 	require.NoError(t, err)
 	require.Equal(t, []Begun{
-		{ID: list[0].ID, Game: "pier", Lane: MainLane, Kind: BegunFetch, UID: "c", Body: json.RawMessage("null")},
-		{ID: 1, Game: "quay", Lane: MainLane, Kind: BegunChange, UID: "b", Body: json.RawMessage(`{"n":2}`)},
+		{ID: list[0].ID, Game: "pier", Lane: MainLane, Kind: BegunFetch, UID: "c", Body: json.RawMessage("null"), Computer: "ada-pc"},
+		{ID: 1, Game: "quay", Lane: MainLane, Kind: BegunChange, UID: "b", Body: json.RawMessage(`{"n":2}`), Computer: "ada-pc"},
 	}, list)
 	require.NoError(t, st.End(ctx, "quay", MainLane, BegunBlock), "nothing of that kind had begun")
 	require.NoError(t, st.End(ctx, "quay", MainLane, BegunChange))

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"time"
 
@@ -81,6 +82,8 @@ CREATE TRIGGER IF NOT EXISTS age_operation_insert AFTER INSERT ON operation BEGI
 ALTER TABLE saves ADD COLUMN doubt TEXT NOT NULL DEFAULT '';
 `, `
 CREATE TABLE run (id TEXT PRIMARY KEY) WITHOUT ROWID;
+`, `
+ALTER TABLE operation ADD COLUMN computer TEXT NOT NULL DEFAULT '';
 `}}
 
 // State is the open database of what is remembered: builds, lanes, changes, backups.
@@ -89,7 +92,9 @@ type State struct {
 	Player PlayerFiles // what is remembered of players' own files
 	// Aliases tell which content is meant by digests of distributors.
 	Aliases *alias.Table
-	run     string // see Sign
+	// Computer is the name of this one, for what is noted to go on.
+	Computer string
+	run      string // see Sign
 }
 
 // aliasFile is kept beside the database.
@@ -101,7 +106,11 @@ func Open(ctx context.Context, file string) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &State{DB: db, Player: PlayerFiles{db}, Aliases: alias.At(filepath.Join(filepath.Dir(file), aliasFile)), run: NewUID()[:runLength]}, nil
+	computer, _ := os.Hostname()
+	return &State{
+		DB: db, Player: PlayerFiles{db}, Aliases: alias.At(filepath.Join(filepath.Dir(file), aliasFile)),
+		Computer: computer, run: NewUID()[:runLength],
+	}, nil
 }
 
 // NewUID returns a name that no other build or change has.

@@ -1,6 +1,7 @@
 package state
 
 import (
+	"os"
 	"path/filepath"
 	"testing"
 	"time"
@@ -74,4 +75,43 @@ func TestTheNearestNamesComeFirst(t *testing.T) {
 	require.Equal(t, []string{"1.1.1", "1.1.0", "1.0.0"}, Nearest("1.1.1a", []string{"0.9.0", "1.0.0", "1.1.0", "1.1.1"}))
 	require.Equal(t, "cinder-quay", Nearest("cin", []string{"can", "cinder-quay"})[0])
 	require.Empty(t, Nearest("x", nil))
+}
+
+// TestAStateKnowsItsOwnRunsOnly: one that is put back, and grows as old in another way, knows what was written in between for lost.
+func TestAStateKnowsItsOwnRunsOnly(t *testing.T) {
+	dir, ctx := t.TempDir(), t.Context()
+	file := filepath.Join(dir, "state.db")
+	grow := func(n int) (signed Age) {
+		st, err := Open(ctx, file)
+		require.NoError(t, err)
+		for range n {
+			require.NoError(t, st.SetLane(ctx, "quay", MainLane, LaneState{}))
+		}
+		signed, err = st.Sign(ctx)
+		require.NoError(t, err)
+		require.NoError(t, st.DB.Close())
+		return signed
+	}
+	lost := func(a Age) bool {
+		st, err := Open(ctx, file)
+		require.NoError(t, err)
+		defer st.DB.Close()
+		is, err := st.Lost(ctx, a)
+		require.NoError(t, err)
+		return is
+	}
+	first := grow(1)
+	old, err := os.ReadFile(file)
+	require.NoError(t, err)
+	second := grow(1)
+	require.False(t, lost(first) || lost(second))
+	require.NoError(t, os.WriteFile(file, old, 0o600))
+	third := grow(5)
+	require.Greater(t, third.Generation, second.Generation)
+	require.False(t, lost(first) || lost(third))
+	require.True(t, lost(second), "it is not as old, but of another branch of time")
+	second.Run = "" // as a version wrote it that signed with no run: only the generation tells
+	require.False(t, lost(second))
+	second.Home = "another"
+	require.False(t, lost(second))
 }
