@@ -338,7 +338,7 @@ func (v *traveller) step() {
 // random commands, some of them killed.
 func TestTimeTravelLosesNothing(t *testing.T) {
 	howLong := travels
-	if text := os.Getenv("TRAVELS"); text != "" { // by hand: TRAVELS=20m
+	if text := os.Getenv("MORVANT_TRAVELS"); text != "" { // by hand: MORVANT_TRAVELS=20m
 		var err error
 		howLong, err = time.ParseDuration(text)
 		require.NoError(t, err)
