@@ -295,6 +295,36 @@ func TestThatABlockMadeFilesReadOnlyIsInNoSnapshot(t *testing.T) {
 	require.Equal(t, os.FileMode(0o644), mode())
 }
 
+// TestAnUndoThatLeadsToAForgottenBuildHoldsNone: the files are as they were, and everything goes on working.
+func TestAnUndoThatLeadsToAForgottenBuildHoldsNone(t *testing.T) {
+	b := newBench(t, game.Settings{})
+	b.put(map[string]string{"a": "a of 1"})
+	one := b.snapshot("1")
+	b.put(map[string]string{"a": "a of 2"})
+	two := b.snapshot("2")
+	b.pin(one, propose.PinOptions{})
+	b.pin(two, propose.PinOptions{})
+	require.NoError(t, b.home.ForgetBuild(t.Context(), one))
+	var notes []string
+	b.carry(func(l *lane.Lane) (*change.Proposal, error) {
+		p, _, err := propose.Undo(t.Context(), l, 0, propose.Ask)
+		if err == nil {
+			notes = p.Notes
+		}
+		return p, err
+	})
+	require.Contains(t, notes, "the build that it was held to before has been forgotten, so it is not held any more")
+	require.Equal(t, "a of 1", b.read(b.live, "a"))
+	require.False(t, b.held().Held())
+	require.Nil(t, b.status().Build)
+	b.snapshot("3")
+	b.carry(func(l *lane.Lane) (*change.Proposal, error) {
+		p, _, err := propose.Undo(t.Context(), l, 0, propose.Ask)
+		return p, err
+	})
+	require.Equal(t, "a of 2", b.read(b.live, "a"))
+}
+
 func TestABuildWhoseListIsLostIsPassedOver(t *testing.T) {
 	b := newBench(t, game.Settings{})
 	b.put(map[string]string{"a": "a of 1"})

@@ -80,7 +80,19 @@ func Undo(ctx context.Context, l *lane.Lane, id int64, how Rewinding) (*change.P
 	if made, err := madeTheLane(ctx, l, c); err != nil || made {
 		return nil, nil, errors.Join(err, ErrMadeLane)
 	}
-	p, err := rewind(ctx, l, []*state.Change{c}, state.Change{What: state.ChangeUndo, Undoes: c.ID, Before: c.After, After: c.Before}, how)
+	undo := state.Change{What: state.ChangeUndo, Undoes: c.ID, Before: c.After, After: c.Before}
+	forgotten := false
+	if undo.After.Held() {
+		if _, err := l.Home.RecordedBuild(ctx, l.Game.Name, undo.After.Build); errors.Is(err, state.ErrUnknown) {
+			forgotten, undo.After = true, state.Pin{}
+		} else if err != nil {
+			return nil, nil, err
+		}
+	}
+	p, err := rewind(ctx, l, []*state.Change{c}, undo, how)
+	if err == nil && forgotten {
+		p.Notes = append(p.Notes, "the build that it was held to before has been forgotten, so it is not held any more")
+	}
 	return p, c, err
 }
 
@@ -170,7 +182,7 @@ func takenFrom(ctx context.Context, l *lane.Lane, tree *scan.Tree, have plan.Sta
 		pin = after
 		b, err = l.Home.RecordedBuild(ctx, l.Game.Name, pin.Build)
 	}
-	if err != nil {
+	if err != nil && !errors.Is(err, state.ErrUnknown) { // it is forgotten
 		return nil, "", err
 	}
 	var drift *status.Drift

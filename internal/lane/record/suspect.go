@@ -2,6 +2,7 @@ package record
 
 import (
 	"context"
+	"errors"
 
 	"morvant/internal/damage"
 	"morvant/internal/lane"
@@ -53,7 +54,7 @@ func sinceGood(ctx context.Context, l *lane.Lane, builds []*state.Build) (*damag
 
 // lastGood is the build that the lane is held to, else the newest snapshot without a doubt.
 func lastGood(ctx context.Context, l *lane.Lane, builds []*state.Build) (*state.Build, error) {
-	if _, b, err := l.Pin(ctx); err != nil || b != nil {
+	if _, b, err := l.Pin(ctx); b != nil || err != nil && !errors.Is(err, state.ErrUnknown) {
 		return b, err
 	}
 	var good *state.Build
