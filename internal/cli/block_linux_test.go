@@ -43,7 +43,7 @@ func TestAKilledBlockIsPutBackExactly(t *testing.T) {
 	sweep := func(command string) {
 		for _, calls := range []string{"renameat,renameat2,rename", "fchmodat,fchmod", "openat", "unlinkat,unlink", "fsync,fdatasync"} {
 			kills := 0
-			for n := 1; n < 200; n += 1 + 3*stride(n) {
+			for n := 1; n < 200; n += 1 + 3*coarse(n) {
 				restore()
 				if !c.killed(calls, n, command) {
 					break

@@ -34,7 +34,7 @@ func TestKilledAtAnyPointASwitchIsFinishedOrTakenBack(t *testing.T) {
 			if calls == "openat" || calls == "pwrite64" {
 				step = 7
 			}
-			for n := 1; n < 400; n += step * stride(3*n) {
+			for n := 1; n < 400; n += step * coarse(3*n) {
 				for _, dir := range append(places, w.parked("main")) {
 					require.NoError(t, os.RemoveAll(dir))
 				}
@@ -107,7 +107,7 @@ func TestKilledAtAnyPointSavesAreOldOrNew(t *testing.T) {
 	kills := 0
 	for _, command := range [][]string{{"-g", "quay", "lane", "switch", "old"}, {"-g", "quay", "saves", "restore", "2", "--yes"}} {
 		for _, calls := range []string{"renameat,renameat2,rename", "fsync,fdatasync,syncfs", "unlinkat", "mkdirat"} {
-			for n := 1; n < 200; n += stride(6 * n) {
+			for n := 1; n < 200; n += coarse(6 * n) {
 				for _, dir := range append(places, w.parked("main")) {
 					require.NoError(t, os.RemoveAll(dir))
 				}
@@ -168,7 +168,7 @@ func TestKilledAtAnyPointASharedFolderIsThere(t *testing.T) {
 		require.NoError(t, os.Mkdir(template, 0o755))
 		require.NoError(t, exec.Command("cp", append(append([]string{"-a"}, places...), template)...).Run())
 		for _, calls := range []string{"renameat,renameat2,rename,symlinkat", "unlinkat", "fsync,fdatasync", "mkdirat"} {
-			for n := 1; n < 200; n += stride(3 * n) {
+			for n := 1; n < 200; n += coarse(3 * n) {
 				require.NoError(t, os.RemoveAll(to))
 				for _, dir := range places {
 					require.NoError(t, os.RemoveAll(dir))
@@ -220,7 +220,7 @@ func TestKilledAtAnyPointAPinFileIsAppliedOrNot(t *testing.T) {
 		if calls == "openat" {
 			step = 40
 		}
-		for n := 1; n < 400; n += step * stride(2*n) {
+		for n := 1; n < 400; n += step * coarse(2*n) {
 			for _, dir := range []string{w.live, w.home} {
 				require.NoError(t, os.RemoveAll(dir))
 				require.NoError(t, exec.Command("cp", "-a", filepath.Join(template, filepath.Base(dir)), dir).Run())

@@ -135,7 +135,7 @@ func TestKilledAtAnyPointALaneIsMadeRenamedOrRemoved(t *testing.T) {
 	} {
 		kills := 0
 		for _, calls := range []string{"renameat,renameat2,rename", "unlinkat", "fsync,fdatasync,syncfs", "mkdirat", "pwrite64"} {
-			for n := 1; n < 400; n += 7 * stride(n) {
+			for n := 1; n < 400; n += 7 * coarse(n) {
 				for _, dir := range append(places, w.parked("older"), w.parked("third")) {
 					require.NoError(t, os.RemoveAll(dir))
 				}

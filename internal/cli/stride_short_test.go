@@ -8,6 +8,9 @@ import "testing"
 // long every one is tried.
 func stride(n int) int { return 12 * n }
 
+// coarse is stride for what each package tries at every point as well.
+func coarse(n int) int { return stride(n) }
+
 // some leaves out every second of the groups of calls that a sweep has.
 func some(groups []string) []string {
 	var list []string

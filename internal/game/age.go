@@ -50,8 +50,8 @@ func writeWitness(h *Home) {
 		return
 	}
 	was := witnessOf(h)
-	if lost, err := h.Lost(ctx, was); err != nil || is == h.began && was.Home == is.Home && was.Generation == is.Generation && !lost {
-		return
+	if lost, err := h.Lost(ctx, was); err != nil || is == h.began && was.Home == is.Home && !lost {
+		return // nothing has changed
 	}
 	if is, err = h.Sign(ctx); err != nil {
 		return

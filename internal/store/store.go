@@ -192,8 +192,8 @@ func open(ctx context.Context, dir string, lock *flock.Flock) (*Store, error) {
 		known[p.name] = true
 	}
 	s.behind = slices.ContainsFunc(names, func(name string) bool { return !known[name] })
-	if s.behind && slices.ContainsFunc(packs, func(p packRow) bool { return !slices.Contains(names, p.name) }) {
-		return nil, errors.Join(lost, s.closeFiles()) // it is of another time
+	if slices.ContainsFunc(packs, func(p packRow) bool { return !slices.Contains(names, p.name) }) {
+		return nil, errors.Join(lost, s.closeFiles()) // of another time, or the pack was deleted: what it says is there would not be put in again
 	}
 	return s, nil
 }

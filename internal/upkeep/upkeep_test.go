@@ -130,7 +130,7 @@ func TestCheckMendsAPackThatIsGone(t *testing.T) {
 	}
 	h, err := Check(t.Context(), s.home, false, progress.None{})
 	require.NoError(t, err)
-	require.Equal(t, 5, h.Damaged)
+	require.True(t, h.Rebuilt, "an index that names packs which are gone is made anew")
 	require.Positive(t, h.Unmended(), "the list of a build that its folder has left is lost")
 	// A snapshot of what is there makes a whole build again.
 	s.snapshot("2", nil)
