@@ -21,7 +21,7 @@ import (
 // stands before it.
 var layers = []string{
 	"problem", "digest", "strict", "progress", "process", "volume", "database", "reflink", "rules", "edit", "keyed", "userpath",
-	"manifest", "chunk", "pack", "layout", "store", "estimate", "scan", "damage", "plan", "layers", "apply", "saves", "exchange",
+	"manifest", "chunk", "pack", "memo", "layout", "store", "estimate", "scan", "damage", "plan", "layers", "apply", "saves", "exchange",
 	"alias", "catalogue", "adapter", "adapter/speak", "ref", "feed/told", "feed/fence", "feed", "feed/fetch", "feed/trial", "block", "version", "state", "oplog", "names", "modlist", "game", "resolve", "pinfile", "identify", "report", "publish",
 	"lane", "lane/compose", "lane/record", "lane/guard", "lane/backup", "lane/status", "lane/change", "lane/propose", "lane/why", "lanes", "lane/entry", "rescue", "transfer", "watch",
 	"upkeep", "standin", "standin/clerk", "testdir",

@@ -63,11 +63,11 @@ func (a *Attributes) Clone() *Attributes {
 }
 
 type attributeList struct {
-	Dirs   []attributeEntry `json:"dirs"`
-	Files  []attributeEntry `json:"files"`
-	Format string           `json:"format"`
-	Links  []OutLink        `json:"links,omitempty"`
-	Others []otherEntry     `json:"others,omitempty"`
+	Dirs   entries      `json:"dirs"`
+	Files  entries      `json:"files"`
+	Format string       `json:"format"`
+	Links  []OutLink    `json:"links,omitempty"`
+	Others []otherEntry `json:"others,omitempty"`
 }
 
 type otherEntry struct {

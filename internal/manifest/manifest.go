@@ -52,6 +52,11 @@ type Manifest struct {
 	EmptyDirs []string
 }
 
+// Clone returns a copy that can be changed on its own.
+func (m *Manifest) Clone() *Manifest {
+	return &Manifest{Files: slices.Clone(m.Files), Links: slices.Clone(m.Links), EmptyDirs: slices.Clone(m.EmptyDirs)}
+}
+
 // Bytes returns the total size of the files.
 func (m *Manifest) Bytes() int64 {
 	var n int64

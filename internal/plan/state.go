@@ -83,14 +83,14 @@ func (s State) With(nodes map[string]Node) State {
 	if len(nodes) == 0 {
 		return s
 	}
-	out := slices.Clone(s)
+	var add State
 	for p, n := range nodes {
 		if _, ok := s.Get(p); !ok && n.Kind != "" {
-			out = append(out, Entry{p, n})
+			add = append(add, Entry{p, n})
 		}
 	}
-	out.sort()
-	return out
+	add.sort()
+	return merged(s, add)
 }
 
 // Over returns the state with nodes at these paths, whatever it has there; with nothing where a node has no kind.
@@ -137,12 +137,17 @@ func FromManifest(m *manifest.Manifest, a *manifest.Attributes) State {
 	if a == nil {
 		a = manifest.NewAttributes()
 	}
-	s := make(State, 0, len(m.Files)+len(m.Links)+len(a.Dirs))
+	files := make(State, 0, len(m.Files))
 	dirs := make(map[string]bool)
+	last := "."
 	for _, f := range m.Files {
-		addParents(dirs, f.Path)
-		s = append(s, Entry{f.Path, withAttribute(Node{Kind: File, Size: f.Size, Digest: f.Digest, Other: a.Others[f.Path]}, a.Files, f.Path)})
+		if dir := path.Dir(f.Path); dir != last {
+			addParents(dirs, f.Path)
+			last = dir
+		}
+		files = append(files, Entry{f.Path, withAttribute(Node{Kind: File, Size: f.Size, Digest: f.Digest, Other: a.Others[f.Path]}, a.Files, f.Path)})
 	}
+	s := make(State, 0, len(m.Links)+len(a.Dirs))
 	for _, l := range m.Links {
 		addParents(dirs, l.Path)
 		s = append(s, Entry{l.Path, Node{Kind: Link, Target: l.Target}})
@@ -155,7 +160,23 @@ func FromManifest(m *manifest.Manifest, a *manifest.Attributes) State {
 		s = append(s, Entry{d, withAttribute(Node{Kind: Dir}, a.Dirs, d)})
 	}
 	s.sort()
-	return s.withLinks(a.Links)
+	if !slices.IsSortedFunc(files, byPath) {
+		files.sort()
+	}
+	return merged(files, s).withLinks(a.Links)
+}
+
+// merged returns two sorted states as one.
+func merged(a, b State) State {
+	out := make(State, 0, len(a)+len(b))
+	for len(a) > 0 && len(b) > 0 {
+		first := &a
+		if byPath(a[0], b[0]) > 0 {
+			first = &b
+		}
+		out, *first = append(out, (*first)[0]), (*first)[1:]
+	}
+	return append(append(out, a...), b...)
 }
 
 // withLinks adds links that lead out, where the state has room for them.

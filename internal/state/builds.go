@@ -15,6 +15,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/feed"
 	"morvant/internal/manifest"
+	"morvant/internal/memo"
 	"morvant/internal/store"
 )
 
@@ -184,28 +185,32 @@ func (b *Build) With(chosen []string) *Build {
 
 // ReadManifest reads the manifest of a recorded build.
 func (b *Build) ReadManifest(ctx context.Context, s *store.Store) (*manifest.Manifest, error) {
-	raw, err := s.Bytes(ctx, b.Manifest, manifest.MaxEncoded)
-	var m *manifest.Manifest
-	if err == nil {
-		m, err = manifest.DecodeRecorded(raw)
-	}
+	m, err := read(ctx, s, b.Manifest, manifest.DecodeRecorded)
 	if err != nil {
 		return nil, fmt.Errorf("the manifest of %s: %w", b.Label, err)
 	}
-	return b.Known.Manifest(m), nil
+	return b.Known.Manifest(m.Clone()), nil
 }
 
 // ReadAttributes reads the times and modes of a recorded build.
 func (b *Build) ReadAttributes(ctx context.Context, s *store.Store) (*manifest.Attributes, error) {
-	raw, err := s.Bytes(ctx, b.Attributes, manifest.MaxEncoded)
-	var a *manifest.Attributes
-	if err == nil {
-		a, err = manifest.DecodeAttributes(raw)
-	}
+	a, err := read(ctx, s, b.Attributes, manifest.DecodeAttributes)
 	if err != nil {
 		return nil, fmt.Errorf("the times and modes of %s: %w", b.Label, err)
 	}
-	return a, nil
+	return a.Clone(), nil
+}
+
+// read decodes content that describes a build, once.
+func read[T any](ctx context.Context, s *store.Store, of digest.Digest, decode func([]byte) (T, error)) (T, error) {
+	return memo.Of(&s.Memo, of, func() (T, error) {
+		raw, err := s.Bytes(ctx, of, manifest.MaxEncoded)
+		if err != nil {
+			var none T
+			return none, err
+		}
+		return decode(raw)
+	})
 }
 
 // recordFormat starts the note that describes a build in the store.

@@ -29,6 +29,7 @@ import (
 
 	"morvant/internal/database"
 	"morvant/internal/digest"
+	"morvant/internal/memo"
 	"morvant/internal/pack"
 	"morvant/internal/problem"
 	"morvant/internal/volume"
@@ -63,6 +64,8 @@ type Store struct {
 	// Rebuilt says that the index had been lost or damaged, and was made anew from the packs.
 	Rebuilt bool
 	behind  bool // there are packs that the index lacks
+	// Memo is for what was decoded from content.
+	Memo memo.Memo
 }
 
 // patience is how long Open waits for somebody who needs the store alone.
