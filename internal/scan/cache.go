@@ -8,6 +8,8 @@ import (
 	"errors"
 	"maps"
 	"path"
+	"slices"
+	"strings"
 	"time"
 
 	"morvant/internal/database"
@@ -186,6 +188,11 @@ func (c *Cache) Rename(ctx context.Context, from, to string) error {
 // before are not written again.
 func (c *Cache) Remember(ctx context.Context, root string, t *Tree) error {
 	dirs := make(map[string][]byte)
+	if len(t.late) > 0 {
+		t.Entries = append(t.Entries, t.late...)
+		t.late = nil
+		slices.SortFunc(t.Entries, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
+	}
 	for i := range t.Entries {
 		if e := &t.Entries[i]; e.Kind == File && e.Known {
 			dir := path.Dir(e.Path)

@@ -119,6 +119,7 @@ type Tree struct {
 	Unread  []Oddity // files that could not be read, or kept changing, and could do without; see Request.Spare
 
 	spelled map[string]string // of a folder that ignores case: each path by its Fold
+	late    []Entry           // put since the walk, where nothing was; for what is remembered
 	// Scratch are folders that scratch rules are about: what is in them is nobody's, they themselves a game may need. A manifest
 	// of the tree does not have them; its attributes do.
 	Scratch []Entry
@@ -146,6 +147,15 @@ func (t *Tree) Entry(p string) *Entry {
 		return nil
 	}
 	return &t.Entries[i]
+}
+
+// Put notes what an entry has become since the walk.
+func (t *Tree) Put(e Entry) {
+	if was := t.Entry(e.Path); was != nil && was.Path == e.Path {
+		*was = e
+		return
+	}
+	t.late = append(t.late, e)
 }
 
 // Double is two entries of one folder whose names differ by letter case only.

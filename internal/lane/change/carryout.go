@@ -375,26 +375,21 @@ func putSteps(ctx context.Context, l *lane.Lane, steps []plan.Step) (digest.Dige
 // next look need not read them. The new files are looked at only once the clock
 // has moved on, so that a touch from then on shows.
 func remember(ctx context.Context, l *lane.Lane, p *Proposal) error {
-	after := make(map[string]*plan.Node)
-	for i := range p.Plan.Steps {
-		if s := &p.Plan.Steps[i]; s.After != nil && s.After.Kind == plan.File {
-			after[s.Path] = s.After
-		}
-	}
 	timer := time.NewTimer(scan.ChangeClock())
 	defer timer.Stop()
 	<-timer.C
 	looked := l.Now()
-	t, err := l.Walk(ctx)
-	if err != nil {
-		return err
-	}
-	for i := range t.Entries {
-		e := &t.Entries[i]
-		n, ok := after[e.Path]
-		if ok && e.Kind == scan.File && e.Stamp.Size == n.Size && (n.MTime == 0 || e.Stamp.MTime == n.MTime) {
-			e.Digest, e.Looked, e.Known = n.Digest, looked, true
+	t := p.tree // what the change did not touch is as it was seen before
+	for i := range p.Plan.Steps {
+		s := &p.Plan.Steps[i]
+		e := scan.Entry{Path: s.Path, Kind: scan.File}
+		if n := s.After; n != nil && n.Kind == plan.File {
+			mode, stamp, err := scan.Look(l.Root, s.Path)
+			if err == nil && mode.IsRegular() && stamp.Size == n.Size && (n.MTime == 0 || stamp.MTime == n.MTime) {
+				e.Stamp, e.Digest, e.Looked, e.Known = stamp, n.Digest, looked, true
+			}
 		}
+		t.Put(e)
 	}
 	return l.Cache.Remember(ctx, l.CacheKey(), t)
 }
