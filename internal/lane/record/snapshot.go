@@ -235,20 +235,18 @@ func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tre
 	}
 	var missing int64
 	var sources []estimate.Source
-	stored := make(map[digest.Digest]bool)
+	var seen []digest.Digest
 	for i := range t.Entries {
-		e := &t.Entries[i]
-		if e.Kind != scan.File {
-			continue
+		if e := &t.Entries[i]; e.Kind == scan.File && e.Known {
+			seen = append(seen, e.Digest)
 		}
-		if e.Known && !stored[e.Digest] {
-			ok, err := l.Store.Has(ctx, e.Digest)
-			if err != nil {
-				return err
-			}
-			stored[e.Digest] = ok
-		}
-		if !e.Known || !stored[e.Digest] {
+	}
+	lacks, err := l.Store.Lacks(ctx, seen)
+	if err != nil {
+		return err
+	}
+	for i := range t.Entries {
+		if e := &t.Entries[i]; e.Kind == scan.File && (!e.Known || lacks[e.Digest]) {
 			missing += e.Stamp.Size
 			sources = append(sources, FileSource(l.Root, e))
 		}
@@ -278,7 +276,7 @@ func fill(ctx context.Context, l *lane.Lane, session *store.Session, t *scan.Tre
 	known := sync.OnceValue(func() func(string) bool { return builtPaths(ctx, l) })
 	return l.Read(ctx, t, scan.Request{
 		Sink:  session.Put,
-		Skip:  func(e *scan.Entry) bool { return e.Known && stored[e.Digest] },
+		Skip:  func(e *scan.Entry) bool { return e.Known && !lacks[e.Digest] },
 		Task:  "Recording",
 		Spare: func(e *scan.Entry) bool { return !known()(e.Path) },
 	})
