@@ -40,7 +40,7 @@ var ErrStays = problem.New("it has begun and is not finished", "What has begun i
 var ErrWaits = problem.New("the same command goes on with it", "Run the same command again")
 
 // ErrElsewhere says that an operation began on another computer, where the folders that it is about may be others.
-var ErrElsewhere = errors.New("it began on another computer, where it has to be ended:")
+var ErrElsewhere = errors.New("it began on another computer, where it has to be ended")
 
 // stays is an error after which an operation is noted still.
 type stays struct{ error }
@@ -80,7 +80,7 @@ func (op *Operation) Note(ctx context.Context, log *state.State) error {
 // still.
 func (op *Operation) Resume(ctx context.Context, log *state.State, note state.Begun) (sentence string, err error) {
 	if note.Elsewhere(log) {
-		return "", fmt.Errorf("%s was interrupted: %w %s", op.What, ErrElsewhere, note.Computer)
+		return "", fmt.Errorf("%s was interrupted: %w: %s", op.What, ErrElsewhere, note.Computer)
 	}
 	op.note = note
 	at := len(op.Steps) - 1
