@@ -60,7 +60,7 @@ func TestAPinThatWasCutOffIsTakenBackWithoutAHome(t *testing.T) {
 	canTrace(t)
 	w := newCrashWorld(t)
 	half := 0
-	for n := 2; n < 44; n += 4 {
+	for n := 2; n < 44; n += 3 {
 		w.restore()
 		if !w.killed("renameat,renameat2", n, "pin", "1", "--clean", "--yes") {
 			break

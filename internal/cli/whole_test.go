@@ -188,7 +188,7 @@ func TestAfterTheGameNoHalfOfAnUpdateIsMended(t *testing.T) {
 	require.NoError(t, err)
 	w.write("bin/helper", string(b))
 	require.NoError(t, os.Chmod(w.path("bin/helper"), 0o755))
-	w.write("play.sh", "(bin/helper 0.7; for f in "+strings.Join(eight[1:], " ")+"; do sleep 0.2; printf '%s of 1.2' $f > $f; done) > /dev/null 2>&1 &\n")
+	w.write("play.sh", "(bin/helper 4 & sleep 1; for f in "+strings.Join(eight[1:], " ")+"; do sleep 0.2; printf '%s of 1.2' $f > $f; done) > /dev/null 2>&1 &\n")
 	w.ok("pin", "1.0", "--yes")
 	r := w.ok("launch", "--through", "sh play.sh", "--repair", "--wait", "0s", "--look-again", "700ms", "--yes")
 	w.is("1.0")
