@@ -8,6 +8,7 @@ import (
 	"morvant/internal/lane"
 	"morvant/internal/lane/backup"
 	"morvant/internal/manifest"
+	"morvant/internal/oplog"
 	"morvant/internal/plan"
 	"morvant/internal/process"
 	"morvant/internal/rules"
@@ -16,6 +17,7 @@ import (
 	"morvant/internal/volume"
 	"os"
 	"path/filepath"
+	"strings"
 )
 
 // removeKnown deletes a folder with those of its files that are as the state says, or
@@ -45,7 +47,11 @@ func removeKnown(ctx context.Context, dir string, known plan.State, match *rules
 			left++
 			continue
 		}
-		if err := volume.RemoveIn(root, e.Path); err != nil && !volume.Absent(err) {
+		err := oplog.Point(ctx)
+		if err == nil {
+			err = ignoreMissing(volume.RemoveIn(root, e.Path))
+		}
+		if err != nil {
 			return left, errors.Join(err, root.Close())
 		}
 	}
@@ -98,8 +104,8 @@ func removeCopied(ctx context.Context, l *lane.Lane, dir, copied string) error {
 	if err != nil || left == 0 {
 		return err
 	}
-	aside := beside(dir, "changed")
-	l.Tell("%d files in %s were changed while it was copied to %s; they are in %s.", left, dir, copied, aside)
+	aside := beside(strings.TrimSuffix(dir, partSuffix), "changed")
+	l.Tell("%d files in %s were changed while it was copied to %s; they are in %s.", left, strings.TrimSuffix(dir, partSuffix), copied, aside)
 	return process.Rename(dir, aside)
 }
 

@@ -1,6 +1,7 @@
 package lanes
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -67,6 +68,7 @@ type sharing struct {
 	From   string   `json:"from"`             // the same, in full
 	Copy   bool     `json:"copy,omitempty"`   // it goes to another disk
 	Copied bool     `json:"copied,omitempty"` // it is there whole
+	Aside  string   `json:"aside,omitempty"`  // what was copied goes there at once, and is removed last; older notes: none
 	Lanes  []string `json:"lanes,omitempty"`  // others that are to have the link
 }
 
@@ -82,7 +84,7 @@ func (s *sharing) operation(l *lane.Lane, begun bool) *oplog.Operation {
 			if err := copyFolder(ctx, l, s.From, s.Target); err != nil {
 				return err
 			}
-			s.Copied = true
+			s.Copied, s.Aside = true, s.From+partSuffix
 			return op.Note(ctx, l.Home.State)
 		},
 		Back: func(ctx context.Context) error {
@@ -100,17 +102,26 @@ func (s *sharing) operation(l *lane.Lane, begun bool) *oplog.Operation {
 			if _, err := os.Lstat(s.From); !volume.Absent(err) {
 				return err
 			}
-			return process.Rename(s.Target, s.From)
+			return process.Rename(cmp.Or(s.Aside, s.Target), s.From)
 		},
 		Done: func(context.Context) (bool, error) {
 			is, err := isFolder(s.From)
-			return !is && (s.Copied || volume.IsLink(s.From)), err
+			return !is && (s.Copied || volume.IsLink(s.From)) || s.Copied && s.Aside == "", err
 		},
 	}, {
 		Do: func(ctx context.Context) error { return s.linkOthers(ctx, l) },
+	}, {
+		Do: func(ctx context.Context) error {
+			if !s.Copied {
+				return nil
+			}
+			return removeCopied(ctx, l, s.aside(), s.Target)
+		},
 	}}
 	return op
 }
+
+func (s *sharing) aside() string { return cmp.Or(s.Aside, s.From+partSuffix) }
 
 // replace puts the link in the folder's place.
 func (s *sharing) replace(ctx context.Context, l *lane.Lane) error {
@@ -118,14 +129,16 @@ func (s *sharing) replace(ctx context.Context, l *lane.Lane) error {
 	switch {
 	case err != nil:
 		return err
-	case is && s.Copied:
-		err = removeCopied(ctx, l, s.From, s.Target)
 	case is:
-		if err := ignoreMissing(os.Remove(s.Target)); err != nil {
-			return err
+		to := s.aside()
+		if !s.Copied {
+			to = s.Target
+			if err := ignoreMissing(os.Remove(to)); err != nil {
+				return err
+			}
 		}
-		if err = process.Rename(s.From, s.Target); err == nil {
-			err = syncFolders(filepath.Dir(s.From), filepath.Dir(s.Target))
+		if err = process.Rename(s.From, to); err == nil {
+			err = syncFolders(filepath.Dir(s.From), filepath.Dir(to))
 		}
 	}
 	if err == nil {

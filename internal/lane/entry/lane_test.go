@@ -34,6 +34,7 @@ type bench struct {
 	*testing.T
 	home *game.Home
 	live string
+	far  string // a folder on another disk, if the test has one
 }
 
 func newBench(t *testing.T, settings game.Settings) *bench {

@@ -34,6 +34,59 @@ type cut struct {
 	before   func(b *bench) // what it needs
 	do       func(ctx context.Context, b *bench, l *lane.Lane) error
 	whole    func(b *bench) bool // it is done; else all has to be as before
+	far      bool                // a folder on another disk belongs to it
+}
+
+// sharedFiles is a folder of the lane that the sharing is tried with.
+func sharedFiles(b *bench) {
+	for _, p := range []string{"Mods/big", "Mods/deep/a", "Mods/deep/er/b"} {
+		b.file(b.live, p, "once "+p)
+	}
+}
+
+func unshared(where func(b *bench) string) cut {
+	return cut{
+		before: func(b *bench) {
+			sharedFiles(b)
+			b.on(func(l *lane.Lane) {
+				_, err := lanes.Share(b.Context(), l, "Mods", where(b), nil)
+				require.NoError(b, err)
+			})
+		},
+		do:    func(ctx context.Context, b *bench, l *lane.Lane) error { return lanes.Unshare(ctx, l, "Mods") },
+		whole: func(b *bench) bool { return !volume.IsLink(filepath.Join(b.live, "Mods")) },
+	}
+}
+
+func shared(where func(b *bench) string) cut {
+	return cut{
+		before: sharedFiles,
+		do: func(ctx context.Context, b *bench, l *lane.Lane) error {
+			_, err := lanes.Share(ctx, l, "Mods", where(b), []string{"old"})
+			return err
+		},
+		whole: func(b *bench) bool { return volume.IsLink(filepath.Join(b.live, "Mods")) },
+	}
+}
+
+func near(b *bench) string { return filepath.Join(filepath.Dir(b.live), "shared") }
+func far(b *bench) string  { return filepath.Join(b.far, "shared") }
+func overDisks(c cut) cut  { c.far = true; return c }
+
+// otherDisk makes a folder on another file system than that of dir.
+func otherDisk(t *testing.T, dir string) string {
+	t.Helper()
+	for _, place := range []string{"/dev/shm", "/tmp", "/var/tmp"} {
+		if same, err := volume.SameDisk(dir, place); err != nil || same {
+			continue
+		}
+		if far, err := os.MkdirTemp(place, "morvant-test-"); err == nil {
+			t.Cleanup(func() { os.RemoveAll(far) })
+			return far
+		}
+	}
+	t.Skip("there is no other disk here")
+	return ""
 }
 
 var cuts = map[string]cut{
@@ -96,25 +149,10 @@ var cuts = map[string]cut{
 			return was != g.Live
 		},
 	},
-	"share": {
-		before: func(b *bench) { b.file(b.live, "Mods/big", "once") },
-		do: func(ctx context.Context, b *bench, l *lane.Lane) error {
-			_, err := lanes.Share(ctx, l, "Mods", filepath.Join(filepath.Dir(b.live), "shared"), []string{"old"})
-			return err
-		},
-		whole: func(b *bench) bool { return volume.IsLink(filepath.Join(b.live, "Mods")) },
-	},
-	"unshare": {
-		before: func(b *bench) {
-			b.file(b.live, "Mods/big", "once")
-			b.on(func(l *lane.Lane) {
-				_, err := lanes.Share(b.Context(), l, "Mods", filepath.Join(filepath.Dir(b.live), "shared"), nil)
-				require.NoError(b, err)
-			})
-		},
-		do:    func(ctx context.Context, b *bench, l *lane.Lane) error { return lanes.Unshare(ctx, l, "Mods") },
-		whole: func(b *bench) bool { return !volume.IsLink(filepath.Join(b.live, "Mods")) },
-	},
+	"share":              shared(near),
+	"unshare":            unshared(near),
+	"share over disks":   overDisks(shared(far)),
+	"unshare over disks": overDisks(unshared(far)),
 	"saves": {
 		settings: func(dir string) game.Settings {
 			return game.Settings{Saves: []string{filepath.Join(dir, "saves", "*")}}
@@ -156,10 +194,17 @@ func (b *bench) beside(l *lane.Lane, do func(*lane.Lane) error) error {
 	return errors.Join(do(o), o.Close())
 }
 
-// all pictures everything beside the home: content and links by path.
+// all pictures everything beside the home, and on the other disk: content and links by path.
 func (b *bench) all() map[string]string {
-	dir := filepath.Dir(b.live)
 	seen := make(map[string]string)
+	b.picture(filepath.Dir(b.live), "", seen)
+	if b.far != "" {
+		b.picture(b.far, "far/", seen)
+	}
+	return seen
+}
+
+func (b *bench) picture(dir, as string, seen map[string]string) {
 	require.NoError(b, filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
 		rel, _ := filepath.Rel(dir, p)
 		switch {
@@ -168,15 +213,14 @@ func (b *bench) all() map[string]string {
 		case rel == "home" || d.Name() == ".morvant":
 			return filepath.SkipDir
 		case d.Type()&fs.ModeSymlink != 0:
-			seen[rel], err = os.Readlink(p)
+			seen[as+rel], err = os.Readlink(p)
 		case d.Type().IsRegular():
-			seen[rel] = b.read(dir, rel)
+			seen[as+rel] = b.read(dir, rel)
 		default:
-			seen[rel] = "a folder"
+			seen[as+rel] = "a folder"
 		}
 		return err
 	}))
-	return seen
 }
 
 // TestCutOffAtAnyPointAnOperationIsWholeOrNotAtAll kills each operation, or fails it, at each point between two of its steps, and what
@@ -186,6 +230,9 @@ func TestCutOffAtAnyPointAnOperationIsWholeOrNotAtAll(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			b := newPaired(t, game.Settings{})
+			if c.far {
+				b.far = otherDisk(t, b.live)
+			}
 			if c.settings != nil {
 				s := c.settings(filepath.Dir(b.live))
 				_, err := b.home.Edit("quay", map[string]any{"saves": s.Saves, "saves_per_lane": s.SavesPerLane, "block": s.Block})
@@ -209,23 +256,32 @@ func TestCutOffAtAnyPointAnOperationIsWholeOrNotAtAll(t *testing.T) {
 
 // template keeps all there is, home and lanes, and returns what brings it back.
 func (b *bench) template() (again func()) {
-	dir, kept, live := filepath.Dir(b.live), b.TempDir(), b.live
+	dirs, live := []string{filepath.Dir(b.live)}, b.live
+	if b.far != "" {
+		dirs = append(dirs, b.far)
+	}
+	kept := b.TempDir()
+	at := func(i int) string { return filepath.Join(kept, fmt.Sprint(i)) }
 	require.NoError(b, b.home.Close())
-	require.NoError(b, os.CopyFS(kept, os.DirFS(dir)))
+	for i, dir := range dirs {
+		require.NoError(b, os.CopyFS(at(i), os.DirFS(dir)))
+	}
 	open := func() {
 		var err error
-		b.home, err = game.OpenHome(b.Context(), filepath.Join(dir, "home"))
+		b.home, err = game.OpenHome(b.Context(), filepath.Join(dirs[0], "home"))
 		require.NoError(b, err)
 	}
 	open()
 	return func() {
 		require.NoError(b, b.home.Close())
-		list, err := os.ReadDir(dir)
-		require.NoError(b, err)
-		for _, e := range list {
-			require.NoError(b, os.RemoveAll(filepath.Join(dir, e.Name())))
+		for i, dir := range dirs {
+			list, err := os.ReadDir(dir)
+			require.NoError(b, err)
+			for _, e := range list {
+				require.NoError(b, os.RemoveAll(filepath.Join(dir, e.Name())))
+			}
+			require.NoError(b, os.CopyFS(dir, os.DirFS(at(i))))
 		}
-		require.NoError(b, os.CopyFS(dir, os.DirFS(kept)))
 		b.live = live
 		open()
 	}
