@@ -10,7 +10,7 @@ import (
 
 // Initialize opens the session.
 func (c *Client) Initialize(ctx context.Context, p InitializeParams) (*Initialized, error) {
-	p.Protocol = Version
+	p.Protocol, p.Newest = Version, Newest
 	var r Initialized
 	if err := c.call(ctx, "initialize", p, &r); err != nil {
 		return nil, err
@@ -80,6 +80,11 @@ func (c *Client) patiently(ctx context.Context, ask func() error) error {
 		case <-time.After(pause):
 		}
 	}
+}
+
+// Done says that files of places have been read.
+func (c *Client) Done(ctx context.Context, files []string) {
+	_ = c.rpc.Notify(ctx, "done", Done{files}) // an adapter that is gone needs no telling
 }
 
 // Builds lists all builds of a channel, as the adapter orders them.

@@ -182,6 +182,9 @@ func (c *Client) talk(ctx context.Context, in io.WriteCloser, out io.ReadCloser)
 // Log returns the last of what the adapter has written to its standard error.
 func (c *Client) Log() string { return c.log.String() }
 
+// Over reports whether the talk has ended, so that nothing more can be asked.
+func (c *Client) Over() bool { return c.line.failure() != nil || c.rpc.IsStopped() }
+
 // Name returns what the adapter is called in messages.
 func (c *Client) Name() string { return c.name }
 

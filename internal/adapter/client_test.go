@@ -33,7 +33,7 @@ const hello = `{"protocol":1,"name":"harbour","sign_in":"optional","channels":[{
 // answers are what the adapter says of itself, and of builds, in the ways of which only these are wrong.
 var answers = map[string]map[string]string{
 	"initialize": {
-		"other version": `{"protocol":2,"name":"harbour","sign_in":"none","channels":[{"name":"public"}]}`,
+		"other version": `{"protocol":3,"name":"harbour","sign_in":"none","channels":[{"name":"public"}]}`,
 		"bad name":      `{"protocol":1,"name":"../x","sign_in":"none","channels":[{"name":"public"}]}`,
 		"bad sign-in":   `{"protocol":1,"name":"harbour","sign_in":"maybe","channels":[{"name":"public"}]}`,
 		"no channel":    `{"protocol":1,"name":"harbour","sign_in":"none","channels":[]}`,

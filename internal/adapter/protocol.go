@@ -14,8 +14,15 @@ import (
 	"morvant/internal/manifest"
 )
 
-// Version is the version of the protocol.
-const Version = 1
+// Version is the version of the protocol that an adapter is asked for, and Newest the newest that is understood: those written for
+// version 1 ignore what they do not know.
+const (
+	Version = 1
+	Newest  = 2
+)
+
+// mostAtOnce bounds how many requests are under way at once.
+const mostAtOnce = 16
 
 // Limits on what an adapter may say.
 const (
@@ -65,11 +72,13 @@ func Is(err error, code int) bool {
 // InitializeParams open a session.
 type InitializeParams struct {
 	Protocol int    `json:"protocol"`
+	Newest   int    `json:"newest"`
 	Version  string `json:"version"`
 	Game     string `json:"game"`
 	Address  string `json:"address"`
 	Folder   string `json:"folder"`
 	Language string `json:"language"`
+	Limit    int64  `json:"limit,omitempty"` // bytes a second that the player wants at most; 0: as fast as it goes
 }
 
 // Initialized is what an adapter says of itself.
@@ -80,6 +89,9 @@ type Initialized struct {
 	SignIn   string    `json:"sign_in"`
 	User     string    `json:"user,omitempty"`
 	Channels []Channel `json:"channels"`
+	// Since version 2: manifests cost a download, and how many requests may be under way at once (0: one).
+	Dear   bool `json:"dear_manifests,omitempty"`
+	AtOnce int  `json:"at_once,omitempty"`
 }
 
 // Channel is a line of builds.
@@ -115,6 +127,7 @@ type Build struct {
 	Date       string      `json:"date,omitempty"`
 	Note       string      `json:"note,omitempty"`
 	Components []Component `json:"components"`
+	Withdrawn  bool        `json:"withdrawn,omitempty"` // since version 2: it is listed, and cannot be had any more
 }
 
 // Component is what a build has of one component.
@@ -238,6 +251,11 @@ type SecretValue struct {
 	Value string `json:"value,omitempty"`
 }
 
+// Done says that files in the adapter's folder that places named have been read, and can go.
+type Done struct {
+	Files []string `json:"files"`
+}
+
 // Progress tells how far a long request is.
 type Progress struct {
 	Text  string `json:"text"`
@@ -253,8 +271,14 @@ func checkID(what, s string) error {
 }
 
 func (i *Initialized) check() error {
-	if i.Protocol != Version {
-		return fmt.Errorf("it speaks version %d of the protocol, and this Morvant version %d", i.Protocol, Version)
+	if i.Protocol < Version || i.Protocol > Newest {
+		return fmt.Errorf("it speaks version %d of the protocol, and this Morvant versions %d to %d", i.Protocol, Version, Newest)
+	}
+	if i.Protocol == 1 {
+		i.Dear, i.AtOnce = false, 0
+	}
+	if i.AtOnce < 0 || i.AtOnce > mostAtOnce {
+		return fmt.Errorf("it takes %d requests at once; up to %d are possible", i.AtOnce, mostAtOnce)
 	}
 	if err := errors.Join(catalogue.CheckName(i.Name), catalogue.CheckText(i.Title), catalogue.CheckText(i.User)); err != nil {
 		return err

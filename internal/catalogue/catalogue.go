@@ -99,10 +99,11 @@ type Build struct {
 	Date       time.Time `json:"date"`
 	Note       string    `json:"note,omitempty"`
 	Components []Part    `json:"components"` // sorted by name
-	// ID is the name that a distributor has for it, and Unlisted says that it lists the build no more. Both are
-	// for the copy of what an adapter tells; no published channel has them.
-	ID       string `json:"id,omitzero"`
-	Unlisted bool   `json:"unlisted,omitzero"`
+	// ID is the name that a distributor has for it; Unlisted says that it lists the build no more, Withdrawn that it does, and does
+	// not give it out. They are for the copy of what an adapter tells; no published channel has them.
+	ID        string `json:"id,omitzero"`
+	Unlisted  bool   `json:"unlisted,omitzero"`
+	Withdrawn bool   `json:"withdrawn,omitzero"`
 }
 
 // Asked returns the id by which a distributor is asked for the build; empty where it does not list it.
@@ -125,6 +126,8 @@ type Part struct {
 	// component: see Build.ID.
 	ID       string `json:"id,omitzero"`
 	NotOwned bool   `json:"not_owned,omitzero"`
+	// Refused says why the distributor did not tell the manifest when it was asked; empty: it did, or was not asked. In copies only.
+	Refused string `json:"refused,omitzero"`
 	// Established counts the files by what their identity rests on. It stands in copies and records, and is never
 	// published.
 	Established Established `json:"established,omitzero"`
@@ -149,7 +152,9 @@ func (e Established) Plus(o Established) Established {
 // Published returns an error if a channel has what only the copy of an adapter's has.
 func (c *Channel) Published() error {
 	for _, b := range c.Builds {
-		if b.ID != "" || b.Unlisted || slices.ContainsFunc(b.Components, func(p Part) bool { return p.ID != "" || p.NotOwned || p.Established != Established{} }) {
+		if b.ID != "" || b.Unlisted || b.Withdrawn || slices.ContainsFunc(b.Components, func(p Part) bool {
+			return p.ID != "" || p.NotOwned || p.Refused != "" || p.Established != Established{}
+		}) {
 			return fmt.Errorf("%w: the build \"%s\" has an id of a distributor", ErrFormat, b.Label)
 		}
 	}

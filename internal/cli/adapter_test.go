@@ -31,6 +31,7 @@ import (
 	"morvant/internal/adapter"
 	"morvant/internal/adapter/speak"
 	"morvant/internal/digest"
+	"morvant/internal/volume"
 )
 
 // shelf is a distributor of the tests' own: one build for each state of a folder, files in pieces, told by an
@@ -220,6 +221,23 @@ type told struct {
 	Places    map[string][]adapter.Place
 	Link      string // what a link in the adapter's folder leads to
 	Expired   int    // how many answers with places are worth nothing any more
+	Log       string // where each request is noted; empty: nowhere
+	Dear      bool
+	AtOnce    int
+	Later     map[string]bool // manifests that are to be asked for later
+}
+
+// note notes a request.
+func (t *told) note(what string) error {
+	if t.Log == "" {
+		return nil
+	}
+	f, err := os.OpenFile(t.Log, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(what + "\n")
+	return errors.Join(err, f.Close())
 }
 
 // shelfProgram is what the adapter of shelves is called.
@@ -234,15 +252,25 @@ func runShelf() {
 			if err == nil {
 				err = json.Unmarshal(b, &t)
 			}
-			if t.Link != "" {
-				err = errors.Join(err, os.Symlink(t.Link, filepath.Join(p.Folder, "link")))
+			if link := filepath.Join(p.Folder, "link"); t.Link != "" && volume.Absent(lstat(link)) {
+				err = errors.Join(err, os.Symlink(t.Link, link))
 			}
-			return &adapter.Initialized{Protocol: 1, Name: "shelf", SignIn: "none", Channels: []adapter.Channel{{Name: "public"}}}, err
+			r := &adapter.Initialized{Protocol: 1, Name: "shelf", SignIn: "none", Channels: []adapter.Channel{{Name: "public"}}}
+			if t.Dear || t.AtOnce > 0 {
+				r.Protocol, r.Dear, r.AtOnce = p.Newest, t.Dear, t.AtOnce
+			}
+			return r, err
 		},
 		Builds: func(context.Context, adapter.BuildsParams) (*adapter.Builds, error) {
-			return &adapter.Builds{Builds: t.Builds}, nil
+			return &adapter.Builds{Builds: t.Builds}, t.note("builds")
 		},
 		Manifest: func(_ context.Context, p adapter.ManifestParams) (*adapter.Manifest, error) {
+			if err := t.note(p.Manifest); err != nil {
+				return nil, err
+			}
+			if t.Later[p.Manifest] {
+				return nil, speak.Later("the distributor is at lunch", time.Hour)
+			}
 			return t.Manifests[p.Manifest], nil
 		},
 		Content: func(_ context.Context, p adapter.ContentParams) (*adapter.Content, error) {
@@ -509,7 +537,6 @@ func TestAPlaceIsNoWayOutOfTheAdaptersFolder(t *testing.T) {
 	s.told.Link = secret
 	s.told.Places["m-1"] = []adapter.Place{{Path: "a", File: "link"}}
 	w := ofShelf(t, s, nil)
-	// The folder is made once; the second start of the adapter cannot make the link again.
 	require.NotZero(t, w.run("pin", "id:1", "--yes").code)
 	require.NoFileExists(t, w.path("a"))
 }

@@ -53,6 +53,16 @@ type Spoken struct {
 	Said *adapter.Initialized
 }
 
+// LaterError says that a distributor asked for patience, and was given all that it gets.
+type LaterError struct{ error }
+
+func (e *LaterError) Unwrap() error { return e.error }
+
+// Advice says what helps.
+func (e *LaterError) Advice() string {
+	return "Run the same command later; what has come so far is kept"
+}
+
 // own is the folder that belongs to the adapter.
 func (f *Feed) own() string { return f.File("adapter") }
 
@@ -73,7 +83,7 @@ func (f *Feed) Speak(ctx context.Context, o Options) (*Spoken, error) {
 	if err != nil {
 		return nil, err
 	}
-	said, err := c.Initialize(ctx, adapter.InitializeParams{Version: cmp.Or(o.Version, "development"), Game: f.Game, Address: f.Addresses[0], Folder: folder, Language: "en"})
+	said, err := c.Initialize(ctx, adapter.InitializeParams{Version: cmp.Or(o.Version, "development"), Game: f.Game, Address: f.Addresses[0], Folder: folder, Language: "en", Limit: o.Limit})
 	if err != nil {
 		return nil, errors.Join(f.Meant(err), c.Close())
 	}
@@ -98,7 +108,7 @@ func (f *Feed) Meant(err error) error {
 	case adapter.CodeLocked:
 		return fmt.Errorf("%w: %w", err, ErrLocked)
 	case adapter.CodeLater:
-		return fmt.Errorf("%w: %w", err, &BusyError{Status: 429, After: e.After})
+		return &LaterError{err} // it has been waited for
 	}
 	return err
 }
@@ -129,14 +139,29 @@ func AddByAdapter(ctx context.Context, a Adding, program, programs, game string,
 	}
 	defer os.RemoveAll(dir)
 	f := &Feed{dir: dir, Programs: programs, Subscription: Subscription{Addresses: a.Addresses, Adapter: program, Game: game, Added: o.Now()}}
-	if err := f.refreshByAdapter(ctx, o); err != nil {
+	if err := f.speaking(ctx, o, func(s *Spoken) error { return f.take(ctx, s, o) }); err != nil {
 		return nil, err
 	}
 	d, err := f.Described()
 	if err != nil {
 		return nil, err
 	}
-	return f, f.settle(a, d.Name)
+	if err := f.settle(a, d.Name); err != nil { // it exists now, whatever becomes of the rest
+		return nil, err
+	}
+	if f.worth(o) == nil {
+		return f, nil
+	}
+	return f, f.speaking(ctx, o, func(s *Spoken) error { return f.readWorth(ctx, s, o) })
+}
+
+// speaking starts the adapter for a talk.
+func (f *Feed) speaking(ctx context.Context, o Options, talk func(*Spoken) error) error {
+	s, err := f.Speak(ctx, o)
+	if err != nil {
+		return err
+	}
+	return errors.Join(talk(s), s.Close())
 }
 
 // PartOf returns what a manifest of a distributor is known by. The same manifest has the same content, whichever
@@ -145,16 +170,15 @@ func PartOf(distributor, component, id string) digest.Digest {
 	return digest.Of(fmt.Appendf(nil, "morvant adapter manifest\n%s\n%s\n%s", distributor, component, id))
 }
 
-// refreshByAdapter asks what is new, and keeps it.
-func (f *Feed) refreshByAdapter(ctx context.Context, o Options) error {
-	s, err := f.Speak(ctx, o)
-	if err != nil {
+// refreshed asks what is new, and keeps it.
+func (f *Feed) refreshed(ctx context.Context, s *Spoken, o Options) error {
+	if err := f.take(ctx, s, o); err != nil {
 		return err
 	}
-	err = f.take(ctx, s, o)
-	return errors.Join(err, s.Close())
+	return f.readWorth(ctx, s, o)
 }
 
+// take keeps what the adapter lists.
 func (f *Feed) take(ctx context.Context, s *Spoken, o Options) error {
 	d := &catalogue.Feed{Format: catalogue.FeedFormat, Name: s.Said.Name, Game: f.Game, Serial: 1, Made: o.Now(), Expires: o.Now().AddDate(100, 0, 0), Components: []catalogue.Component{}}
 	if s.Said.SignIn != adapter.SignInNone {
@@ -194,20 +218,10 @@ func (f *Feed) take(ctx context.Context, s *Spoken, o Options) error {
 	for _, name := range slices.Sorted(maps.Keys(titles)) {
 		d.Components = append(d.Components, titles[name])
 	}
-	if err := f.readManifests(ctx, s, channels, known, o); err != nil {
-		return err
-	}
 	for _, c := range channels {
 		f.fillIn(c, known)
-		b, err := c.Encode()
-		if err != nil {
-			return err
-		}
-		if _, err := catalogue.DecodeChannel(b); err != nil {
+		if err := f.keepChannel(c); err != nil {
 			return fmt.Errorf("the adapter %s: %w", s.Name(), err)
-		}
-		if err := f.Put(catalogue.ChannelFile(c.Channel), b); err != nil {
-			return err
 		}
 	}
 	b, err := d.Encode()
@@ -217,7 +231,7 @@ func (f *Feed) take(ctx context.Context, s *Spoken, o Options) error {
 	if err := f.Put(catalogue.FeedFile, b); err != nil {
 		return err
 	}
-	f.Locked, f.Refreshed, f.User = locked, o.Now(), cmp.Or(s.User, s.Said.User)
+	f.Locked, f.Refreshed, f.User, f.Dear = locked, o.Now(), cmp.Or(s.User, s.Said.User), s.Said.Dear
 	if err := f.save(); err != nil {
 		return err
 	}
@@ -241,7 +255,7 @@ func (f *Feed) channel(distributor, name string, builds []adapter.Build, compone
 	labels := make(map[string]bool)
 	var nameless []int
 	for _, b := range slices.Backward(builds) { // most list the newest first
-		out := catalogue.Build{ID: b.ID, Label: b.Label, Date: b.When(), Note: b.Note}
+		out := catalogue.Build{ID: b.ID, Label: b.Label, Date: b.When(), Note: b.Note, Withdrawn: b.Withdrawn}
 		was, seen := known[b.ID]
 		delete(known, b.ID)
 		if out.Date.IsZero() {
@@ -302,13 +316,7 @@ func (f *Feed) scope() string {
 func toldFile(d digest.Digest) string { return "told/" + d.String() + ".json.zst" }
 
 // ToldCount counts the manifests of the copy.
-func (f *Feed) ToldCount() int {
-	list, err := os.ReadDir(f.File("told"))
-	if err != nil {
-		return 0
-	}
-	return len(list)
-}
+func (f *Feed) ToldCount() int { return len(f.toldSet()) }
 
 // Told returns a manifest of the copy as it was told.
 func (f *Feed) Told(d digest.Digest) (*told.Manifest, error) {
@@ -331,48 +339,6 @@ func (f *Feed) Told(d digest.Digest) (*told.Manifest, error) {
 	return t, nil
 }
 
-// readManifests asks for the manifests that are not here, those of the newest builds first.
-func (f *Feed) readManifests(ctx context.Context, s *Spoken, channels []*catalogue.Channel, known map[digest.Digest]catalogue.Part, o Options) error {
-	begun := false
-	defer func() {
-		if begun {
-			o.Meter.End()
-		}
-	}()
-	asked := make(map[digest.Digest]bool)
-	for _, c := range channels {
-		for _, b := range slices.Backward(c.Builds) {
-			fresh := false
-			for _, p := range b.Components {
-				if asked[p.Manifest] {
-					continue
-				}
-				asked[p.Manifest] = true
-				if _, err := os.Stat(f.File(toldFile(p.Manifest))); err == nil {
-					continue
-				}
-				if !begun {
-					o.Meter.Begin("Reading manifests", -1)
-					begun = true
-				}
-				t, err := f.readManifest(ctx, s, b, p)
-				if err == nil {
-					known[p.Manifest], fresh = t.Fill(&p), true
-				} else {
-					if adapter.Is(err, adapter.CodeNotOwned) || adapter.Is(err, adapter.CodeNoBuild) || adapter.Is(err, adapter.CodeLocked) || adapter.Is(err, adapter.CodeSignIn) {
-						continue // the build is listed all the same
-					}
-					return f.Meant(err)
-				}
-			}
-			if err := f.Shared(b); fresh && err != nil {
-				o.Meter.Warn(err.Error())
-			}
-		}
-	}
-	return nil
-}
-
 // Shared returns a SharedError if two components of a build of an adapter's give the same path.
 func (f *Feed) Shared(b catalogue.Build) error {
 	if len(b.Components) < 2 {
@@ -391,76 +357,18 @@ func (f *Feed) Shared(b catalogue.Build) error {
 	return nil
 }
 
-func (f *Feed) readManifest(ctx context.Context, s *Spoken, b catalogue.Build, p catalogue.Part) (*told.Manifest, error) {
-	m, err := s.Manifest(ctx, b.Asked(), p.Name, p.ID)
-	if err != nil {
-		return nil, err
-	}
-	t, err := told.New(p.ID, p.Name, m, f.scope(), f.Distrusted > 0)
-	if err != nil {
-		return nil, err
-	}
-	packed, err := t.Encode()
-	if err != nil {
-		return nil, err
-	}
-	f.told.Keep(p.Manifest, t)
-	return t, f.Put(toldFile(p.Manifest), packed)
+// Relist takes anew what the adapter lists, in a talk that is under way.
+func (f *Feed) Relist(ctx context.Context, s *Spoken, o Options) error {
+	return f.again(ctx, func() error { return f.take(ctx, s, o) })
 }
 
-// Reread takes anew what the adapter lists, in a talk that is under way.
-func (f *Feed) Reread(ctx context.Context, s *Spoken, o Options) error {
+func (f *Feed) again(ctx context.Context, do func() error) error {
 	l, err := f.alone(ctx)
 	if err != nil {
 		return err
 	}
 	defer l.Close()
-	return f.take(ctx, s, o)
-}
-
-// Bring asks the adapter for a manifest that is not here. build is the distributor's id of one that has it; empty: it
-// is not listed any more.
-func (f *Feed) Bring(ctx context.Context, build string, p catalogue.Part, o Options) error {
-	s, err := f.Speak(ctx, o)
-	if err != nil {
-		return err
-	}
-	_, err = f.readManifest(ctx, s, catalogue.Build{ID: build}, p)
-	return errors.Join(f.Meant(err), s.Close())
-}
-
-// fillIn gives the components of a channel the numbers that their manifests tell. What was known of a manifest before is
-// known still.
-func (f *Feed) fillIn(c *catalogue.Channel, known map[digest.Digest]catalogue.Part) {
-	for i := range c.Builds {
-		for j := range c.Builds[i].Components {
-			p := &c.Builds[i].Components[j]
-			if was, ok := known[p.Manifest]; ok {
-				p.Files, p.Bytes, p.Download, p.Established = was.Files, was.Bytes, cmp.Or(p.Download, was.Download), was.Established
-			} else if t, err := f.Told(p.Manifest); err == nil {
-				known[p.Manifest] = t.Fill(p)
-			}
-		}
-	}
-}
-
-// filled lists the components of the copy whose numbers are known.
-func (f *Feed) filled() map[digest.Digest]catalogue.Part {
-	known := make(map[digest.Digest]catalogue.Part)
-	channels, err := f.Channels()
-	if err != nil {
-		return known // they are read anew
-	}
-	for _, c := range channels {
-		for _, b := range c.Builds {
-			for _, p := range b.Components {
-				if p.Established != (catalogue.Established{}) {
-					known[p.Manifest] = p
-				}
-			}
-		}
-	}
-	return known
+	return do()
 }
 
 // SignInByAdapter lets the adapter sign in, which asks what it needs to know, and reads what there is for who has.
@@ -490,7 +398,7 @@ func (f *Feed) withSecrets(ctx context.Context, o Options, give func(*Spoken) er
 		err := give(s)
 		switch {
 		case err == nil:
-			return f.Reread(ctx, s, o)
+			return f.again(ctx, func() error { return f.refreshed(ctx, s, o) })
 		case !adapter.Is(err, adapter.CodeWrong) || try == tries:
 			return f.Meant(err)
 		}

@@ -75,6 +75,8 @@ type Subscription struct {
 	Adapter string `json:"adapter,omitempty"`
 	Game    string `json:"game,omitempty"`
 	User    string `json:"user,omitempty"`
+	// Dear says that the distributor can tell a manifest only at the price of a download.
+	Dear bool `json:"dear,omitempty"`
 	// Distrusted counts how often all that rests on the feed alone was dropped. Its weak digests count for nothing then.
 	Distrusted int `json:"distrusted,omitempty"`
 }

@@ -29,7 +29,7 @@ func (f *Feed) Refresh(ctx context.Context, o Options) error {
 	}
 	defer l.Close()
 	if f.Adapter != "" {
-		return f.refreshByAdapter(ctx, o)
+		return f.speaking(ctx, o, func(s *Spoken) error { return f.refreshed(ctx, s, o) })
 	}
 	w, sources, err := f.Connect(o)
 	if err != nil {

@@ -52,6 +52,8 @@ type Options struct {
 	// Version is Morvant's, for adapters. Unchecked lets content come that no digest tells from other.
 	Version   string
 	Unchecked bool
+	// Reading says which manifests a distributor is asked for along with its list.
+	Reading Reading
 	// Self is this program, which is started once more to hold what is not trusted, see package process; empty: nothing is.
 	Self string
 }
@@ -283,6 +285,10 @@ func temporary(err error) bool {
 	var denied *DeniedError
 	var refused *RefusedError
 	var local *StoreError
+	var later *LaterError
+	if errors.As(err, &later) {
+		return false
+	}
 	if errors.As(err, &denied) || errors.As(err, &refused) || errors.As(err, &local) {
 		return false
 	}

@@ -54,7 +54,7 @@ func (h *Home) Offered(name string) ([]*state.Build, error) {
 		}
 		for _, c := range channels {
 			for _, offer := range c.Builds {
-				b := &state.Build{Game: name, Label: offer.Label, Note: offer.Note, Made: offer.Date, Channel: c.Channel, ID: offer.ID, Components: offer.Components, Feeds: []*feed.Feed{f}}
+				b := &state.Build{Game: name, Label: offer.Label, Note: offer.Note, Made: offer.Date, Channel: c.Channel, ID: offer.ID, Withdrawn: offer.Withdrawn, Components: offer.Components, Feeds: []*feed.Feed{f}}
 				key := b.Key()
 				if have := known[key]; have != nil {
 					have.Feeds = append(have.Feeds, f)

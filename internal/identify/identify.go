@@ -127,6 +127,7 @@ type Answer struct {
 	Matches []*Match // the best first
 	// Origins tell of files that are not as in the best match which other builds have them so.
 	Origins []Origin
+	Unread  int // builds that could not be compared: their distributor has not told their files yet
 }
 
 // Origin is a build that files of a folder are as in.

@@ -76,6 +76,9 @@ func Build(ctx context.Context, h *game.Home, name string, r ref.Ref) (Found, er
 			if listed, listErr := byList(h, name, r, candidates); listed != nil || listErr != nil {
 				return Found{Build: listed}, listErr
 			}
+			if of := byManifest(r.Name, candidates); len(of) > 0 {
+				return oneOf(r, of)
+			}
 		}
 		return found, err
 	}
@@ -356,7 +359,16 @@ func sameDay(a, b time.Time) bool {
 
 // byID finds the build that its distributor calls so.
 func byID(r ref.Ref, builds []*state.Build) (Found, error) {
-	fits := slices.DeleteFunc(slices.Clone(builds), func(b *state.Build) bool { return b.ID != r.Name })
+	return oneOf(r, slices.DeleteFunc(slices.Clone(builds), func(b *state.Build) bool { return b.ID != r.Name }))
+}
+
+// byManifest lists the builds that have a manifest which their distributor calls so: the numbers that written guides give.
+func byManifest(id string, builds []*state.Build) []*state.Build {
+	return slices.DeleteFunc(slices.Clone(builds), func(b *state.Build) bool { return !b.HasManifest(id) })
+}
+
+// oneOf is what builds come to if all have the same content.
+func oneOf(r ref.Ref, fits []*state.Build) (Found, error) {
 	if len(fits) == 0 {
 		return Found{}, &state.UnknownError{Kind: "build", Name: r.String()}
 	}

@@ -36,6 +36,8 @@ type Build struct {
 	Channel string `json:"channel,omitempty"`
 	// ID is the name that a distributor has for the build, if an adapter has told it.
 	ID string `json:"id,omitempty"`
+	// Withdrawn says that its distributor lists it, and does not give it out any more.
+	Withdrawn bool `json:"-"`
 	// Components of a feed's build, all of them, sorted by name.
 	Components []catalogue.Part `json:"components,omitempty"`
 	// Chosen names the components that Manifest is composed of, once recorded.
@@ -82,6 +84,18 @@ func (b *Build) RecordedHere() bool {
 
 // IsUpdate reports whether it is an update as it came. A feed may have a channel of that name; its builds are none.
 func (b *Build) IsUpdate() bool { return b.Channel == UpdateLine && b.Components == nil }
+
+// Unread reports whether its distributor has not been asked yet what it holds.
+func (b *Build) Unread() bool {
+	return len(b.Feeds) > 0 && slices.ContainsFunc(b.Components, func(p catalogue.Part) bool {
+		return p.ID != "" && p.Refused == "" && p.Established == catalogue.Established{}
+	})
+}
+
+// HasManifest reports whether a component of the build has the manifest that its distributor calls so.
+func (b *Build) HasManifest(id string) bool {
+	return id != "" && slices.ContainsFunc(b.Components, func(p catalogue.Part) bool { return p.ID == id })
+}
 
 // Established counts the build's files, of the components chosen or of all, by how it was established what they are. All
 // zero: that was not recorded.

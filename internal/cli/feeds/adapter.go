@@ -25,6 +25,7 @@ func (a commands) adapterCommand() *cli.Command {
 				"one small file. Nothing of it is kept. --record keeps the session for a report of a fault, without secrets: answers,\n" +
 				"headers, and what stands behind the question mark of addresses. --replay plays such a file in the program's place.",
 			Flags: append(app.LineFlags(), app.AnswersFlag(),
+				&cli.BoolFlag{Name: "all", Usage: "read every manifest, not only the newest, the oldest and ten between"},
 				&cli.StringFlag{Name: "record", Usage: "keep the session in `FILE`"},
 				&cli.StringFlag{Name: "replay", Usage: "play `FILE` in the place of a program"}),
 			Action: a.adapterTry,
@@ -33,7 +34,7 @@ func (a commands) adapterCommand() *cli.Command {
 }
 
 func (a commands) adapterTry(ctx context.Context, c *cli.Command) error {
-	q := trial.Request{Game: "trial"}
+	q := trial.Request{Game: "trial", All: c.Bool("all")}
 	if replay := c.String("replay"); replay != "" {
 		if _, err := app.Arguments(c, 0, 0); err != nil {
 			return err

@@ -45,8 +45,11 @@ func (a commands) feedCommand() *cli.Command {
 				}),
 			},
 			{
-				Name: "refresh", Usage: "ask the feeds what is new", ArgsUsage: "[FEED]", Flags: app.LineFlags(),
-				Description: "Example: morvant feed refresh",
+				Name: "refresh", Usage: "ask the feeds what is new", ArgsUsage: "[FEED]",
+				Flags: append(app.LineFlags(), &cli.BoolFlag{Name: "all", Usage: "read every manifest that a distributor lists, which may take long"}),
+				Description: "Example: morvant feed refresh\n\n" +
+					"Of a distributor that an adapter speaks for, the list is read, and the manifests of the newest builds; those of\n" +
+					"others come when they are needed.",
 				Action: a.OnGame(0, 1, func(ctx context.Context, c *cli.Command, home *game.Home, name string, args []string) error {
 					return a.feedRefresh(ctx, c, home, name, args)
 				}),
@@ -340,7 +343,11 @@ func (a commands) feedRefresh(ctx context.Context, c *cli.Command, home *game.Ho
 	}
 	var errs []error
 	for _, f := range feeds {
-		if err := f.Refresh(ctx, a.FeedOptions(c)); err != nil {
+		o := a.FeedOptions(c)
+		if c.Bool("all") {
+			o.Reading = feed.Every
+		}
+		if err := f.Refresh(ctx, o); err != nil {
 			errs = append(errs, fmt.Errorf("feed %s: %w", f.Name, err))
 		}
 	}

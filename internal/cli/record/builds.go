@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"morvant/internal/catalogue"
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/find"
 	"morvant/internal/cli/view"
@@ -35,7 +36,7 @@ func (a commands) buildsCommand() *cli.Command {
 			&cli.StringFlag{Name: "for", Usage: "which build was current when this `FILE` was made: a replay, a save, an archive"},
 			&cli.StringFlag{Name: "date", Usage: "with --for: when the file was made, if its own date is wrong: `DATE`"},
 			&cli.BoolFlag{Name: "all", Usage: "also list files that were recorded for overlays"},
-			&cli.StringFlag{Name: "find", Usage: "only those with this `TEXT` in label or note"},
+			&cli.StringFlag{Name: "find", Usage: "only those with this `TEXT` in label or note, or with the manifest of this number"},
 			&cli.StringFlag{Name: "channel", Usage: "only those of this `CHANNEL` (snapshot for those recorded here)"},
 			&cli.StringFlag{Name: "plot", Usage: "draw their history: `FILE.png` or FILE.svg"},
 			&cli.BoolFlag{Name: "dry-run", Aliases: []string{"n"}, Usage: "with --plot: only say which file would be written"},
@@ -219,7 +220,7 @@ func (a commands) listBuilds(ctx context.Context, c *cli.Command, home *game.Hom
 	// Files for overlays are no builds; of those that a name asks for, nothing is hidden.
 	hidden := !c.Bool("all") && text == ""
 	list.builds = slices.DeleteFunc(list.builds, func(b *state.Build) bool {
-		return b.IsMods() || hidden && record.ForOverlay(b) || !strings.Contains(strings.ToLower(b.Label+"\n"+b.Note+"\n"+b.Own+"\n"+strings.Join(b.Also, "\n")), text) ||
+		return b.IsMods() || hidden && record.ForOverlay(b) || !b.HasManifest(c.String("find")) && !strings.Contains(strings.ToLower(b.Label+"\n"+b.Note+"\n"+b.Own+"\n"+strings.Join(b.Also, "\n")), text) ||
 			c.IsSet("channel") && b.Line() != c.String("channel")
 	})
 	return list, nil
@@ -321,6 +322,9 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 		if b.Doubt != "" {
 			state = strings.TrimPrefix(state+", "+view.Paint(view.Bad, "possibly incomplete"), ", ")
 		}
+		for _, word := range offeredHow(b) {
+			state = strings.TrimPrefix(state+", "+word, ", ")
+		}
 		if b.Fragment {
 			state = strings.TrimPrefix(state+", for overlays", ", ")
 		}
@@ -335,9 +339,16 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 			note = strings.TrimPrefix(note+"; yours: "+b.Own, "; ")
 		}
 		row := []string{b.Label, b.Line(), view.Day(b.Made), view.Size(b.Bytes)}
+		if b.Bytes == 0 && b.Unread() {
+			row[3] = ""
+		}
 		if feeds {
 			fetch, have := "", "all"
-			if b.Components != nil {
+			if b.Unread() {
+				if have = ""; view.Download(b) > 0 {
+					fetch = view.Size(view.Download(b))
+				}
+			} else if b.Components != nil {
 				if have = view.Share(here.Bytes[b], here.Wanted[b]); here.Wanted[b] == 0 || here.Unread && here.Bytes[b] < here.Wanted[b] {
 					have, unsure = "?", true
 				}
@@ -392,6 +403,24 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 	case unsure:
 		a.Say("%s", view.Faint("?: files of the folder have changed since they were last read; morvant identify reads them."))
 	}
+}
+
+// offeredHow says what a distributor does not give out of a build, and what has not been asked for.
+func offeredHow(b *state.Build) (words []string) {
+	if b.Withdrawn {
+		words = append(words, view.Paint(view.Bad, "withdrawn"))
+	}
+	has := func(f func(catalogue.Part) bool) bool { return slices.ContainsFunc(b.Components, f) }
+	if has(func(p catalogue.Part) bool { return p.NotOwned }) {
+		words = append(words, "not owned")
+	}
+	switch {
+	case has(func(p catalogue.Part) bool { return p.Refused != "" }):
+		words = append(words, "refused")
+	case b.Unread():
+		words = append(words, "not read")
+	}
+	return words
 }
 
 func (a commands) forgetBuild(ctx context.Context, c *cli.Command, home *game.Home, name, text string) error {

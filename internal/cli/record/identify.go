@@ -60,7 +60,7 @@ func (a commands) identify(ctx context.Context, c *cli.Command, home *game.Home,
 		defer session.Close(&err)
 		found, err = status.Identify(ctx, session.Lane)
 	} else {
-		found, err = a.identifyOther(ctx, home, g, dir)
+		found, err = a.identifyOther(ctx, c, home, g, dir)
 	}
 	if err != nil {
 		return err
@@ -81,6 +81,9 @@ func (a commands) identify(ctx context.Context, c *cli.Command, home *game.Home,
 		return a.Emit(view.ToIdentifyJSON(name, dir, found, says))
 	}
 	a.showMatches(c, dir, found)
+	if best := found.Matches; found.Unread > 0 && (len(best) == 0 || !best[0].Exact()) {
+		a.Say("%s of a distributor%s not compared, for what they hold has not been read: morvant feed refresh --all reads it.", view.Count(found.Unread, "build"), view.AreIs(found.Unread))
+	}
 	builds, err := home.Builds(ctx, name)
 	if err != nil {
 		return err
@@ -135,19 +138,27 @@ func (a commands) showEvidence(list []*identify.Match, says []identify.Evidence,
 }
 
 // identifyOther compares a folder that is no lane's with everything known.
-func (a commands) identifyOther(ctx context.Context, home *game.Home, g *game.Game, dir string) (*identify.Answer, error) {
+func (a commands) identifyOther(ctx context.Context, c *cli.Command, home *game.Home, g *game.Game, dir string) (*identify.Answer, error) {
 	s, err := store.Open(ctx, home.StoreDir())
 	if err != nil {
 		return nil, err
 	}
 	defer s.Close()
+	unread, err := compose.AskLikely(ctx, home, g.Name, 0, a.FeedOptions(c))
+	if err != nil {
+		return nil, err
+	}
 	known, err := compose.Known(ctx, home, s, g)
 	if err != nil {
 		return nil, err
 	}
 	cache := scan.OpenCache(home.CacheFile())
 	defer cache.Close()
-	return identify.Folder(ctx, identify.Request{Dir: dir, Rules: g.Rules(), Known: known, Cache: cache, Meter: a.Meter, Now: a.Now})
+	answer, err := identify.Folder(ctx, identify.Request{Dir: dir, Rules: g.Rules(), Known: known, Cache: cache, Meter: a.Meter, Now: a.Now})
+	if err == nil {
+		answer.Unread = unread
+	}
+	return answer, err
 }
 
 func (a commands) showMatches(c *cli.Command, dir string, found *identify.Answer) {

@@ -19,6 +19,7 @@ type partJSON struct {
 	Download  int64  `json:"download_bytes"`
 	ID        string `json:"id,omitempty"`        // its distributor's, of the manifest
 	NotOwned  bool   `json:"not_owned,omitempty"` // the account does not have it
+	Refused   string `json:"refused,omitempty"`   // why its distributor did not tell what it holds
 	// Established counts its files by how it was established what they are.
 	Established *EstablishedJSON `json:"established,omitempty"`
 }
@@ -97,6 +98,8 @@ type BuildJSON struct {
 	HereOf     *int64     `json:"here_of_bytes,omitempty"` // all of these
 	// Established counts its files by how it was established what they are.
 	Established *EstablishedJSON `json:"established,omitempty"`
+	Withdrawn   bool             `json:"withdrawn,omitempty"` // its distributor does not give it out any more
+	Unread      bool             `json:"unread,omitempty"`    // its distributor has not been asked yet what it holds
 }
 
 // Named is a build's label, and what has to be said with it.
@@ -112,6 +115,7 @@ func ToBuildJSON(b *state.Build, pin state.Pin) BuildJSON {
 	j := BuildJSON{
 		Label: b.Label, ID: b.ID, Channel: b.Line(), Date: b.Made, Digest: b.Digest().String(), Files: b.Files, Bytes: b.Bytes,
 		Note: b.Note, OwnNote: b.Own, Also: b.Also, Doubt: b.Doubt, Fragment: b.Fragment, Held: b.Is(pin), Pinned: b.Is(pin), Download: Download(b), Established: ToEstablished(b.Established()),
+		Withdrawn: b.Withdrawn, Unread: b.Unread(),
 	}
 	if !b.Manifest.IsZero() {
 		j.Content = b.Manifest.String()
@@ -120,7 +124,7 @@ func ToBuildJSON(b *state.Build, pin state.Pin) BuildJSON {
 		j.Feeds = append(j.Feeds, f.Name)
 	}
 	for _, p := range b.Components {
-		j.Components = append(j.Components, partJSON{p.Name, p.Manifest.String(), p.Files, p.Bytes, p.Download, p.ID, p.NotOwned, ToEstablished(p.Established)})
+		j.Components = append(j.Components, partJSON{p.Name, p.Manifest.String(), p.Files, p.Bytes, p.Download, p.ID, p.NotOwned, p.Refused, ToEstablished(p.Established)})
 	}
 	return j
 }

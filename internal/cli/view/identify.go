@@ -67,7 +67,9 @@ func ToIdentifyJSON(name, dir string, found *identify.Answer, says []identify.Ev
 		Origins []originJSON `json:"origins"`
 		// Evidence is what the game itself says.
 		Evidence []evidenceJSON `json:"evidence"`
-	}{"morvant-identify/1", name, dir, out, origins, evidence}
+		// Unread counts builds that could not be compared: their distributor has not told their files yet.
+		Unread int `json:"unread,omitempty"`
+	}{"morvant-identify/1", name, dir, out, origins, evidence, found.Unread}
 }
 
 // Doubt says what is odd about a folder or an archive that is to be a build of a game.

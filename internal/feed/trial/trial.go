@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -57,6 +58,7 @@ type Request struct {
 	Programs         string // the folder of adapters that are called by name
 	Game             string
 	Record           *adapter.Recorder // nil: nothing is recorded
+	All              bool              // every manifest is read, not only some
 }
 
 // Run tries an adapter. An error is about this computer; what is wrong with the adapter stands in the report.
@@ -77,6 +79,9 @@ func Run(ctx context.Context, q Request, o feed.Options) (*Report, error) {
 		if q.Record != nil {
 			q.Record.Watch(sent, line)
 		}
+	}
+	if o.Reading = feed.Sample; q.All {
+		o.Reading = feed.Every
 	}
 	r := &Report{}
 	r.run(ctx, q, dir, o)
@@ -143,7 +148,7 @@ func (r *Report) builds(f *feed.Feed, c *catalogue.Channel) {
 			}
 			t, err := f.Told(p.Manifest)
 			if err != nil {
-				lacking[p.Manifest] = true
+				lacking[p.Manifest] = p.Refused != ""
 				continue
 			}
 			told[p.Manifest] = true
@@ -161,7 +166,8 @@ func (r *Report) builds(f *feed.Feed, c *catalogue.Channel) {
 			}
 		}
 	}
-	r.step("builds of "+c.Channel, fmt.Sprintf("%d builds, %d of them without a label, %d manifests", len(c.Builds), nameless, len(told)), nil)
+	maps.DeleteFunc(lacking, func(_ digest.Digest, refused bool) bool { return !refused })
+	r.step("builds of "+c.Channel, fmt.Sprintf("%d builds, %d of them without a label, %d manifests read", len(c.Builds), nameless, len(told)), nil)
 	if len(lacking) > 0 {
 		r.Odd = append(r.Odd, fmt.Sprintf("%d manifests of %s did not come: the account does not own them, or the distributor has dropped them", len(lacking), c.Channel))
 	}

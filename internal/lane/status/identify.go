@@ -12,11 +12,15 @@ import (
 // Identify compares the lane's folder with every known build. It reads what changed since the last
 // look, but for files of the player's that can be none of any build, and remembers it for the lane.
 func Identify(ctx context.Context, l *lane.Lane) (*identify.Answer, error) {
-	known, err := compose.Known(ctx, l.Home, l.Store, l.Game)
+	tree, err := l.Walk(ctx)
 	if err != nil {
 		return nil, err
 	}
-	tree, err := l.Walk(ctx)
+	unread, err := compose.AskLikely(ctx, l.Home, l.Game.Name, sizeOf(tree), l.Feed)
+	if err != nil {
+		return nil, err
+	}
+	known, err := compose.Known(ctx, l.Home, l.Store, l.Game)
 	if err != nil {
 		return nil, err
 	}
@@ -31,5 +35,14 @@ func Identify(ctx context.Context, l *lane.Lane) (*identify.Answer, error) {
 			return nil, err
 		}
 	}
-	return identify.Tree(tree, l.Game.Rules(), known), nil
+	answer := identify.Tree(tree, l.Game.Rules(), known)
+	answer.Unread = unread
+	return answer, nil
+}
+
+func sizeOf(t *scan.Tree) (n int64) {
+	for i := range t.Entries {
+		n += t.Entries[i].Stamp.Size
+	}
+	return n
 }

@@ -1,0 +1,146 @@
+package cli_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+func lstat(path string) error {
+	_, err := os.Lstat(path)
+	return err
+}
+
+// newArchive is a distributor with many builds of a few files each, of which one changes each time.
+func newArchive(t *testing.T, builds int) *shelf {
+	s := newShelf(t)
+	for n := range builds {
+		id := fmt.Sprint(n)
+		s.publish(id, time.Date(2024, 1, 1, 12, 0, 0, 0, time.UTC).Add(time.Duration(n)*time.Hour), map[string][]byte{
+			"quay.exe": []byte("the program " + fmt.Sprint(n/100)), "data/a.pak": []byte("content of build " + id), "readme.txt": []byte("read me"),
+		})
+	}
+	return s
+}
+
+// added registers a game and adds the distributor as its feed, every request of which is noted.
+func (s *shelf) added(w *world) (asked func() []string) {
+	s.told.Log = filepath.Join(w.dir, "asked")
+	w.ok("add", "quay", w.live)
+	program, address := s.address(w.dir)
+	w.ok("feed", "add", "--adapter", program, address)
+	return func() []string {
+		b, err := os.ReadFile(s.told.Log)
+		if err == nil {
+			err = os.Remove(s.told.Log)
+		}
+		if err != nil {
+			return nil
+		}
+		return strings.Fields(string(b))
+	}
+}
+
+// TestADistributorIsAskedWhenItIsNeeded: with three thousand builds, a command asks for what it is about, and for nothing else.
+func TestADistributorIsAskedWhenItIsNeeded(t *testing.T) {
+	t.Parallel()
+	s, w := newArchive(t, 3000), newWorld(t)
+	w.write("quay.exe", "the program 14")
+	w.write("data/a.pak", "content of build 1417")
+	w.write("readme.txt", "read me")
+	asked := s.added(w)
+	first := asked()
+	require.Equal(t, "builds", first[0])
+	require.Len(t, first, 21, "the list, and the manifests of the newest")
+	require.Equal(t, "m-2999", first[1])
+	for _, look := range [][]string{{"builds"}, {"status"}, {"feed", "list"}, {"builds", "--find", "m-17"}} {
+		w.ok(look...)
+		require.Empty(t, asked(), look)
+	}
+	require.Contains(t, w.ok("builds", "--find", "m-17").out, "not read")
+	w.ok("diff", "id:1000", "id:1001")
+	require.Equal(t, []string{"m-1000", "m-1001"}, asked())
+	require.Contains(t, w.ok("diff", "m-1000", "m-1001").out, "data/a.pak", "a manifest's number leads to its build")
+	require.Empty(t, asked(), "what has come is kept")
+	r := w.ok("identify")
+	require.Len(t, asked(), 50)
+	require.Contains(t, r.out, "2,928 builds of a distributor are not compared")
+	w.ok("pin", "id:1417", "--yes", "--no-block")
+	require.Equal(t, []string{"m-1417"}, asked())
+	w.ok("status")
+	require.NotContains(t, w.ok("identify").out, "not compared", "it is found")
+	asked()
+	w.ok("feed", "refresh")
+	require.Equal(t, "builds", asked()[0])
+	require.NotContains(t, w.ok("builds", "--find", "m-1417").out, "not read")
+}
+
+// TestOneManifestThatIsWrongLocksOutNothing: the feed is added, other builds can be had, and what was wrong is said once.
+func TestOneManifestThatIsWrongLocksOutNothing(t *testing.T) {
+	t.Parallel()
+	s, w := newArchive(t, 6), newWorld(t)
+	s.told.Manifests["m-3"].Files[0].Path = "../outside"
+	s.told.Log = filepath.Join(w.dir, "asked")
+	w.ok("add", "quay", w.live)
+	program, address := s.address(w.dir)
+	r := w.ok("feed", "add", "--adapter", program, address)
+	require.Contains(t, r.err, "of 6 manifests 5 were read")
+	require.Contains(t, w.ok("builds", "--find", "m-3").out, "refused")
+	w.ok("pin", "id:4", "--yes")
+	require.Equal(t, "content of build 4", w.read("data/a.pak"))
+	w.fails(1, "../outside", "pin", "id:3", "--yes")
+	// It is put right.
+	s.told.Manifests["m-3"].Files[0].Path = "data/a.pak"
+	s.address(w.dir)
+	w.ok("pin", "id:3", "--yes")
+	require.Equal(t, "content of build 3", w.read("data/a.pak"))
+}
+
+// TestWhatComesLaterIsWaitedForOnce: a distributor that asks for more patience than it gets is left alone, in its own words.
+func TestWhatComesLaterIsWaitedForOnce(t *testing.T) {
+	t.Parallel()
+	s, w := newArchive(t, 6), newWorld(t)
+	s.told.Later = map[string]bool{"m-3": true}
+	s.told.Log = filepath.Join(w.dir, "asked")
+	w.ok("add", "quay", w.live)
+	program, address := s.address(w.dir)
+	r := w.ok("feed", "add", "--adapter", program, address)
+	require.Contains(t, r.err, "of 6 manifests 2 were read")
+	require.Contains(t, r.err, "the distributor is at lunch")
+	require.NotContains(t, r.err, "HTTP")
+	w.ok("pin", "id:5", "--yes")
+	r = w.run("pin", "id:3", "--yes")
+	require.Equal(t, 1, r.code)
+	require.Contains(t, r.err, "the distributor is at lunch")
+	require.Contains(t, r.err, "Run the same command later")
+	require.NotContains(t, r.err, "HTTP")
+	w.ok("pin", "id:2", "--yes")
+}
+
+// TestDearManifestsAreReadOnlyWhenNamed: and several at once where the adapter takes that.
+func TestDearManifestsAreReadOnlyWhenNamed(t *testing.T) {
+	t.Parallel()
+	s, w := newArchive(t, 40), newWorld(t)
+	s.told.Dear, s.told.AtOnce = true, 4
+	s.told.Builds[0].Withdrawn = true
+	no := false
+	s.told.Builds[1].Components[0].Owned = &no
+	w.write("quay.exe", "the program 0")
+	asked := s.added(w)
+	require.Equal(t, []string{"builds"}, asked())
+	w.ok("identify")
+	require.Empty(t, asked())
+	list := w.ok("builds").out
+	require.Contains(t, list, "withdrawn")
+	require.Contains(t, list, "not owned")
+	w.ok("pin", "id:7", "--yes")
+	require.Equal(t, []string{"m-7"}, asked())
+	w.ok("feed", "refresh", "--all")
+	require.Len(t, asked(), 1+40-1)
+	require.NotContains(t, w.ok("builds").out, "not read")
+}
