@@ -22,7 +22,7 @@ import (
 var layers = []string{
 	"problem", "digest", "strict", "progress", "process", "volume", "database", "reflink", "rules", "edit", "keyed", "userpath",
 	"manifest", "chunk", "pack", "memo", "layout", "store", "estimate", "scan", "damage", "plan", "layers", "apply", "saves", "exchange",
-	"alias", "catalogue", "adapter", "adapter/speak", "ref", "feed/told", "feed/fence", "feed", "feed/fetch", "feed/trial", "block", "version", "state", "oplog", "names", "modlist", "game", "resolve", "pinfile", "identify", "report", "publish",
+	"alias", "index", "catalogue", "adapter", "adapter/speak", "ref", "feed/told", "feed/fence", "feed/secret", "feed/listing", "feed", "feed/fetch", "feed/trial", "block", "version", "state", "oplog", "names", "modlist", "game", "resolve", "pinfile", "identify", "report", "publish",
 	"lane", "lane/compose", "lane/record", "lane/guard", "lane/backup", "lane/status", "lane/change", "lane/propose", "lane/why", "lanes", "lane/entry", "rescue", "transfer", "watch",
 	"upkeep", "standin", "standin/clerk", "testdir",
 	"cli/view", "cli/app", "cli/find", "cli/proposal",
@@ -132,7 +132,7 @@ var changers = map[string][]string{
 	"what a block holds":            {"block/occupy.go", "block/setting.go"},
 	"Morvant's home":                {"game/home.go", "game/lock.go", "game/restore.go", "game/settings.go", "game/use.go", "database/database.go"},
 	"the store":                     {"store/check.go", "store/resume.go", "store/session.go", "store/trim.go"},
-	"the copy of a feed":            {"feed/trial/trial.go", "feed/adapter.go", "feed/feed.go", "feed/signin.go"},
+	"the copy of a feed":            {"feed/trial/trial.go", "feed/adapter.go", "feed/feed.go"},
 	"a feed that is published":      {"publish/content.go", "publish/inventory.go", "publish/key.go", "publish/publish.go"},
 	"a file that the player names":  {"exchange/exchange.go", "cli/feeds/adapter.go", "volume/read.go"},
 	"a report of a crash, the demo": {"cli/cli.go", "cli/demo/demofeed.go", "cli/demo/demooffice.go"},

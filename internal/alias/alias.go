@@ -99,6 +99,20 @@ func (t *Table) Known(name digest.Digest) (digest.Digest, bool) {
 	return own, ok
 }
 
+// Names lists all names of contents.
+func (t *Table) Names(own map[digest.Digest]bool) map[digest.Digest]bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	_ = t.read(context.Background()) // else none is known
+	names := make(map[digest.Digest]bool)
+	for name, is := range t.own {
+		if own[is] {
+			names[name] = true
+		}
+	}
+	return names
+}
+
 // Learn remembers what names mean.
 func (t *Table) Learn(ctx context.Context, names map[digest.Digest]digest.Digest) error {
 	t.mu.Lock()

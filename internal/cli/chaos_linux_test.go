@@ -439,9 +439,6 @@ func (c *chaos) do(o *operation) {
 	r := c.finish(cmd)
 	what := fmt.Sprintf("%v with %s: exit %d %s", o.args, fault, r.code, strings.TrimSpace(r.err))
 	c.said = append(c.said, what)
-	if len(c.said) > 32 {
-		c.said = c.said[len(c.said)-32:]
-	}
 	next := c.pick([]string{"status", "lane list", "history", "saves list", "store check"})
 	look := c.outsideRun(append([]string{"-g", "quay"}, strings.Fields(next)...)...)
 	if fault != "no fault" && !slices.Contains([]string{"lane list", "status"}, next) {
@@ -564,7 +561,11 @@ func (c *chaos) exported(label string) {
 		is[f.Name] = string(b)
 	}
 	if !maps.Equal(is, c.m.snapshots[label]) {
-		c.fail("snapshot " + label + ": " + differences(c.m.snapshots[label], is))
+		var made []string // what led to it
+		if i := slices.IndexFunc(c.said, func(line string) bool { return strings.HasPrefix(line, "[snapshot "+label+"]") }); i >= 0 {
+			made = c.said[max(0, i-24):min(len(c.said), i+3)]
+		}
+		c.fail("snapshot " + label + ": " + differences(c.m.snapshots[label], is) + "\nmade by:\n" + strings.Join(made, "\n") + "\n")
 	}
 }
 
@@ -573,7 +574,8 @@ func (c *chaos) fail(why string) {
 	if keep := os.Getenv("MORVANT_CHAOS_KEEP"); keep != "" { // to look at what it has come to
 		_ = exec.Command("cp", "-a", c.dir, c.home, keep).Run()
 	}
-	c.t.Fatalf("%s\nthe last operations:\n%s", why, strings.Join(c.said, "\n"))
+	last := max(0, len(c.said)-32)
+	c.t.Fatalf("%s\nthe last operations:\n%s", why, strings.Join(c.said[last:], "\n"))
 }
 
 func TestChaos(t *testing.T) {

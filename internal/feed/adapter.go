@@ -3,7 +3,6 @@ package feed
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -12,16 +11,14 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
-
-	"github.com/zalando/go-keyring"
 
 	"morvant/internal/adapter"
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
+	"morvant/internal/feed/listing"
+	"morvant/internal/feed/secret"
 	"morvant/internal/feed/told"
 	"morvant/internal/manifest"
-	"morvant/internal/problem"
 	"morvant/internal/volume"
 )
 
@@ -51,6 +48,9 @@ var ErrLocked = errors.New("the channel is locked")
 type Spoken struct {
 	*adapter.Client
 	Said *adapter.Initialized
+
+	feed *Feed
+	o    Options
 }
 
 // LaterError says that a distributor asked for patience, and was given all that it gets.
@@ -87,7 +87,7 @@ func (f *Feed) Speak(ctx context.Context, o Options) (*Spoken, error) {
 	if err != nil {
 		return nil, errors.Join(f.Meant(err), c.Close())
 	}
-	return &Spoken{c, said}, nil
+	return &Spoken{c, said, f, o}, nil
 }
 
 // Meant gives an adapter's answers the errors that feeds have.
@@ -139,7 +139,7 @@ func AddByAdapter(ctx context.Context, a Adding, program, programs, game string,
 	}
 	defer os.RemoveAll(dir)
 	f := &Feed{dir: dir, Programs: programs, Subscription: Subscription{Addresses: a.Addresses, Adapter: program, Game: game, Added: o.Now()}}
-	if err := f.speaking(ctx, o, func(s *Spoken) error { return f.take(ctx, s, o) }); err != nil {
+	if err := f.speaking(ctx, o, func(s *Spoken) error { return s.list(ctx) }); err != nil {
 		return nil, err
 	}
 	d, err := f.Described()
@@ -152,7 +152,7 @@ func AddByAdapter(ctx context.Context, a Adding, program, programs, game string,
 	if f.worth(o) == nil {
 		return f, nil
 	}
-	return f, f.speaking(ctx, o, func(s *Spoken) error { return f.readWorth(ctx, s, o) })
+	return f, f.speaking(ctx, o, func(s *Spoken) error { return s.readWorth(ctx) })
 }
 
 // speaking starts the adapter for a talk.
@@ -164,22 +164,17 @@ func (f *Feed) speaking(ctx context.Context, o Options, talk func(*Spoken) error
 	return errors.Join(talk(s), s.Close())
 }
 
-// PartOf returns what a manifest of a distributor is known by. The same manifest has the same content, whichever
-// build it is of.
-func PartOf(distributor, component, id string) digest.Digest {
-	return digest.Of(fmt.Appendf(nil, "morvant adapter manifest\n%s\n%s\n%s", distributor, component, id))
-}
-
-// refreshed asks what is new, and keeps it.
-func (f *Feed) refreshed(ctx context.Context, s *Spoken, o Options) error {
-	if err := f.take(ctx, s, o); err != nil {
+// refresh asks what is new, and keeps it.
+func (s *Spoken) refresh(ctx context.Context) error {
+	if err := s.list(ctx); err != nil {
 		return err
 	}
-	return f.readWorth(ctx, s, o)
+	return s.readWorth(ctx)
 }
 
-// take keeps what the adapter lists.
-func (f *Feed) take(ctx context.Context, s *Spoken, o Options) error {
+// list keeps what the adapter lists.
+func (s *Spoken) list(ctx context.Context) error {
+	f, o := s.feed, s.o
 	d := &catalogue.Feed{Format: catalogue.FeedFormat, Name: s.Said.Name, Game: f.Game, Serial: 1, Made: o.Now(), Expires: o.Now().AddDate(100, 0, 0), Components: []catalogue.Component{}}
 	if s.Said.SignIn != adapter.SignInNone {
 		d.SignIn = &catalogue.SignIn{}
@@ -196,7 +191,7 @@ func (f *Feed) take(ctx context.Context, s *Spoken, o Options) error {
 	var channels []*catalogue.Channel
 	var locked []string
 	var asked error
-	known := f.filled()
+	known := s.filled()
 	for _, line := range s.Said.Channels {
 		d.Channels = append(d.Channels, catalogue.Line{Name: line.Name, Locked: line.Locked})
 		builds, err := s.Builds(ctx, line.Name)
@@ -206,21 +201,21 @@ func (f *Feed) take(ctx context.Context, s *Spoken, o Options) error {
 			continue // what is known stays
 		case adapter.Is(err, adapter.CodeLocked), adapter.Is(err, adapter.CodeNotOwned):
 			locked = append(locked, line.Name)
-			if err := removeFile(f.File(catalogue.ChannelFile(line.Name))); err != nil {
+			if err := volume.RemoveFile(f.File(catalogue.ChannelFile(line.Name))); err != nil {
 				return err
 			}
 			continue
 		case err != nil:
 			return f.Meant(err)
 		}
-		channels = append(channels, f.channel(d.Name, line.Name, builds, titles, o.Now()))
+		channels = append(channels, listing.Channel(s.listed(line.Name), d.Name, line.Name, builds, titles, o.Now()))
 	}
 	for _, name := range slices.Sorted(maps.Keys(titles)) {
 		d.Components = append(d.Components, titles[name])
 	}
 	for _, c := range channels {
-		f.fillIn(c, known)
-		if err := f.keepChannel(c); err != nil {
+		s.fillIn(c, known)
+		if err := s.keepChannel(c); err != nil {
 			return fmt.Errorf("the adapter %s: %w", s.Name(), err)
 		}
 	}
@@ -241,75 +236,22 @@ func (f *Feed) take(ctx context.Context, s *Spoken, o Options) error {
 	return nil
 }
 
-// channel makes a channel of Morvant's of what an adapter lists, and of what it has listed before.
-func (f *Feed) channel(distributor, name string, builds []adapter.Build, components map[string]catalogue.Component, now time.Time) *catalogue.Channel {
-	c := &catalogue.Channel{Format: catalogue.ChannelFormat, Feed: distributor, Channel: name, Serial: 1, Made: now, Expires: now.AddDate(100, 0, 0), Builds: []catalogue.Build{}}
+// listed returns the builds of a channel of the copy, by their ids.
+func (s *Spoken) listed(name string) map[string]catalogue.Build {
 	known := make(map[string]catalogue.Build)
-	if b, err := volume.ReadFile(f.File(catalogue.ChannelFile(name)), catalogue.MaxSigned); err == nil {
+	if b, err := volume.ReadFile(s.feed.File(catalogue.ChannelFile(name)), catalogue.MaxSigned); err == nil {
 		if was, err := catalogue.DecodeChannel(b); err == nil {
 			for _, b := range was.Builds {
 				known[b.ID] = b
 			}
 		}
 	}
-	labels := make(map[string]bool)
-	var nameless []int
-	for _, b := range slices.Backward(builds) { // most list the newest first
-		out := catalogue.Build{ID: b.ID, Label: b.Label, Date: b.When(), Note: b.Note, Withdrawn: b.Withdrawn}
-		was, seen := known[b.ID]
-		delete(known, b.ID)
-		if out.Date.IsZero() {
-			if out.Date = now; seen {
-				out.Date = was.Date
-			}
-		}
-		if out.Label == "" && seen {
-			out.Label = was.Label // once given, it stays
-		}
-		if labels[out.Label] {
-			out.Label = ""
-		}
-		for _, p := range b.Components {
-			out.Components = append(out.Components, catalogue.Part{
-				Name: p.Name, ID: p.Manifest, Manifest: PartOf(distributor, p.Name, p.Manifest), NotOwned: !p.IsOwned(), Files: p.Files, Bytes: p.Bytes, Download: p.Download,
-			})
-			is := components[p.Name]
-			components[p.Name] = catalogue.Component{Name: p.Name, Title: cmp.Or(is.Title, p.Title), Required: is.Required || p.Required}
-		}
-		slices.SortFunc(out.Components, func(x, y catalogue.Part) int { return strings.Compare(x.Name, y.Name) })
-		if labels[out.Label] = true; out.Label == "" {
-			nameless = append(nameless, len(c.Builds))
-		}
-		c.Builds = append(c.Builds, out)
-	}
-	for _, id := range slices.Sorted(maps.Keys(known)) {
-		b := known[id]
-		b.Unlisted = true
-		if labels[b.Label] { // it is known by its id, and called by its date from now on
-			nameless = append(nameless, len(c.Builds))
-		}
-		labels[b.Label] = true
-		c.Builds = append(c.Builds, b)
-	}
-	slices.SortStableFunc(nameless, func(i, j int) int { return c.Builds[i].Date.Compare(c.Builds[j].Date) })
-	for _, i := range nameless {
-		b := &c.Builds[i]
-		day := b.Date.UTC().Format(time.DateOnly)
-		b.Label = day
-		for n := 2; labels[b.Label]; n++ {
-			b.Label = fmt.Sprintf("%s.%d", day, n)
-		}
-		labels[b.Label] = true
-	}
-	slices.SortStableFunc(c.Builds, func(a, b catalogue.Build) int {
-		return cmp.Or(a.Date.Compare(b.Date), strings.Compare(a.ID, b.ID))
-	})
-	return c
+	return known
 }
 
-// scope names the subscription: what its distributor tells by weak digests, or by none, counts in it alone. Once it is
+// Scope names the subscription: what its distributor tells by weak digests, or by none, counts in it alone. Once it is
 // distrusted it is another one.
-func (f *Feed) scope() string {
+func (f *Feed) Scope() string {
 	return fmt.Sprintf("%s\n%s\n%d\n%d", f.Game, f.Adapter, f.Added.UnixNano(), f.Distrusted)
 }
 
@@ -320,7 +262,7 @@ func (f *Feed) ToldCount() int { return len(f.toldSet()) }
 
 // Told returns a manifest of the copy as it was told.
 func (f *Feed) Told(d digest.Digest) (*told.Manifest, error) {
-	if t := f.told.Get(d, f.scope()); t != nil {
+	if t := f.told.Get(d, f.Scope()); t != nil {
 		return t, nil
 	}
 	packed, err := volume.ReadFile(f.File(toldFile(d)), catalogue.MaxPacked)
@@ -330,7 +272,7 @@ func (f *Feed) Told(d digest.Digest) (*told.Manifest, error) {
 	if err != nil {
 		return nil, err
 	}
-	t, err := told.Decode(packed, f.scope(), f.Distrusted > 0)
+	t, err := told.Decode(packed, f.Scope(), f.Distrusted > 0)
 	if err != nil {
 		_ = os.Remove(f.File(toldFile(d)))
 		return nil, fmt.Errorf("manifest %s of the feed %s: %w: %w", d.Short(), f.Name, ErrCopy, err)
@@ -358,8 +300,8 @@ func (f *Feed) Shared(b catalogue.Build) error {
 }
 
 // Relist takes anew what the adapter lists, in a talk that is under way.
-func (f *Feed) Relist(ctx context.Context, s *Spoken, o Options) error {
-	return f.again(ctx, func() error { return f.take(ctx, s, o) })
+func (s *Spoken) Relist(ctx context.Context) error {
+	return s.feed.again(ctx, func() error { return s.list(ctx) })
 }
 
 func (f *Feed) again(ctx context.Context, do func() error) error {
@@ -398,7 +340,7 @@ func (f *Feed) withSecrets(ctx context.Context, o Options, give func(*Spoken) er
 		err := give(s)
 		switch {
 		case err == nil:
-			return f.again(ctx, func() error { return f.refreshed(ctx, s, o) })
+			return f.again(ctx, func() error { return s.refresh(ctx) })
 		case !adapter.Is(err, adapter.CodeWrong) || try == tries:
 			return f.Meant(err)
 		}
@@ -411,95 +353,12 @@ func (f *Feed) signOutByAdapter(ctx context.Context, o Options) error {
 	if err == nil {
 		err = errors.Join(f.Meant(s.Client.SignOut(ctx)), s.Close())
 	}
-	l, lockErr := f.alone(ctx)
-	if lockErr != nil {
-		return errors.Join(err, lockErr)
-	}
-	defer l.Close()
-	f.User = ""
-	return errors.Join(err, f.secrets().forgetAll(), f.save())
+	return errors.Join(err, f.again(ctx, func() error {
+		f.User = ""
+		return errors.Join(f.secrets().Forget(), f.save())
+	}))
 }
 
-// secrets keep what an adapter wants kept: in the system's keyring, else in a file for the user only.
-type secrets struct {
-	keyring string // the beginning of their names there
-	file    string
-}
-
-func (f *Feed) secrets() *secrets { return &secrets{f.dir + " ", f.File("secrets.json")} }
-
-// load reads the file: values, empty for those in the keyring.
-func (s *secrets) load() (map[string]string, error) {
-	b, err := volume.ReadFile(s.file, volume.Small)
-	m := make(map[string]string)
-	if errors.Is(err, fs.ErrNotExist) {
-		return m, nil
-	}
-	if err == nil {
-		err = json.Unmarshal(b, &m)
-	}
-	return m, err
-}
-
-func (s *secrets) save(m map[string]string) error {
-	if len(m) == 0 {
-		return removeFile(s.file)
-	}
-	b, err := json.Marshal(m)
-	if err != nil {
-		return err
-	}
-	return volume.Replace(s.file, b, 0o600)
-}
-
-// Get returns a secret.
-func (s *secrets) Get(name string) (string, bool, error) {
-	m, err := s.load()
-	if err != nil {
-		return "", false, err
-	}
-	value, ok := m[name]
-	if ok && value == "" {
-		value, err = keyring.Get(keyringService, s.keyring+name)
-		return value, err == nil, nil // gone from the keyring: there is none
-	}
-	return value, ok, nil
-}
-
-// Set keeps a secret; nil forgets it.
-func (s *secrets) Set(name string, value *string) error {
-	const most = 16
-	m, err := s.load()
-	if err != nil {
-		return err
-	}
-	if value == nil || *value == "" {
-		if useKeyring() {
-			_ = keyring.Delete(keyringService, s.keyring+name)
-		}
-		delete(m, name)
-		return s.save(m)
-	}
-	if _, known := m[name]; !known && len(m) >= most {
-		return problem.New("an adapter can keep 16 secrets", "Sign out of the feed, which forgets them")
-	}
-	m[name] = *value
-	// A feed that is being added moves; what is in the keyring would be lost.
-	if !strings.HasPrefix(filepath.Base(filepath.Dir(s.file)), ".") && useKeyring() && keyring.Set(keyringService, s.keyring+name, *value) == nil {
-		m[name] = ""
-	}
-	return s.save(m)
-}
-
-func (s *secrets) forgetAll() error {
-	m, err := s.load()
-	if err != nil {
-		return errors.Join(err, removeFile(s.file))
-	}
-	for name := range m {
-		if useKeyring() {
-			_ = keyring.Delete(keyringService, s.keyring+name)
-		}
-	}
-	return removeFile(s.file)
+func (f *Feed) secrets() *secret.Several {
+	return secret.Of(f.dir+" ", f.File("secrets.json"), strings.HasPrefix(filepath.Base(f.dir), "."))
 }

@@ -31,7 +31,9 @@ import (
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
 	"morvant/internal/feed/fence"
+	"morvant/internal/feed/secret"
 	"morvant/internal/feed/told"
+	"morvant/internal/index"
 	"morvant/internal/manifest"
 	"morvant/internal/problem"
 	"morvant/internal/process"
@@ -92,6 +94,7 @@ type Feed struct {
 	// Known tells which content is meant by the digests of distributors; nil: nothing is known. Programs is the
 	// folder of adapters that are called by name.
 	Known    *alias.Table
+	Index    *index.Index // of what manifests hold; nil: they are decoded
 	Programs string
 	dir      string
 	told     told.Memory
@@ -299,9 +302,9 @@ func absolute(addresses []string) ([]string, error) {
 // Remove forgets the feed, its copy and its sign-in.
 func (f *Feed) Remove() error {
 	if f.Adapter != "" {
-		return errors.Join(f.secrets().forgetAll(), os.RemoveAll(f.dir))
+		return errors.Join(f.secrets().Forget(), os.RemoveAll(f.dir))
 	}
-	return errors.Join(f.keep().forget(), os.RemoveAll(f.dir))
+	return errors.Join(f.keep().Forget(), os.RemoveAll(f.dir))
 }
 
 // Distrust drops what is known by the feed's weak digests, or by its word alone, for good.
@@ -316,7 +319,7 @@ func (f *Feed) Distrust(ctx context.Context) error {
 }
 
 // keep is where the feed's token lives.
-func (f *Feed) keep() keep { return keep{name: f.dir, file: f.File(tokenFile)} }
+func (f *Feed) keep() secret.One { return secret.One{Name: f.dir, File: f.File(tokenFile)} }
 
 // alone locks the feed and reads what others may have written while this one waited.
 func (f *Feed) alone(ctx context.Context) (*flock.Flock, error) {
@@ -419,7 +422,7 @@ func (f *Feed) SignedIn() (user string, ok bool) {
 	if f.Adapter != "" {
 		return f.User, f.User != ""
 	}
-	t, err := f.keep().load()
+	t, err := loadToken(f.keep())
 	if err != nil || t == nil {
 		return "", false
 	}
@@ -459,7 +462,7 @@ func (f *Feed) Connect(o Options) (*Wire, []Source, error) {
 // that gave it, not for mirrors elsewhere.
 func (w *Wire) useToken(f *Feed) error {
 	k := f.keep()
-	t, err := k.load()
+	t, err := loadToken(k)
 	if err != nil || t == nil {
 		return err
 	}
@@ -498,7 +501,7 @@ func (f *Feed) TokenHost() (now, was string, err error) {
 	}
 	if was = f.SecretsTo; was == "" {
 		// Earlier versions remembered it with the token only.
-		if t, err := f.keep().load(); err == nil && t != nil {
+		if t, err := loadToken(f.keep()); err == nil && t != nil {
 			if given, err := url.Parse(t.Address); err == nil {
 				was = given.Host
 			}
@@ -552,7 +555,7 @@ func (f *Feed) exchange(ctx context.Context, form url.Values, user string, o Opt
 	if err := f.sentTo(ctx, address); err != nil {
 		return "", err
 	}
-	return f.keep().save(t)
+	return saveToken(f.keep(), t)
 }
 
 // sentTo remembers which server has been given secrets.
@@ -575,5 +578,5 @@ func (f *Feed) SignOut(ctx context.Context, o Options) error {
 	if f.Adapter != "" {
 		return f.signOutByAdapter(ctx, o)
 	}
-	return f.keep().forget()
+	return f.keep().Forget()
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -15,108 +16,45 @@ import (
 	"morvant/internal/adapter"
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
+	"morvant/internal/feed/listing"
 	"morvant/internal/feed/told"
+	"morvant/internal/index"
 )
 
-// Reading says which manifests are asked for along with the list of a distributor.
-type Reading int
-
-// Few are the newest, up to a bound; Sample the newest, the oldest and some between; Every all of them.
-const (
-	Few Reading = iota
-	Sample
-	Every
-)
-
-// What is read without being asked for, at most: a distributor may have thousands of builds with many files each, and the rest
-// comes when it is needed.
-const (
-	fewManifests = 20
-	fewFiles     = 20_000
-	sampled      = 10 // builds between the newest and the oldest
-)
-
-// Wanted is a manifest that is to be asked for.
-type Wanted struct {
-	Build string // the distributor's id of one that has it; empty: it is not listed any more
-	Part  catalogue.Part
-}
-
-// Unread lists the manifests of builds that have not been read, those of the first build first, each once. What the distributor has
-// refused since the list was read is left out.
-func (f *Feed) Unread(builds []catalogue.Build) []Wanted {
-	var list []Wanted
-	seen := f.toldSet()
-	for _, b := range builds {
-		for _, p := range b.Components {
-			if !seen[p.Manifest] && p.Refused == "" {
-				seen[p.Manifest] = true
-				list = append(list, Wanted{b.Asked(), p})
-			}
-		}
-	}
-	return list
+// Unread lists the manifests of builds that have not been read, those of the first build first.
+func (f *Feed) Unread(builds []catalogue.Build) []listing.Wanted {
+	return listing.Unread(builds, f.toldSet())
 }
 
 // worth lists what is to be read along with the list.
-func (f *Feed) worth(o Options) []Wanted {
+func (f *Feed) worth(o Options) []listing.Wanted {
 	channels, err := f.Channels()
-	if err != nil || f.Dear && o.Reading == Few {
+	if err != nil || f.Dear && o.Reading == listing.Few {
 		return nil
 	}
-	var list []Wanted
-	for _, c := range channels {
-		builds := slices.Clone(c.Builds)
-		slices.Reverse(builds) // the newest first
-		if o.Reading == Sample {
-			builds = spread(builds, sampled+2)
-		}
-		list = append(list, f.Unread(builds)...)
-	}
-	if o.Reading != Few {
-		return list
-	}
-	list = list[:min(len(list), fewManifests)]
-	files := 0
-	for i, w := range list {
-		if files += w.Part.Files; files > fewFiles {
-			return list[:i]
-		}
-	}
-	return list
-}
-
-// spread chooses n of a list, the first and the last among them.
-func spread[T any](list []T, n int) []T {
-	if len(list) <= n {
-		return list
-	}
-	var some []T
-	for i := range n {
-		some = append(some, list[i*(len(list)-1)/(n-1)])
-	}
-	return some
+	return listing.Worth(channels, o.Reading, f.toldSet())
 }
 
 // readWorth asks for the manifests that are worth having along with the list. One that does not come is asked for when it is needed.
-func (f *Feed) readWorth(ctx context.Context, s *Spoken, o Options) error {
-	list := f.worth(o)
+func (s *Spoken) readWorth(ctx context.Context) error {
+	list := s.feed.worth(s.o)
 	if len(list) == 0 {
 		return nil
 	}
-	read, err := f.ask(ctx, s, list, o)
+	read, err := s.ask(ctx, list)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	if err != nil && !expected(err) {
-		o.Meter.Warn(fmt.Sprintf("of %d manifests %d were read; what is missing is asked for when it is needed (%v)", len(list), read, f.Meant(err)))
+		s.o.Meter.Warn(fmt.Sprintf("of %d manifests %d were read; what is missing is asked for when it is needed (%v)", len(list), read, s.feed.Meant(err)))
 	}
 	return nil
 }
 
 // ask asks for manifests, as many at once as the adapter takes. It stops where the adapter can say no more, and returns how many came
 // and the first error; what has come is kept.
-func (f *Feed) ask(ctx context.Context, s *Spoken, list []Wanted, o Options) (read int, err error) {
+func (s *Spoken) ask(ctx context.Context, list []listing.Wanted) (read int, err error) {
+	o := s.o
 	o.Meter.Begin("Reading manifests", -1)
 	defer o.Meter.End()
 	var mu sync.Mutex
@@ -128,12 +66,12 @@ func (f *Feed) ask(ctx context.Context, s *Spoken, list []Wanted, o Options) (re
 	for _, w := range list {
 		g.Go(func() error {
 			mu.Lock()
-			over := o.Reading == Few && files > fewFiles
+			over := o.Reading == listing.Few && files > listing.FewFiles
 			mu.Unlock()
 			if over || within.Err() != nil {
 				return within.Err()
 			}
-			t, err := f.bring(within, s, w)
+			t, err := s.bring(within, w)
 			mu.Lock()
 			defer mu.Unlock()
 			switch {
@@ -153,7 +91,7 @@ func (f *Feed) ask(ctx context.Context, s *Spoken, list []Wanted, o Options) (re
 		})
 	}
 	err = g.Wait()
-	return read, errors.Join(cmp.Or(err, first), f.refill(came, o))
+	return read, errors.Join(cmp.Or(err, first), s.refill(came))
 }
 
 // expected reports whether it is no news that a manifest does not come: its build is listed all the same.
@@ -162,12 +100,13 @@ func expected(err error) bool {
 }
 
 // bring asks for a manifest, and keeps it.
-func (f *Feed) bring(ctx context.Context, s *Spoken, w Wanted) (*told.Manifest, error) {
+func (s *Spoken) bring(ctx context.Context, w listing.Wanted) (*told.Manifest, error) {
+	f := s.feed
 	m, err := s.Manifest(ctx, w.Build, w.Part.Name, w.Part.ID)
 	if err != nil {
 		return nil, err
 	}
-	t, err := told.New(w.Part.ID, w.Part.Name, m, f.scope(), f.Distrusted > 0)
+	t, err := told.New(w.Part.ID, w.Part.Name, m, f.Scope(), f.Distrusted > 0)
 	if err != nil {
 		return nil, err
 	}
@@ -179,21 +118,22 @@ func (f *Feed) bring(ctx context.Context, s *Spoken, w Wanted) (*told.Manifest, 
 }
 
 // Bring asks the adapter for manifests that are not here. After an error some may have come.
-func (f *Feed) Bring(ctx context.Context, list []Wanted, o Options) error {
+func (f *Feed) Bring(ctx context.Context, list []listing.Wanted, o Options) error {
 	if len(list) == 0 {
 		return nil
 	}
-	o.Reading = Every // those, and no fewer
+	o.Reading = listing.Every // those, and no fewer
 	return f.again(ctx, func() error {
 		return f.speaking(ctx, o, func(s *Spoken) error {
-			_, err := f.ask(ctx, s, list, o)
+			_, err := s.ask(ctx, list)
 			return f.Meant(err)
 		})
 	})
 }
 
 // refill notes in the list of builds what became of manifests that were asked for.
-func (f *Feed) refill(came map[digest.Digest]string, o Options) error {
+func (s *Spoken) refill(came map[digest.Digest]string) error {
+	f := s.feed
 	if len(came) == 0 {
 		return nil
 	}
@@ -214,14 +154,14 @@ func (f *Feed) refill(came map[digest.Digest]string, o Options) error {
 				}
 			}
 			if err := f.Shared(c.Builds[i]); fresh && err != nil {
-				o.Meter.Warn(err.Error())
+				s.o.Meter.Warn(err.Error())
 			}
 		}
 		if !changed {
 			continue
 		}
-		f.fillIn(c, known)
-		if err := f.keepChannel(c); err != nil {
+		s.fillIn(c, known)
+		if err := s.keepChannel(c); err != nil {
 			return err
 		}
 	}
@@ -230,8 +170,8 @@ func (f *Feed) refill(came map[digest.Digest]string, o Options) error {
 
 // fillIn gives the components of a channel the numbers that their manifests tell. What was known of a manifest before is
 // known still.
-func (f *Feed) fillIn(c *catalogue.Channel, known map[digest.Digest]catalogue.Part) {
-	here := f.toldSet()
+func (s *Spoken) fillIn(c *catalogue.Channel, known map[digest.Digest]catalogue.Part) {
+	here := s.feed.toldSet()
 	for i := range c.Builds {
 		for j := range c.Builds[i].Components {
 			p := &c.Builds[i].Components[j]
@@ -239,7 +179,7 @@ func (f *Feed) fillIn(c *catalogue.Channel, known map[digest.Digest]catalogue.Pa
 				p.Files, p.Bytes, p.Download, p.Established = was.Files, was.Bytes, cmp.Or(p.Download, was.Download), was.Established
 			} else if !here[p.Manifest] || p.Established != (catalogue.Established{}) {
 				continue
-			} else if t, err := f.Told(p.Manifest); err == nil {
+			} else if t, err := s.feed.Told(p.Manifest); err == nil {
 				known[p.Manifest] = t.Fill(p)
 			}
 		}
@@ -247,9 +187,9 @@ func (f *Feed) fillIn(c *catalogue.Channel, known map[digest.Digest]catalogue.Pa
 }
 
 // filled lists the components of the copy whose numbers are known.
-func (f *Feed) filled() map[digest.Digest]catalogue.Part {
+func (s *Spoken) filled() map[digest.Digest]catalogue.Part {
 	known := make(map[digest.Digest]catalogue.Part)
-	channels, err := f.Channels()
+	channels, err := s.feed.Channels()
 	if err != nil {
 		return known // they are read anew
 	}
@@ -265,7 +205,7 @@ func (f *Feed) filled() map[digest.Digest]catalogue.Part {
 	return known
 }
 
-func (f *Feed) keepChannel(c *catalogue.Channel) error {
+func (s *Spoken) keepChannel(c *catalogue.Channel) error {
 	b, err := c.Encode()
 	if err != nil {
 		return err
@@ -273,7 +213,7 @@ func (f *Feed) keepChannel(c *catalogue.Channel) error {
 	if _, err := catalogue.DecodeChannel(b); err != nil {
 		return err
 	}
-	return f.Put(catalogue.ChannelFile(c.Channel), b)
+	return s.feed.Put(catalogue.ChannelFile(c.Channel), b)
 }
 
 // toldSet lists the manifests of the copy.
@@ -289,4 +229,62 @@ func (f *Feed) toldSet() map[digest.Digest]bool {
 		}
 	}
 	return set
+}
+
+// names returns what a manifest of the feed is known by: what a distributor tells without strong digests counts for its subscription
+// alone.
+func (f *Feed) names(d digest.Digest) digest.Digest {
+	if f.Adapter == "" {
+		return d
+	}
+	return digest.Of(fmt.Appendf(nil, "%s %s", d, f.Scope()))
+}
+
+// Source is the manifest of a component for the index, with content that has not been seen under the names that stand for it.
+func (f *Feed) Source(p catalogue.Part) index.Source {
+	game := filepath.Base(filepath.Dir(f.dir))
+	return index.Source{Name: f.names(p.Manifest), Line: game + "\n" + f.Name + "\n" + p.Name, Read: func() (*index.Listed, error) {
+		if f.Adapter == "" {
+			m, err := f.Manifest(p.Manifest)
+			return &index.Listed{Manifest: m}, err
+		}
+		t, err := f.Told(p.Manifest)
+		if err != nil {
+			return nil, err
+		}
+		return &index.Listed{Manifest: t.Tree, Ways: t.Ways()}, nil
+	}}
+}
+
+// Having lists told manifests that together have all of those contents that any of the distributor's manifests has, as few as can be.
+func (f *Feed) Having(ctx context.Context, contents map[digest.Digest]bool) ([]*told.Manifest, error) {
+	channels, err := f.Channels()
+	if err != nil {
+		return nil, err
+	}
+	of := make(map[digest.Digest]digest.Digest)
+	var sources []index.Source
+	here := f.toldSet()
+	for _, c := range channels {
+		for _, b := range c.Builds {
+			for _, p := range b.Components {
+				if s := f.Source(p); here[p.Manifest] && of[s.Name].IsZero() {
+					of[s.Name] = p.Manifest
+					sources = append(sources, s)
+				}
+			}
+		}
+	}
+	v, err := f.Index.Of(ctx, sources)
+	if err != nil {
+		return nil, err
+	}
+	names, err := v.Having(ctx, contents)
+	var list []*told.Manifest
+	for _, name := range names {
+		if t, err := f.Told(of[name]); err == nil { // else it might have helped
+			list = append(list, t)
+		}
+	}
+	return list, err
 }

@@ -29,7 +29,7 @@ func (f *Feed) Refresh(ctx context.Context, o Options) error {
 	}
 	defer l.Close()
 	if f.Adapter != "" {
-		return f.speaking(ctx, o, func(s *Spoken) error { return f.refreshed(ctx, s, o) })
+		return f.speaking(ctx, o, func(s *Spoken) error { return s.refresh(ctx) })
 	}
 	w, sources, err := f.Connect(o)
 	if err != nil {
@@ -99,7 +99,7 @@ func (r *refresh) keep(locked []string) error {
 		}
 	}
 	for _, name := range locked {
-		if err := removeFile(f.File(catalogue.ChannelFile(name))); err != nil {
+		if err := volume.RemoveFile(f.File(catalogue.ChannelFile(name))); err != nil {
 			return err
 		}
 		delete(r.validators, catalogue.ChannelFile(name))

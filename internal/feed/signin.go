@@ -6,16 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"net/http"
 	"net/url"
-	"os"
 	"sync"
 	"time"
 
-	"github.com/zalando/go-keyring"
-
-	"morvant/internal/volume"
+	"morvant/internal/feed/secret"
 )
 
 // RefusedError is a service's answer to a sign-in that it does not accept, in the
@@ -62,34 +58,10 @@ type token struct {
 	User    string `json:"user,omitempty"`
 }
 
-// keep is where tokens live: the system's keyring, else a file for the user only.
-type keep struct {
-	name string // in the keyring
-	file string
-}
-
-const keyringService = "morvant"
-
-// useKeyring reports whether the system's keyring should be tried. MORVANT_KEYRING=file
-// keeps tokens out of it.
-func useKeyring() bool { return os.Getenv("MORVANT_KEYRING") != "file" }
-
-func (k keep) load() (*token, error) {
-	var b []byte
-	if useKeyring() {
-		if s, err := keyring.Get(keyringService, k.name); err == nil {
-			b = []byte(s)
-		}
-	}
-	if b == nil {
-		var err error
-		b, err = volume.ReadFile(k.file, volume.Small)
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil, nil
-		}
-		if err != nil {
-			return nil, err
-		}
+func loadToken(k secret.One) (*token, error) {
+	b, err := k.Load()
+	if err != nil || b == nil {
+		return nil, err
 	}
 	t := &token{}
 	if err := json.Unmarshal(b, t); err != nil {
@@ -98,35 +70,18 @@ func (k keep) load() (*token, error) {
 	return t, nil
 }
 
-// save keeps the token and returns where, for people.
-func (k keep) save(t *token) (string, error) {
+// saveToken keeps the token and returns where, for people.
+func saveToken(k secret.One, t *token) (string, error) {
 	b, err := json.Marshal(t)
 	if err != nil {
 		return "", err
 	}
-	if useKeyring() && keyring.Set(keyringService, k.name, string(b)) == nil {
-		return "the system's keyring", removeFile(k.file)
-	}
-	return k.file, volume.Replace(k.file, b, 0o600) // readable by the user only
-}
-
-func (k keep) forget() error {
-	if useKeyring() {
-		_ = keyring.Delete(keyringService, k.name) // none there, or no keyring at all
-	}
-	return removeFile(k.file)
-}
-
-func removeFile(name string) error {
-	if err := os.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	return nil
+	return k.Save(b)
 }
 
 // tokens shows and renews the token of one feed.
 type tokens struct {
-	keep  keep
+	keep  secret.One
 	wire  *Wire
 	hosts map[string]bool // servers that may see the token
 	now   func() time.Time
@@ -162,7 +117,7 @@ func (t *tokens) current(ctx context.Context, rejected bool) (string, error) {
 	var refused *RefusedError
 	if errors.As(err, &refused) {
 		t.token = nil
-		return "", t.keep.forget()
+		return "", t.keep.Forget()
 	}
 	if err != nil {
 		return "", err
@@ -172,7 +127,7 @@ func (t *tokens) current(ctx context.Context, rejected bool) (string, error) {
 	}
 	fresh.User = t.token.User
 	t.token, t.renewed = fresh, fresh.Access
-	_, err = t.keep.save(fresh)
+	_, err = saveToken(t.keep, fresh)
 	return fresh.Access, err
 }
 

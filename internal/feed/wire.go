@@ -20,6 +20,7 @@ import (
 	"morvant/internal/adapter"
 	"morvant/internal/catalogue"
 	"morvant/internal/feed/fence"
+	"morvant/internal/feed/listing"
 	"morvant/internal/manifest"
 	"morvant/internal/problem"
 	"morvant/internal/progress"
@@ -53,7 +54,7 @@ type Options struct {
 	Version   string
 	Unchecked bool
 	// Reading says which manifests a distributor is asked for along with its list.
-	Reading Reading
+	Reading listing.Reading
 	// Self is this program, which is started once more to hold what is not trusted, see package process; empty: nothing is.
 	Self string
 }

@@ -17,6 +17,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"morvant/internal/feed"
+	"morvant/internal/index"
 	"morvant/internal/manifest"
 	"morvant/internal/problem"
 	"morvant/internal/scan"
@@ -39,9 +40,11 @@ var (
 type Home struct {
 	dir string
 	*state.State
-	lane string       // see UseLane
-	use  *use         // nil: several processes may use the home at once
-	open *flock.Flock // shared by all that have the state open; nil: no lock could be taken
+	// Index tells what known builds hold.
+	Index *index.Index
+	lane  string       // see UseLane
+	use   *use         // nil: several processes may use the home at once
+	open  *flock.Flock // shared by all that have the state open; nil: no lock could be taken
 	// Said says in sentences what was found when the home was opened, and what has been
 	// done about it.
 	Said []string
@@ -113,7 +116,7 @@ func OpenHomeWith(ctx context.Context, dir string, o HomeOptions) (*Home, error)
 		return nil, fmt.Errorf("%s: %w", dir, ErrNotMine)
 	}
 	closeToOthers(dir, fresh)
-	h := &Home{dir: dir, warned: make(map[string]bool)}
+	h := &Home{dir: dir, warned: make(map[string]bool), Index: index.At(filepath.Join(dir, IndexFile))}
 	if os.MkdirAll(h.file("locks"), 0o755) == nil {
 		if h.open, err = volume.NewLock(h.file("locks/.state")); err != nil {
 			return nil, err
@@ -197,6 +200,9 @@ func (h *Home) Tell(text string) {
 	}
 }
 
+// IndexFile is the index of what known builds hold, in the home's folder.
+const IndexFile = "known.db"
+
 // The reserve is a file whose only use is to be given up: on a disk that is full, it is
 // the room that a trim of the store needs to begin.
 const (
@@ -226,7 +232,7 @@ func (h *Home) GiveReserve() { _ = os.Remove(h.file(reserveFile)) }
 func (h *Home) Close() error {
 	writeWitness(h)
 	h.copyState()
-	err := errors.Join(h.Aliases.Close(), h.DB.Close(), volume.OwnAll(h.dir), h.use.end())
+	err := errors.Join(h.Aliases.Close(), h.Index.Close(), h.DB.Close(), volume.OwnAll(h.dir), h.use.end())
 	return errors.Join(err, h.letGo())
 }
 

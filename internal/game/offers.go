@@ -11,6 +11,7 @@ import (
 
 	"morvant/internal/catalogue"
 	"morvant/internal/feed"
+	"morvant/internal/feed/listing"
 	"morvant/internal/names"
 	"morvant/internal/problem"
 	"morvant/internal/state"
@@ -20,7 +21,7 @@ import (
 func (h *Home) Feeds(name string) ([]*feed.Feed, error) {
 	list, err := feed.List(h.FeedsDir(name))
 	for _, f := range list {
-		f.Known, f.Programs = h.Aliases, AdaptersDir(h)
+		f.Known, f.Index, f.Programs = h.Aliases, h.Index, AdaptersDir(h)
 	}
 	return list, err
 }
@@ -29,7 +30,7 @@ func (h *Home) Feeds(name string) ([]*feed.Feed, error) {
 func Feed(h *Home, name, feedName string) (*feed.Feed, error) {
 	f, err := feed.Find(h.FeedsDir(name), feedName)
 	if err == nil {
-		f.Known, f.Programs = h.Aliases, AdaptersDir(h)
+		f.Known, f.Index, f.Programs = h.Aliases, h.Index, AdaptersDir(h)
 	}
 	return f, err
 }
@@ -198,7 +199,7 @@ func putTogether(game string, f *feed.Feed, e *names.Entry) *state.Build {
 		if !slices.ContainsFunc(d.Components, func(c catalogue.Component) bool { return c.Name == name }) {
 			return nil
 		}
-		p := catalogue.Part{Name: name, ID: e.Components[name], Manifest: feed.PartOf(d.Name, name, e.Components[name])}
+		p := catalogue.Part{Name: name, ID: e.Components[name], Manifest: listing.PartOf(d.Name, name, e.Components[name])}
 		if t, err := f.Told(p.Manifest); err == nil {
 			t.Fill(&p)
 		}

@@ -15,6 +15,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/feed"
 	"morvant/internal/feed/told"
+	"morvant/internal/index"
 	"morvant/internal/scan"
 	"morvant/internal/store"
 )
@@ -58,19 +59,44 @@ func unseenOf(l *Lane, t *scan.Tree) *unseen {
 	if err != nil {
 		return u // said where builds are listed
 	}
-	seen := make(map[digest.Digest]bool)
+	of := make(map[digest.Digest]func() (*told.Manifest, error)) // by what the index calls it
+	scopes := make(map[digest.Digest]string)
+	var sources []index.Source
 	for _, b := range offered {
 		for _, f := range b.Feeds {
 			for _, p := range b.Components {
-				if f.Adapter == "" || seen[p.Manifest] {
+				if f.Adapter == "" {
 					continue
 				}
-				if t, err := f.Told(p.Manifest); err == nil {
-					seen[p.Manifest] = true
-					u.add(t)
+				s := f.Source(p)
+				if of[s.Name] != nil {
+					continue
 				}
+				of[s.Name], scopes[s.Name] = func() (*told.Manifest, error) { return f.Told(p.Manifest) }, f.Scope()
+				sources = append(sources, s)
 			}
 		}
+	}
+	slices.Reverse(sources) // the oldest first
+	ctx := context.Background()
+	v, err := l.Home.Index.Of(ctx, sources)
+	if err != nil {
+		return u
+	}
+	ways, whole, err := v.Ways(ctx)
+	if err != nil {
+		return u
+	}
+	if !whole {
+		for _, read := range of {
+			if t, err := read(); err == nil {
+				u.addAll(t)
+			}
+		}
+		return u
+	}
+	for _, w := range ways {
+		u.add(w, scopes[w.In], of[w.In])
 	}
 	return u
 }
@@ -96,34 +122,43 @@ func stateOf(feeds []*feed.Feed, t *scan.Tree) digest.Digest {
 	return h.Digest()
 }
 
-func (u *unseen) add(t *told.Manifest) {
-	for i := range t.Manifest.Files {
-		f := &t.Manifest.Files[i]
-		ground := t.Ground(f)
-		if f.Size == 0 || ground == adapter.Unchecked {
-			continue
+// add looks for content that one of the manifests that were told names. told reads that.
+func (u *unseen) add(c index.Way, scope string, read func() (*told.Manifest, error)) {
+	if u.names[c.Content] {
+		return
+	}
+	if _, known := u.l.Home.Aliases.Known(c.Content); known {
+		return
+	}
+	w := told.ParseWay(c.Way)
+	if !w.Scope {
+		scope = ""
+	}
+	if w.Alg != "" {
+		u.names[c.Content] = true
+		if u.ways[c.Size] == nil {
+			u.ways[c.Size] = make(map[way]bool)
 		}
-		name := t.Name(f)
-		if u.names[name] {
-			continue
+		u.ways[c.Size][way{w.Alg, scope}] = true
+		return
+	}
+	t, err := read()
+	if err != nil {
+		return
+	}
+	if f := t.File(c.Path); f != nil {
+		u.names[c.Content] = true
+		u.several[c.Size] = append(u.several[c.Size], &several{c.Content, scope, *f})
+	}
+}
+
+// addAll is add for all of a manifest.
+func (u *unseen) addAll(t *told.Manifest) {
+	ways := t.Ways()
+	for _, f := range t.Tree.Files {
+		if w := ways[f.Path]; w != "" {
+			u.add(index.Way{Content: f.Digest, Size: f.Size, Way: w, Path: f.Path}, t.Scope(), func() (*told.Manifest, error) { return t, nil })
 		}
-		if _, known := u.l.Home.Aliases.Known(name); known {
-			continue
-		}
-		u.names[name] = true
-		scope := ""
-		if ground == adapter.Weak {
-			scope = t.Scope()
-		}
-		claims := f.Claims()
-		if len(claims) > 1 {
-			u.several[f.Size] = append(u.several[f.Size], &several{name, scope, *f})
-			continue
-		}
-		if u.ways[f.Size] == nil {
-			u.ways[f.Size] = make(map[way]bool)
-		}
-		u.ways[f.Size][way{claims[0].Want.Alg, scope}] = true
 	}
 }
 

@@ -225,3 +225,14 @@ func TestOtherNamesOfFilesAreReadBackAndChecked(t *testing.T) {
 		require.Error(t, err, others)
 	}
 }
+
+// TestWhatHasSomethingElseInItsPlaceYields: a file where a folder comes, a folder where a file comes, the same path; nothing else.
+func TestWhatHasSomethingElseInItsPlaceYields(t *testing.T) {
+	base := &Manifest{
+		Files:     []File{{Path: "a"}, {Path: "a.txt"}, {Path: "b/deep/one"}, {Path: "b/two"}, {Path: "c"}},
+		Links:     []Link{{Path: "d", Target: "c"}},
+		EmptyDirs: []string{"e"},
+	}
+	left := base.Yields(&Manifest{Files: []File{{Path: "a/inside"}, {Path: "b/deep"}, {Path: "c", Size: 1}, {Path: "e/x"}}, EmptyDirs: []string{"d"}})
+	require.Equal(t, &Manifest{Files: []File{{Path: "a.txt"}, {Path: "b/two"}}}, left)
+}

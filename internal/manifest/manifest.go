@@ -306,3 +306,31 @@ func (m *Manifest) Without(drop func(path string) bool) *Manifest {
 	}
 	return out
 }
+
+// Yields returns the manifest without what another has something else for: at the same path, above or below it.
+func (m *Manifest) Yields(other *Manifest) *Manifest {
+	taken, above := make(map[string]bool), make(map[string]bool)
+	note := func(p string) {
+		taken[p] = true
+		for dir := path.Dir(p); dir != "."; dir = path.Dir(dir) {
+			above[dir] = true
+		}
+	}
+	for _, f := range other.Files {
+		note(f.Path)
+	}
+	for _, l := range other.Links {
+		note(l.Path)
+	}
+	for _, d := range other.EmptyDirs {
+		note(d)
+	}
+	return m.Without(func(p string) bool {
+		for at := p; at != "."; at = path.Dir(at) {
+			if taken[at] {
+				return true
+			}
+		}
+		return above[p]
+	})
+}

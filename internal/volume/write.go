@@ -117,6 +117,14 @@ func RenameIn(root *os.Root, from, to string) error {
 	return process.Patiently(filepath.Join(root.Name(), filepath.FromSlash(from)), func() error { return root.Rename(from, to) })
 }
 
+// RemoveFile deletes a file; none is there afterwards.
+func RemoveFile(name string) error {
+	if err := os.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
 // RemoveIn removes a file or an empty folder below root, patiently as RenameIn.
 func RemoveIn(root *os.Root, name string) error {
 	if err := faulty("remove", name); err != nil {

@@ -13,6 +13,7 @@ import (
 	"morvant/internal/cli/app"
 	"morvant/internal/cli/view"
 	"morvant/internal/feed"
+	"morvant/internal/feed/listing"
 	"morvant/internal/game"
 	"morvant/internal/state"
 )
@@ -345,7 +346,7 @@ func (a commands) feedRefresh(ctx context.Context, c *cli.Command, home *game.Ho
 	for _, f := range feeds {
 		o := a.FeedOptions(c)
 		if c.Bool("all") {
-			o.Reading = feed.Every
+			o.Reading = listing.Every
 		}
 		if err := f.Refresh(ctx, o); err != nil {
 			errs = append(errs, fmt.Errorf("feed %s: %w", f.Name, err))

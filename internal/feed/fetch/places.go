@@ -178,7 +178,7 @@ func (d *delivery) some(ctx context.Context, part Part, pieces []*piece) ([]*pie
 	if adapter.Is(err, adapter.CodeNoBuild) && !d.reread {
 		// Perhaps the build is not listed any more, and its manifest is still there.
 		d.reread = true
-		if err := d.plan.Feed.Relist(ctx, d.spoken, d.options); err != nil {
+		if err := d.spoken.Relist(ctx); err != nil {
 			return nil, err
 		}
 		return d.some(ctx, part, pieces)

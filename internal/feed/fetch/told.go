@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -255,30 +254,20 @@ func (p *Plan) installed(ctx context.Context, locals map[digest.Digest]*Local, f
 	if len(locals) == 0 {
 		return nil
 	}
-	channels, err := p.Feed.Channels()
+	own := make(map[digest.Digest]bool, len(locals))
+	for d := range locals {
+		own[d] = true
+	}
+	list, err := p.Feed.Having(ctx, p.Feed.Known.Names(own))
 	if err != nil {
 		return err
 	}
-	manifests := make(map[digest.Digest]bool)
-	for _, part := range p.request.Parts {
-		manifests[part.Part.Manifest] = true
-	}
-	for _, c := range channels {
-		for _, b := range c.Builds {
-			for _, part := range b.Components {
-				manifests[part.Manifest] = true
-			}
+	for _, part := range p.request.Parts { // also one that is not listed
+		if t, err := p.Feed.Told(part.Part.Manifest); err == nil {
+			list = append(list, t)
 		}
 	}
-	order := slices.SortedFunc(maps.Keys(manifests), func(a, b digest.Digest) int { return slices.Compare(a[:], b[:]) })
-	for _, d := range order {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		t, err := p.Feed.Told(d)
-		if err != nil {
-			continue // it might have helped
-		}
+	for _, t := range list {
 		for i := range t.Manifest.Files {
 			f := &t.Manifest.Files[i]
 			own, ok := p.Feed.Known.Known(t.Name(f))

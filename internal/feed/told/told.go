@@ -6,7 +6,9 @@ import (
 	"cmp"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
+	"strings"
 
 	"morvant/internal/adapter"
 	"morvant/internal/catalogue"
@@ -47,6 +49,39 @@ func (t *Manifest) Ground(f *adapter.File) adapter.Ground {
 		return g
 	}
 	return adapter.Unchecked
+}
+
+// Ways says how files that can be recognised are: see Way.
+func (t *Manifest) Ways() map[string]string {
+	ways := make(map[string]string)
+	for i := range t.Manifest.Files {
+		f := &t.Manifest.Files[i]
+		ground := t.Ground(f)
+		if f.Size == 0 || ground == adapter.Unchecked {
+			continue
+		}
+		w := Way{Scope: ground == adapter.Weak}
+		if claims := f.Claims(); len(claims) == 1 {
+			w.Alg = claims[0].Want.Alg
+		}
+		ways[f.Path] = w.String()
+	}
+	return ways
+}
+
+// Way is how a file is recognised: by a digest of one algorithm, or, without one, by several that must all hold. With Scope it counts
+// for its subscription alone.
+type Way struct {
+	Alg   string
+	Scope bool
+}
+
+func (w Way) String() string { return fmt.Sprintf("%s %t", w.Alg, w.Scope) }
+
+// ParseWay reads what String wrote.
+func ParseWay(s string) Way {
+	alg, scope, _ := strings.Cut(s, " ")
+	return Way{alg, scope == "true"}
 }
 
 // Established counts the files by what their identity rests on.

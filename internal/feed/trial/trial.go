@@ -24,6 +24,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/feed"
 	"morvant/internal/feed/fetch"
+	"morvant/internal/feed/listing"
 	"morvant/internal/manifest"
 	"morvant/internal/store"
 )
@@ -80,8 +81,8 @@ func Run(ctx context.Context, q Request, o feed.Options) (*Report, error) {
 			q.Record.Watch(sent, line)
 		}
 	}
-	if o.Reading = feed.Sample; q.All {
-		o.Reading = feed.Every
+	if o.Reading = listing.Sample; q.All {
+		o.Reading = listing.Every
 	}
 	r := &Report{}
 	r.run(ctx, q, dir, o)

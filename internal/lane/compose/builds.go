@@ -13,6 +13,7 @@ import (
 	"morvant/internal/digest"
 	"morvant/internal/feed"
 	"morvant/internal/feed/fetch"
+	"morvant/internal/feed/listing"
 	"morvant/internal/game"
 	"morvant/internal/identify"
 	"morvant/internal/lane"
@@ -250,7 +251,7 @@ func parts(ctx context.Context, l *lane.Lane, b *state.Build) ([]fetch.Part, err
 		for _, f := range b.Feeds {
 			m, err := f.Manifest(p.Manifest)
 			if errors.Is(err, feed.ErrNotTold) {
-				if err = f.Bring(ctx, []feed.Wanted{{Build: b.ID, Part: p}}, l.Feed); err == nil {
+				if err = f.Bring(ctx, []listing.Wanted{{Build: b.ID, Part: p}}, l.Feed); err == nil {
 					m, err = f.Manifest(p.Manifest)
 				}
 			}

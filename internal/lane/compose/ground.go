@@ -3,6 +3,7 @@ package compose
 import (
 	"context"
 	"slices"
+	"sync"
 
 	"morvant/internal/game"
 	"morvant/internal/identify"
@@ -48,17 +49,26 @@ func groundAt(ctx context.Context, l *lane.Lane, c *Composed, paths []string, op
 	if g.Ground.Known.Empty() {
 		return g, nil
 	}
-	var err error
-	if g.Known, err = Known(ctx, l.Home, l.Store, l.Game); err != nil {
+	k, err := knownOf(ctx, l.Home, l.Store, l.Game, nil, nil)
+	if err != nil {
 		return nil, err
 	}
+	if g.Known, err = k.on(ctx, paths); err != nil {
+		return nil, err
+	}
+	all := sync.OnceValues(func() ([]identify.Known, error) { return k.all(ctx) })
+	mixed := slices.ContainsFunc(g.Known, func(k identify.Known) bool { return k.Build.Components != nil })
 	g.Theirs = make(map[string]bool)
 	for i, k := range g.Known {
 		for _, p := range k.Parts {
 			sure := k.Build.Components != nil
 			m := p.Manifest
-			if !sure {
-				m = gamesOwn(m, g.Known)
+			if !sure && mixed && len(m.Files) > 0 {
+				whole, err := all()
+				if err != nil {
+					return nil, err
+				}
+				m = gamesOwn(whole[i].Parts[0].Manifest, whole)
 			}
 			g.Ground.Known.Add(i, sure, m)
 			if optional != nil && optional.Components != nil && optional.Same(k.Build) {

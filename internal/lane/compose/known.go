@@ -9,53 +9,183 @@ import (
 
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
+	"morvant/internal/feed"
 	"morvant/internal/feed/fetch"
 	"morvant/internal/game"
 	"morvant/internal/identify"
+	"morvant/internal/index"
+	"morvant/internal/lane"
 	"morvant/internal/manifest"
 	"morvant/internal/problem"
+	"morvant/internal/rules"
 	"morvant/internal/scan"
 	"morvant/internal/state"
 	"morvant/internal/store"
 )
 
-// Known reads the manifests of every build of a game, for identify. The player's
-// own files are left out of snapshots, and what is no build is left out itself.
+// Known tells what every build of a game holds, for identify. The player's own files are left out of snapshots, and what is no
+// build is left out itself. The manifests are to be read only.
 func Known(ctx context.Context, home *game.Home, s *store.Store, g *game.Game) ([]identify.Known, error) {
-	builds, err := home.Builds(ctx, g.Name)
+	k, err := knownOf(ctx, home, s, g, nil, nil)
 	if err != nil {
 		return nil, err
 	}
-	match := g.Rules().Matcher()
-	var list []identify.Known
+	return k.all(ctx)
+}
+
+// KnownOn is Known about some paths: of others the manifests tell nothing.
+func KnownOn(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, paths []string) ([]identify.Known, error) {
+	k, err := knownOf(ctx, home, s, g, nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	return k.on(ctx, paths)
+}
+
+// KnownOf is Known of some builds.
+func KnownOf(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, is func(*state.Build) bool) ([]identify.Known, error) {
+	k, err := knownOf(ctx, home, s, g, nil, is)
+	if err != nil {
+		return nil, err
+	}
+	return k.all(ctx)
+}
+
+// OfferedPaths lists the paths that any build of a feed has, as fold makes them.
+func OfferedPaths(ctx context.Context, l *lane.Lane, fold func(string) string) (map[string]bool, error) {
+	k, err := knownOf(ctx, l.Home, l.Store, l.Game, nil, func(b *state.Build) bool { return len(b.Feeds) > 0 })
+	if err != nil {
+		return nil, err
+	}
+	return k.view.Paths(ctx, fold)
+}
+
+// known are builds, and what the index tells of them.
+type known struct {
+	home  *game.Home
+	match *rules.Matcher
+	list  []*state.Build
+	of    map[*state.Build][]part
+	view  *index.View
+}
+
+// part is a component of a build, and what the index calls its manifest.
+type part struct {
+	name     string
+	required bool
+	source   index.Source
+}
+
+// knownOf asks the index about those of a list of builds (nil: all of the game) that is tells; nil: all.
+func knownOf(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, builds []*state.Build, is func(*state.Build) bool) (k *known, err error) {
+	if builds == nil {
+		if builds, err = home.Builds(ctx, g.Name); err != nil {
+			return nil, err
+		}
+	}
+	k = &known{home: home, match: g.Rules().Matcher(), of: make(map[*state.Build][]part)}
+	required := make(map[*feed.Feed][]string)
 	for _, b := range builds {
-		if b.Fragment {
+		if b.Fragment || is != nil && !is(b) {
 			continue
 		}
-		k := identify.Known{Build: b}
-		if len(b.Feeds) > 0 {
-			k.Parts, err = OfferedParts(b)
-		} else if b.Channel == state.ImportedLine {
-			k.Parts, err = importedParts(ctx, s, b, b.ComponentNames())
-		} else {
-			var m *manifest.Manifest
-			m, err = b.ReadManifest(ctx, s)
-			if err == nil {
-				m = m.Without(func(p string) bool { return match.Kept(p) || match.Scratch(p) })
-				k.Parts = []identify.Part{{Name: "folder", Required: true, Manifest: m}}
+		k.list = append(k.list, b)
+		if k.of[b], err = partsOf(ctx, s, b, required); err != nil {
+			return nil, err
+		}
+	}
+	var sources []index.Source
+	for _, b := range slices.Backward(k.list) { // the oldest first
+		for _, p := range k.of[b] {
+			sources = append(sources, p.source)
+		}
+	}
+	k.view, err = home.Index.Of(ctx, sources)
+	return k, err
+}
+
+// partsOf lists the components of a build; of a snapshot, the folder.
+func partsOf(ctx context.Context, s *store.Store, b *state.Build, required map[*feed.Feed][]string) (list []part, err error) {
+	recorded := func(name string, d digest.Digest, read func() (*manifest.Manifest, error)) {
+		list = append(list, part{name, true, index.Source{Name: d, Line: b.Game + "\n" + b.Channel + "\n" + name, Read: func() (*index.Listed, error) {
+			m, err := read()
+			return &index.Listed{Manifest: m}, err
+		}}})
+	}
+	switch {
+	case len(b.Feeds) > 0:
+		f := b.Feeds[0]
+		if _, asked := required[f]; !asked {
+			if required[f], err = requiredOf(b); err != nil {
+				return nil, err
 			}
+		}
+		for _, c := range b.Components {
+			list = append(list, part{c.Name, slices.Contains(required[f], c.Name), f.Source(c)})
+		}
+	case b.Channel == state.ImportedLine:
+		for _, c := range b.Components {
+			recorded(c.Name, c.Manifest, func() (*manifest.Manifest, error) {
+				parts, err := importedParts(ctx, s, b, []string{c.Name})
+				if err != nil {
+					return nil, err
+				}
+				return parts[0].Manifest, nil
+			})
+			list[len(list)-1].required = false
+		}
+	default:
+		recorded("folder", b.Manifest, func() (*manifest.Manifest, error) { return b.ReadManifest(ctx, s) })
+	}
+	return list, nil
+}
+
+func (k *known) on(ctx context.Context, paths []string) ([]identify.Known, error) {
+	found, err := k.view.On(ctx, paths)
+	if err != nil {
+		return nil, err
+	}
+	return k.builds(found)
+}
+
+func (k *known) all(ctx context.Context) ([]identify.Known, error) {
+	found, err := k.view.All(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return k.builds(found)
+}
+
+// builds makes builds of manifests. One of which a manifest cannot be read is left out.
+func (k *known) builds(found map[digest.Digest]*manifest.Manifest) ([]identify.Known, error) {
+	for name, m := range found {
+		found[name] = k.home.Aliases.Manifest(m)
+	}
+	var list []identify.Known
+	for _, b := range k.list {
+		is := identify.Known{Build: b}
+		var err error
+		for _, p := range k.of[b] {
+			if err = k.view.Errs[p.source.Name]; err != nil {
+				break
+			}
+			m := found[p.source.Name]
+			if b.Components == nil || len(b.Feeds) == 0 && b.Channel != state.ImportedLine {
+				m = m.Without(func(p string) bool { return k.match.Kept(p) || k.match.Scratch(p) })
+			}
+			is.Parts = append(is.Parts, identify.Part{Name: p.name, Required: p.required, Manifest: m})
 		}
 		if errors.Is(err, store.ErrMissing) {
 			err = fmt.Errorf("%w; see %s", err, problem.MendStore)
 		}
 		if err != nil && (len(b.Feeds) > 0 || errors.Is(err, store.ErrMissing)) {
-			game.TellLeftOut(home, b, err)
+			game.TellLeftOut(k.home, b, err)
 			continue
 		}
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", b.Name(), err)
 		}
-		list = append(list, k)
+		list = append(list, is)
 	}
 	return list, nil
 }
@@ -101,43 +231,33 @@ func Here(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, bu
 		return nil, err
 	}
 	p.Unread, p.Fresh = live.unread, len(live.content) == 0
+	k, err := knownOf(ctx, home, s, g, builds, func(b *state.Build) bool { return len(b.Feeds) > 0 || b.UID != "" })
+	if err != nil {
+		return nil, err
+	}
+	known, err := k.all(ctx)
+	if err != nil {
+		return nil, err
+	}
 	parts := make(map[digest.Digest]*fetch.Part) // by manifest
 	wanted := make(map[*state.Build][]*fetch.Part)
 	all := make(map[digest.Digest]bool)
-	for _, b := range builds {
-		for _, c := range b.Components {
-			part := parts[c.Manifest]
-			switch {
-			case part != nil:
-			case len(b.Feeds) > 0:
-				m, err := b.Feeds[0].Manifest(c.Manifest)
-				if err != nil {
-					game.TellLeftOut(home, b, err)
-					continue
-				}
-				part = &fetch.Part{Part: c, Manifest: m}
-				parts[c.Manifest] = part
-				for _, f := range m.Files {
+	for _, is := range known {
+		of := []catalogue.Part{{Manifest: is.Build.Manifest}} // no feed offers it any more: what was chosen of it is recorded as one
+		if len(is.Build.Feeds) > 0 || is.Build.Channel == state.ImportedLine {
+			of = is.Build.Components
+		}
+		for i, c := range of {
+			if parts[c.Manifest] == nil {
+				parts[c.Manifest] = &fetch.Part{Part: c, Manifest: is.Parts[i].Manifest}
+				for _, f := range is.Parts[i].Manifest.Files {
 					all[f.Digest] = true
 				}
-			default:
-				continue
 			}
-			wanted[b] = append(wanted[b], part)
+			wanted[is.Build] = append(wanted[is.Build], parts[c.Manifest])
 		}
-		if len(wanted[b]) == 0 && b.UID != "" {
-			// No feed offers it any more: what was chosen of it is recorded as one.
-			m, err := b.ReadManifest(ctx, s)
-			if err != nil {
-				game.TellLeftOut(home, b, err)
-				continue
-			}
-			wanted[b] = []*fetch.Part{{Part: catalogue.Part{Manifest: b.Manifest}, Manifest: m}}
-			parts[b.Manifest] = wanted[b][0]
-			for _, f := range m.Files {
-				all[f.Digest] = true
-			}
-		}
+	}
+	for _, b := range builds {
 		wanted[b] = live.chosen(b, wanted[b])
 	}
 	var ask []digest.Digest

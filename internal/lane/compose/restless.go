@@ -43,7 +43,11 @@ func FindRestless(ctx context.Context, l *lane.Lane, t *scan.Tree) ([]*Restless,
 	if len(list) == 0 {
 		return nil, nil
 	}
-	known, err := Known(ctx, l.Home, l.Store, l.Game)
+	var paths []string
+	for _, r := range list {
+		paths = append(paths, r.Path)
+	}
+	known, err := KnownOn(ctx, l.Home, l.Store, l.Game, paths)
 	if err != nil {
 		return nil, err
 	}

@@ -3,9 +3,12 @@ package compose
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"morvant/internal/catalogue"
+	"morvant/internal/digest"
 	"morvant/internal/feed"
+	"morvant/internal/feed/listing"
 	"morvant/internal/game"
 )
 
@@ -28,7 +31,7 @@ func AskLikely(ctx context.Context, home *game.Home, name string, size int64, o 
 		if err != nil {
 			continue // said where builds are listed
 		}
-		var likely []feed.Wanted
+		var likely []listing.Wanted
 		for _, w := range f.Unread(builds) {
 			if size == 0 || w.Part.Bytes <= 2*size {
 				likely = append(likely, w)
@@ -40,9 +43,16 @@ func AskLikely(ctx context.Context, home *game.Home, name string, size int64, o 
 			} else if err != nil {
 				home.Tell(fmt.Sprintf("the feed %s does not tell all: %v", f.Name, err))
 			}
+			if builds, err = newestFirst(f); err != nil {
+				return 0, err
+			}
+		}
+		lacks := make(map[digest.Digest]bool)
+		for _, w := range f.Unread(builds) {
+			lacks[w.Part.Manifest] = true
 		}
 		for _, b := range builds {
-			if len(f.Unread([]catalogue.Build{b})) > 0 {
+			if slices.ContainsFunc(b.Components, func(p catalogue.Part) bool { return lacks[p.Manifest] }) {
 				unread++
 			}
 		}

@@ -50,15 +50,12 @@ func Update(ctx context.Context, l *lane.Lane, u Came) (*state.Build, error) {
 		b.Note = "came in 1 wave " + u.Note
 	}
 	came := &manifest.Manifest{}
-	paths := make(map[string]bool)
 	for _, e := range u.Files {
-		paths[e.Path] = true
 		came.Files = append(came.Files, manifest.File{Path: e.Path, Size: e.Stamp.Size, Digest: e.Digest})
 		own.Files[e.Path] = e.Attribute()
 	}
 	came.Sort()
-	left := base.Without(func(p string) bool { return paths[p] || u.took(p) })
-	m, err := manifest.Merge(left, came)
+	m, err := manifest.Merge(base.Without(u.took).Yields(came), came)
 	if err != nil {
 		return nil, err
 	}

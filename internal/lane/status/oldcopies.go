@@ -2,6 +2,7 @@ package status
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"strings"
 
@@ -49,7 +50,7 @@ func OldCopies(ctx context.Context, l *lane.Lane, t *scan.Tree, m *manifest.Mani
 	if len(asides) == 0 {
 		return nil, nil
 	}
-	known, err := compose.Known(ctx, l.Home, l.Store, l.Game)
+	known, err := compose.KnownOn(ctx, l.Home, l.Store, l.Game, slices.Collect(maps.Keys(asides)))
 	if err != nil {
 		return nil, err
 	}

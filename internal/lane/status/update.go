@@ -3,6 +3,7 @@ package status
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 
 	"morvant/internal/catalogue"
@@ -107,17 +108,13 @@ func towards(ctx context.Context, l *lane.Lane, t *scan.Tree, d *Drift, held *ma
 	if len(drifted) == 0 {
 		return nil, nil
 	}
-	known, err := compose.Known(ctx, l.Home, l.Store, l.Game)
-	if err != nil {
+	known, err := likely(ctx, l, t, drifted, fold)
+	if err != nil || len(known) == 0 {
 		return nil, err
 	}
-	c := &comparing{tree: t, match: l.Game.Rules().Matcher(), fold: fold, drifted: drifted, holds: make(map[string]digest.Digest, len(held.Files)), offered: make(map[string]bool)}
-	for _, k := range known {
-		for _, p := range k.Parts {
-			for _, f := range p.Manifest.Files {
-				c.offered[fold(f.Path)] = c.offered[fold(f.Path)] || len(k.Build.Feeds) > 0
-			}
-		}
+	c := &comparing{tree: t, match: l.Game.Rules().Matcher(), fold: fold, drifted: drifted, holds: make(map[string]digest.Digest, len(held.Files))}
+	if c.offered, err = compose.OfferedPaths(ctx, l, fold); err != nil {
+		return nil, err
 	}
 	for _, f := range held.Files {
 		c.holds[fold(f.Path)] = f.Digest
@@ -137,6 +134,38 @@ func towards(ctx context.Context, l *lane.Lane, t *scan.Tree, d *Drift, held *ma
 		}
 	}
 	return best, nil
+}
+
+// likely lists the known builds that can account for enough of the drift: what differs is as in them.
+func likely(ctx context.Context, l *lane.Lane, t *scan.Tree, drifted map[string]bool, fold func(string) string) ([]identify.Known, error) {
+	on, err := compose.KnownOn(ctx, l.Home, l.Store, l.Game, slices.Collect(maps.Keys(drifted)))
+	if err != nil {
+		return nil, err
+	}
+	gone := 0 // a build that lacks them accounts for them
+	for p := range drifted {
+		if e := t.Entry(p); e == nil || e.Kind != scan.File {
+			gone++
+		}
+	}
+	enough := make(map[string]bool)
+	for _, k := range on {
+		same := gone
+		for _, p := range k.Parts {
+			for _, f := range p.Manifest.Files {
+				if e := t.Entry(f.Path); drifted[fold(f.Path)] && e != nil && e.Kind == scan.File && e.Digest == f.Digest {
+					same++
+				}
+			}
+		}
+		if float64(same) >= explained*float64(len(drifted)) {
+			enough[k.Build.Key()] = true
+		}
+	}
+	if len(enough) == 0 {
+		return nil, nil
+	}
+	return compose.KnownOf(ctx, l.Home, l.Store, l.Game, func(b *state.Build) bool { return enough[b.Key()] })
 }
 
 // comparing compares a drifted folder with known builds.
