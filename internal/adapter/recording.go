@@ -177,6 +177,8 @@ func paramsOf(method string) any {
 		return &SecretParams{}
 	case "progress":
 		return &Progress{}
+	case "done":
+		return &Done{}
 	}
 	return &struct{}{}
 }

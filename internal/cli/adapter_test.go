@@ -225,6 +225,8 @@ type told struct {
 	Dear      bool
 	AtOnce    int
 	Later     map[string]bool // manifests that are to be asked for later
+	Scratch   bool            // content comes in files of the adapter's folder,
+	Texts     map[string]string
 }
 
 // note notes a request.
@@ -246,8 +248,13 @@ const shelfProgram = "morvant-adapter-shelf"
 // runShelf is that adapter.
 func runShelf() {
 	var t told
+	var folder string
 	err := speak.Serve(os.Stdin, os.Stdout, speak.Methods{
 		Initialize: func(_ context.Context, p adapter.InitializeParams) (*adapter.Initialized, error) {
+			folder = p.Folder
+			if p.Limit > 0 {
+				defer func() { _ = t.note(fmt.Sprint("limit:", p.Limit)) }()
+			}
 			b, err := os.ReadFile(p.Address)
 			if err == nil {
 				err = json.Unmarshal(b, &t)
@@ -273,8 +280,23 @@ func runShelf() {
 			}
 			return t.Manifests[p.Manifest], nil
 		},
+		Done: func(d adapter.Done) {
+			for _, file := range d.Files {
+				_ = errors.Join(t.note("done:"+file), os.Remove(filepath.Join(folder, file)))
+			}
+		},
 		Content: func(_ context.Context, p adapter.ContentParams) (*adapter.Content, error) {
 			r := &adapter.Content{}
+			if t.Scratch {
+				for _, w := range p.Want {
+					file := strings.ReplaceAll(w.Path, "/", "-")
+					if err := os.WriteFile(filepath.Join(folder, file), []byte(t.Texts[w.Path]), 0o600); err != nil {
+						return nil, err
+					}
+					r.Places = append(r.Places, adapter.Place{Path: w.Path, File: file})
+				}
+				return r, nil
+			}
 			if t.Expired > 0 {
 				t.Expired--
 				r.Expires = time.Now().Add(-time.Minute).UTC().Format(time.RFC3339)

@@ -144,3 +144,21 @@ func TestDearManifestsAreReadOnlyWhenNamed(t *testing.T) {
 	require.Len(t, asked(), 1+40-1)
 	require.NotContains(t, w.ok("builds").out, "not read")
 }
+
+// TestAnAdapterIsToldWhatCanGoAndHowFast: the files that it made for content have been read, and the player wants no more than this.
+func TestAnAdapterIsToldWhatCanGoAndHowFast(t *testing.T) {
+	t.Parallel()
+	s, w := newShelf(t), newWorld(t)
+	s.told.Texts = map[string]string{"a": "a file", "data/b": "another one"}
+	s.publish("1", shelfDay, map[string][]byte{"a": []byte("a file"), "data/b": []byte("another one")})
+	s.told.Scratch, s.told.AtOnce = true, 2
+	asked := s.added(w)
+	asked()
+	w.ok("pin", "id:1", "--yes", "--limit", "50MB")
+	require.Equal(t, "another one", w.read("data/b"))
+	told := asked()
+	require.Contains(t, told, "done:a")
+	require.Contains(t, told, "done:data-b")
+	require.Contains(t, told, "limit:50000000")
+	require.NoFileExists(t, filepath.Join(w.home, "feeds", "quay", "shelf", "adapter", "data-b"))
+}

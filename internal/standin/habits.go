@@ -164,7 +164,7 @@ func (l *Launcher) place(u *update, folder string) (string, error) {
 // settle is what follows an update, and returns where the game is then.
 func (l *Launcher) settle(u *update, folder string) (string, error) {
 	if l.has(Swap) {
-		if err := errors.Join(os.Rename(folder, folder+".old"), os.Rename(folder+".new", folder), os.RemoveAll(folder+".old")); err != nil {
+		if err := errors.Join(os.RemoveAll(folder+".old"), os.Rename(folder, folder+".old"), os.Rename(folder+".new", folder), os.RemoveAll(folder+".old")); err != nil {
 			return folder, err
 		}
 	}

@@ -108,11 +108,17 @@ func (h *Health) others(ctx context.Context, home *game.Home) error {
 	if err != nil {
 		return err
 	}
-	if cacheAnew {
-		h.Anew = append(h.Anew, "cache.db")
+	indexAnew, err := home.Index.Check(ctx)
+	if err != nil {
+		return err
 	}
-	if aliasesAnew {
-		h.Anew = append(h.Anew, "aliases.db")
+	for _, db := range []struct {
+		name string
+		anew bool
+	}{{"cache.db", cacheAnew}, {"aliases.db", aliasesAnew}, {game.IndexFile, indexAnew}} {
+		if db.anew {
+			h.Anew = append(h.Anew, db.name)
+		}
 	}
 	names, err := home.Names()
 	if err != nil {

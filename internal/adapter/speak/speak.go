@@ -25,6 +25,7 @@ type Methods struct {
 	Builds     func(context.Context, adapter.BuildsParams) (*adapter.Builds, error)
 	Manifest   func(context.Context, adapter.ManifestParams) (*adapter.Manifest, error)
 	Content    func(context.Context, adapter.ContentParams) (*adapter.Content, error)
+	Done       func(adapter.Done) // files of the adapter's folder have been read, and can go
 }
 
 // Serve answers until the other side says that it is over.
@@ -42,6 +43,12 @@ func Serve(in io.Reader, out io.WriteCloser, m Methods) error {
 				return struct{}{}, jrpc2.Errorf(jrpc2.MethodNotFound, "no channel is locked")
 			}
 			return struct{}{}, answer(m.Unlock(ctx, p))
+		}),
+		"done": handler.New(func(_ context.Context, d adapter.Done) error {
+			if m.Done != nil {
+				m.Done(d)
+			}
+			return nil
 		}),
 		"exit": func(ctx context.Context, _ *jrpc2.Request) (any, error) {
 			go jrpc2.ServerFromContext(ctx).Stop()

@@ -214,7 +214,19 @@ func (d *delivery) some(ctx context.Context, part Part, pieces []*piece) ([]*pie
 	if len(told) == 0 {
 		return nil, fmt.Errorf("the adapter %s: %w: it does not say where %s is", d.spoken.Name(), adapter.ErrProtocol, pieces[0].file.path)
 	}
-	return told, d.get(ctx, until, sources, bySource)
+	if err := d.get(ctx, until, sources, bySource); err != nil {
+		return told, err
+	}
+	var read []string
+	for i := range places {
+		if f := places[i].File; f != "" && !slices.Contains(read, f) {
+			read = append(read, f)
+		}
+	}
+	if len(read) > 0 && d.spoken.Said.Protocol > 1 {
+		d.spoken.Done(ctx, read)
+	}
+	return told, nil
 }
 
 // wanted makes the question where pieces are, and an index of them by path and number.
