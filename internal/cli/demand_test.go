@@ -80,6 +80,27 @@ func TestADistributorIsAskedWhenItIsNeeded(t *testing.T) {
 	require.NotContains(t, w.ok("builds", "--find", "m-1417").out, "not read")
 }
 
+// TestWhichBuildsHaveAFile: wherever it lies, by Morvant's digest and the distributor's, read or not.
+func TestWhichBuildsHaveAFile(t *testing.T) {
+	t.Parallel()
+	s, w := newArchive(t, 6), newWorld(t)
+	w.write("quay.exe", "the program 0")
+	s.added(w)
+	w.ok("snapshot", "mine")
+	from := filepath.Join(w.dir, "download.bin")
+	require.NoError(t, os.WriteFile(from, []byte("content of build 3"), 0o644))
+	r := w.ok("builds", "--with", from)
+	require.Contains(t, r.out, "id 3")
+	require.Contains(t, r.out, "as data/a.pak")
+	require.NotContains(t, r.out, "id 2")
+	r = w.ok("builds", "--with", "quay.exe")
+	require.Contains(t, r.out, "mine", "as it is called in the game")
+	require.Contains(t, r.out, "id 5")
+	require.NoError(t, os.WriteFile(from, []byte("of none"), 0o644))
+	require.Contains(t, w.ok("builds", "--with", from).out, "No known build")
+	w.fails(1, "no-such-file", "builds", "--with", "no-such-file")
+}
+
 // TestOneManifestThatIsWrongLocksOutNothing: the feed is added, other builds can be had, and what was wrong is said once.
 func TestOneManifestThatIsWrongLocksOutNothing(t *testing.T) {
 	t.Parallel()

@@ -615,6 +615,52 @@ func (v *View) Ways(ctx context.Context) (list []Way, whole bool, err error) {
 	return list, whole, ctx.Err()
 }
 
+// With lists the manifests of the view that have one of these contents, by name, and a path where it lies.
+func (v *View) With(ctx context.Context, contents map[digest.Digest]bool) (map[digest.Digest]string, error) {
+	found := make(map[digest.Digest]string)
+	names, numbers := v.asked()
+	whole := false
+	_ = v.x.kept.Do(ctx, func(db *sql.DB) error {
+		clear(found)
+		if now, err := places(ctx, db); err != nil || !v.among(now) {
+			return err
+		}
+		err := v.rows(ctx, db, nil, func(r *row) error {
+			if d, err := digest.FromBytes([]byte(r.content)); r.kind != file || err != nil || !contents[d] {
+				return nil
+			}
+			list := numbers[r.line]
+			from, _ := slices.BinarySearch(list, r.first)
+			to, _ := slices.BinarySearch(list, r.last+1)
+			for _, at := range list[from:max(from, to)] {
+				name := names[place{r.line, at}]
+				if was, has := found[name]; !has || r.path < was {
+					found[name] = r.path
+				}
+			}
+			return nil
+		})
+		whole = err == nil
+		return err
+	})
+	decoded := v.decoded
+	if !whole {
+		clear(found)
+		var err error
+		if decoded, err = v.All(ctx); err != nil {
+			return nil, err
+		}
+	}
+	for name, m := range decoded {
+		for _, f := range slices.Backward(m.Files) { // the first by its path
+			if contents[f.Digest] {
+				found[name] = f.Path
+			}
+		}
+	}
+	return found, ctx.Err()
+}
+
 // Having lists manifests of the view that together have all of those contents that any of them has: those with the most first, as few
 // as that leads to.
 func (v *View) Having(ctx context.Context, contents map[digest.Digest]bool) ([]digest.Digest, error) {

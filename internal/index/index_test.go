@@ -264,6 +264,17 @@ func TestFewManifestsHaveAllThatIsLookedFor(t *testing.T) {
 			}
 			return all
 		}
+		with, err := v.With(t.Context(), want)
+		require.NoError(t, err)
+		for _, s := range h.sources[:20] {
+			lies := ""
+			for _, f := range h.all[s.Name].Files {
+				if want[f.Digest] && lies == "" {
+					lies = f.Path
+				}
+			}
+			require.Equal(t, lies, with[s.Name], "seed %d", seed)
+		}
 		var every []digest.Digest
 		for _, s := range h.sources[:20] {
 			every = append(every, s.Name)

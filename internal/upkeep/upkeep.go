@@ -387,6 +387,7 @@ func endChanges(ctx context.Context, home *game.Home, meter progress.Meter, now 
 // complete returns ErrIncomplete if a build or a backup that should be whole in the
 // store is not: then the index cannot be trusted with telling what nobody needs.
 func complete(ctx context.Context, home *game.Home, s *store.Store) error {
+	asked := make(map[digest.Digest]bool) // builds have most in common
 	return references(ctx, home, s, func(r *reference, err error) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w (%w)", r.label, ErrIncomplete, err)
@@ -396,10 +397,12 @@ func complete(ctx context.Context, home *game.Home, s *store.Store) error {
 		}
 		files := []digest.Digest{r.list}
 		for _, e := range r.content {
-			files = append(files, e.Digest)
+			if !asked[e.Digest] {
+				asked[e.Digest] = true
+				files = append(files, e.Digest)
+			}
 		}
-		slices.SortFunc(files, func(a, b digest.Digest) int { return slices.Compare(a[:], b[:]) })
-		lacks, err := s.Lacks(ctx, slices.Compact(files))
+		lacks, err := s.Lacks(ctx, files)
 		if err != nil {
 			return err
 		}

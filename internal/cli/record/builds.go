@@ -2,7 +2,9 @@ package record
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -22,6 +24,7 @@ import (
 	"morvant/internal/resolve"
 	"morvant/internal/state"
 	"morvant/internal/store"
+	"morvant/internal/volume"
 )
 
 func (a commands) buildsCommand() *cli.Command {
@@ -37,6 +40,7 @@ func (a commands) buildsCommand() *cli.Command {
 			&cli.StringFlag{Name: "date", Usage: "with --for: when the file was made, if its own date is wrong: `DATE`"},
 			&cli.BoolFlag{Name: "all", Usage: "also list files that were recorded for overlays"},
 			&cli.StringFlag{Name: "find", Usage: "only those with this `TEXT` in label or note, or with the manifest of this number"},
+			&cli.StringFlag{Name: "with", Usage: "only those that have the `FILE`, wherever it lies and whatever it is called"},
 			&cli.StringFlag{Name: "channel", Usage: "only those of this `CHANNEL` (snapshot for those recorded here)"},
 			&cli.StringFlag{Name: "plot", Usage: "draw their history: `FILE.png` or FILE.svg"},
 			&cli.BoolFlag{Name: "dry-run", Aliases: []string{"n"}, Usage: "with --plot: only say which file would be written"},
@@ -223,7 +227,40 @@ func (a commands) listBuilds(ctx context.Context, c *cli.Command, home *game.Hom
 		return b.IsMods() || hidden && record.ForOverlay(b) || !b.HasManifest(c.String("find")) && !strings.Contains(strings.ToLower(b.Label+"\n"+b.Note+"\n"+b.Own+"\n"+strings.Join(b.Also, "\n")), text) ||
 			c.IsSet("channel") && b.Line() != c.String("channel")
 	})
+	if c.IsSet("with") {
+		return list, list.having(ctx, home, name, c.String("with"))
+	}
 	return list, nil
+}
+
+// having reduces the list to builds that have a file, and says where it lies in them.
+func (l *buildList) having(ctx context.Context, home *game.Home, name, path string) error {
+	g, err := home.Load(name)
+	if err != nil {
+		return err
+	}
+	f, err := volume.Open(path)
+	if errors.Is(err, fs.ErrNotExist) && !filepath.IsAbs(path) { // as it is called in the game
+		if is, laneErr := home.Lane(ctx, name, ""); laneErr == nil {
+			f, err = volume.Open(filepath.Join(g.Folder(is), path))
+		}
+	}
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	s, err := store.Open(ctx, home.StoreDir())
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	at, err := compose.With(ctx, home, s, g, l.builds, f)
+	l.builds = slices.DeleteFunc(l.builds, func(b *state.Build) bool {
+		where, has := at[b]
+		l.said[b] = "as " + where
+		return !has
+	})
+	return err
 }
 
 // near reduces the list to the build that a date led to and those around it.
@@ -283,6 +320,10 @@ func (a commands) builds(ctx context.Context, c *cli.Command, home *game.Home, n
 			Builds []view.BuildJSON `json:"builds"`
 			Absent []view.EntryJSON `json:"not_here"`
 		}{"morvant-builds/1", name, out, absent})
+	}
+	if len(list.builds) == 0 && c.IsSet("with") {
+		a.Say("No known build of %s has %s.", g.Display(), view.Plain(c.String("with")))
+		return nil
 	}
 	if len(list.builds) == 0 && len(list.absent) == 0 {
 		a.Say("No build of %s matches. Record one: morvant snapshot LABEL; or add a feed: morvant feed add ADDRESS", g.Display())
@@ -397,6 +438,9 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 		}
 	}
 	a.Table(columns, rows)
+	if slices.ContainsFunc(list.builds, (*state.Build).Unread) {
+		a.Say("%s", view.Faint("not read: what it holds is asked for when it is needed; morvant feed refresh --all asks for all of it now."))
+	}
 	switch {
 	case unsure && here.Fresh:
 		a.Say("%s", view.Faint("?: the game's folder has not been read yet; morvant identify reads it."))

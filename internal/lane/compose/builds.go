@@ -92,20 +92,15 @@ func (c *Composed) From(others ...*Composed) { c.also = append(c.also, others...
 
 // Offering finds builds that feeds offer and that have some of the content that is missing.
 func Offering(ctx context.Context, l *lane.Lane, missing map[digest.Digest]bool) ([]*Composed, error) {
-	offered, err := l.Home.Offered(l.Game.Name)
+	offered, err := KnownOf(ctx, l.Home, l.Store, l.Game, func(b *state.Build) bool { return len(b.Feeds) > 0 })
 	if err != nil {
 		return nil, err
 	}
 	found := make(map[digest.Digest]bool)
 	var list []*Composed
-	for _, b := range offered {
-		parts, err := OfferedParts(b)
-		if err != nil {
-			game.TellLeftOut(l.Home, b, err)
-			continue
-		}
+	for _, k := range offered {
 		var names []string
-		for _, p := range parts {
+		for _, p := range k.Parts {
 			has := false
 			for _, f := range p.Manifest.Files {
 				if missing[f.Digest] && !found[f.Digest] {
@@ -119,7 +114,7 @@ func Offering(ctx context.Context, l *lane.Lane, missing map[digest.Digest]bool)
 		if len(names) == 0 {
 			continue
 		}
-		c, err := Of(ctx, l, b, names)
+		c, err := Of(ctx, l, k.Build, names)
 		if err != nil {
 			return nil, err
 		}

@@ -79,8 +79,11 @@ func groundAt(ctx context.Context, l *lane.Lane, c *Composed, paths []string, op
 		}
 	}
 	if optional != nil && len(optional.Feeds) > 0 {
-		if _, err := OfferedParts(optional); err != nil {
-			game.TellLeftOut(l.Home, optional, err)
+		for _, c := range optional.Components {
+			if _, err := optional.Feeds[0].Manifest(c.Manifest); err != nil {
+				game.TellLeftOut(l.Home, optional, err)
+				break
+			}
 		}
 	}
 	return g, nil

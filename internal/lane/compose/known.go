@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"slices"
 
+	"morvant/internal/adapter"
 	"morvant/internal/catalogue"
 	"morvant/internal/digest"
 	"morvant/internal/feed"
@@ -49,6 +51,66 @@ func KnownOf(ctx context.Context, home *game.Home, s *store.Store, g *game.Game,
 		return nil, err
 	}
 	return k.all(ctx)
+}
+
+// With tells which builds of a list have a file of this content, and where it lies in them.
+func With(ctx context.Context, home *game.Home, s *store.Store, g *game.Game, builds []*state.Build, file io.Reader) (map[*state.Build]string, error) {
+	k, err := knownOf(ctx, home, s, g, builds, nil)
+	if err != nil {
+		return nil, err
+	}
+	contents, err := namesOf(home, g, file)
+	if err != nil {
+		return nil, err
+	}
+	found, err := k.view.With(ctx, contents)
+	if err != nil {
+		return nil, err
+	}
+	at := make(map[*state.Build]string)
+	for b, parts := range k.of {
+		for _, p := range parts {
+			if path, has := found[p.source.Name]; has {
+				at[b] = path
+			}
+		}
+	}
+	return at, nil
+}
+
+// namesOf lists what content is known by: to Morvant, and to the distributors of a game by a digest of any kind.
+func namesOf(home *game.Home, g *game.Game, file io.Reader) (map[digest.Digest]bool, error) {
+	scopes := []string{""}
+	feeds, err := home.Feeds(g.Name)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range feeds {
+		if f.Adapter != "" {
+			scopes = append(scopes, f.Scope())
+		}
+	}
+	own := digest.NewHasher()
+	out := []io.Writer{own}
+	var foreign []*digest.ForeignHasher
+	for _, alg := range digest.Algorithms {
+		h := digest.NewForeignHasher(alg)
+		foreign, out = append(foreign, h), append(out, h)
+	}
+	size, err := io.Copy(io.MultiWriter(out...), file)
+	if err != nil {
+		return nil, err
+	}
+	names := home.Aliases.Names(map[digest.Digest]bool{own.Digest(): true})
+	names[own.Digest()] = true
+	for _, h := range foreign {
+		if d, err := h.Foreign(); err == nil { // else it is made to be mistaken
+			for _, scope := range scopes {
+				names[adapter.Teller{Scope: scope}.Name(&adapter.File{Size: size, Digest: d.String()})] = true
+			}
+		}
+	}
+	return names, nil
 }
 
 // OfferedPaths lists the paths that any build of a feed has, as fold makes them.
@@ -188,27 +250,6 @@ func (k *known) builds(found map[digest.Digest]*manifest.Manifest) ([]identify.K
 		list = append(list, is)
 	}
 	return list, nil
-}
-
-// OfferedParts reads the components of a build that a feed offers.
-func OfferedParts(b *state.Build) ([]identify.Part, error) {
-	required := make(map[string]bool)
-	names, err := requiredOf(b)
-	if err != nil {
-		return nil, err
-	}
-	for _, name := range names {
-		required[name] = true
-	}
-	var parts []identify.Part
-	for _, c := range b.Components {
-		m, err := b.Feeds[0].Manifest(c.Manifest)
-		if err != nil {
-			return nil, err
-		}
-		parts = append(parts, identify.Part{Name: c.Name, Required: required[c.Name], Manifest: m})
-	}
-	return parts, nil
 }
 
 // Presence is how much of builds is on this computer.
