@@ -90,8 +90,11 @@ func (x *Index) Of(ctx context.Context, sources []Source) (*View, error) {
 	}
 	if x != nil { // whatever is wrong with the index, the manifests tell the same
 		_ = x.kept.Do(ctx, func(db *sql.DB) (err error) {
-			v.places, err = places(ctx, db)
-			if err != nil {
+			// Another process that writes, or has been stopped while it did, is not waited for.
+			if _, err := db.ExecContext(ctx, "PRAGMA busy_timeout = 500"); err != nil {
+				return err
+			}
+			if v.places, err = places(ctx, db); err != nil {
 				return err
 			}
 			return v.add(ctx, db, v.lacking(sources))
@@ -378,51 +381,59 @@ func (v *View) On(ctx context.Context, paths []string) (map[digest.Digest]*manif
 	return v.manifests(ctx, folds)
 }
 
-// Paths lists the paths of all files that the manifests of the view, or others of their lines, have, as fold makes them.
+// Paths lists the paths of all files that the manifests of the view have, as fold makes them.
 func (v *View) Paths(ctx context.Context, fold func(string) string) (map[string]bool, error) {
 	paths := make(map[string]bool)
-	whole := len(v.places) == 0
-	lines := make(map[int64]bool)
-	for _, p := range v.places {
-		lines[p.line] = true
+	asked := v.asked()
+	err := v.each(ctx, func() { clear(paths) }, func(r *row) {
+		if len(asked.of(r)) > 0 {
+			paths[fold(r.path)] = true
+		}
+	}, func(_ digest.Digest, f manifest.File) { paths[fold(f.Path)] = true })
+	return paths, err
+}
+
+// look visits the versions at paths (nil: at all) that the index has, and reports whether these are all of the view. begin is called
+// before, perhaps once more.
+func (v *View) look(ctx context.Context, folds map[string]bool, begin func(), visit func(*row)) (whole bool) {
+	if len(v.places) == 0 {
+		return true
 	}
-	_ = v.x.kept.Do(ctx, func(db *sql.DB) error {
+	_ = v.x.kept.Do(ctx, func(db *sql.DB) error { // else the manifests tell
 		whole = false
+		begin()
 		if now, err := places(ctx, db); err != nil || !v.among(now) {
 			return err
 		}
-		for line := range lines {
-			rows, err := db.QueryContext(ctx, `SELECT path FROM path WHERE id IN (SELECT path FROM version WHERE line = ? AND kind = ?)`, line, file)
-			if err != nil {
-				return err
-			}
-			for rows.Next() {
-				var p string
-				if err := rows.Scan(&p); err != nil {
-					return errors.Join(err, rows.Close())
-				}
-				paths[fold(p)] = true
-			}
-			if err := errors.Join(rows.Err(), rows.Close()); err != nil {
-				return err
-			}
+		err := v.rows(ctx, db, folds, visit)
+		whole = err == nil
+		return err
+	})
+	return whole
+}
+
+// each visits the files of the view: versions in the index, and those of manifests that it does not have. Where it fails, all are
+// visited by their manifests, after begin.
+func (v *View) each(ctx context.Context, begin func(), visit func(*row), other func(digest.Digest, manifest.File)) error {
+	whole := v.look(ctx, nil, begin, func(r *row) {
+		if r.kind == file {
+			visit(r)
 		}
-		whole = true
-		return nil
 	})
 	decoded := v.decoded
 	if !whole {
+		begin()
 		var err error
 		if decoded, err = v.All(ctx); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	for _, m := range decoded {
+	for name, m := range decoded {
 		for _, f := range m.Files {
-			paths[fold(f.Path)] = true
+			other(name, f)
 		}
 	}
-	return paths, ctx.Err()
+	return ctx.Err()
 }
 
 // few is up to how many manifests are looked up one by one.
@@ -434,26 +445,18 @@ const most = 500
 // manifests returns what the manifests of the view hold at paths; nil: at all.
 func (v *View) manifests(ctx context.Context, folds map[string]bool) (map[digest.Digest]*manifest.Manifest, error) {
 	found := make(map[digest.Digest]*manifest.Manifest, len(v.places)+len(v.decoded))
-	whole := false
-	if len(v.places) > 0 {
-		_ = v.x.kept.Do(ctx, func(db *sql.DB) error {
-			clear(found)
-			if now, err := places(ctx, db); err != nil || !v.among(now) {
-				return err
+	lines := make(map[int64][]*manifest.Manifest) // by number
+	whole := v.look(ctx, folds, func() {
+		clear(found)
+		clear(lines)
+		for name, p := range v.places {
+			found[name] = &manifest.Manifest{}
+			if n := int(p.at) + 1; len(lines[p.line]) < n {
+				lines[p.line] = slices.Grow(lines[p.line], n-len(lines[p.line]))[:n]
 			}
-			lines := make(map[int64][]*manifest.Manifest) // by number
-			for name, p := range v.places {
-				found[name] = &manifest.Manifest{}
-				if n := int(p.at) + 1; len(lines[p.line]) < n {
-					lines[p.line] = slices.Grow(lines[p.line], n-len(lines[p.line]))[:n]
-				}
-				lines[p.line][p.at] = found[name]
-			}
-			err := v.rows(ctx, db, folds, func(r *row) error { return r.spread(lines[r.line]) })
-			whole = err == nil
-			return err
-		})
-	}
+			lines[p.line][p.at] = found[name]
+		}
+	}, func(r *row) { r.spread(lines[r.line]) })
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
@@ -490,15 +493,15 @@ type row struct {
 	path                       string
 }
 
+// digest returns the content of a file.
+func (r *row) digest() (d digest.Digest) {
+	copy(d[:], r.content)
+	return d
+}
+
 // spread gives a version to the manifests that have it.
-func (r *row) spread(of []*manifest.Manifest) error {
-	var d digest.Digest
-	if r.kind == file {
-		var err error
-		if d, err = digest.FromBytes([]byte(r.content)); err != nil {
-			return fmt.Errorf("%w: %v", database.ErrDamaged, err)
-		}
-	}
+func (r *row) spread(of []*manifest.Manifest) {
+	d := r.digest()
 	for n := r.first; n <= min(r.last, int64(len(of))-1); n++ {
 		m := of[n]
 		switch {
@@ -511,13 +514,12 @@ func (r *row) spread(of []*manifest.Manifest) error {
 			m.EmptyDirs = append(m.EmptyDirs, r.path)
 		}
 	}
-	return nil
 }
 
 // rows visits the versions at paths; nil: at all.
-func (v *View) rows(ctx context.Context, db *sql.DB, folds map[string]bool, visit func(*row) error) error {
+func (v *View) rows(ctx context.Context, db *sql.DB, folds map[string]bool, visit func(*row)) error {
 	const ask = `SELECT v.line, p.id, p.path, v.kind, v.content, v.size, v.way, v.first, v.last, v.sum FROM version v JOIN path p ON p.id = v.path`
-	scan := func(visit func(*row) error, where string, args ...any) error {
+	scan := func(visit func(*row), where string, args ...any) error {
 		rows, err := db.QueryContext(ctx, ask+where, args...)
 		if err != nil {
 			return err
@@ -528,20 +530,18 @@ func (v *View) rows(ctx context.Context, db *sql.DB, folds map[string]bool, visi
 			if err := rows.Scan(&r.line, &r.at, &r.path, &r.kind, &r.content, &r.size, &r.way, &r.first, &r.last, &r.sum); err != nil {
 				return err
 			}
-			if r.version.sum(r.at, r.first) != r.sum {
+			if r.version.sum(r.at, r.first) != r.sum || r.kind == file && len(r.content) != len(digest.Digest{}) {
 				return fmt.Errorf("%w: a row of %s", database.ErrDamaged, r.path)
 			}
 			if folds == nil || folds[volume.Fold(r.path)] {
-				if err := visit(r); err != nil {
-					return err
-				}
+				visit(r)
 			}
 		}
 		return rows.Err()
 	}
 	if len(v.places) <= few && folds == nil {
 		for _, p := range v.places {
-			only := func(r *row) error { r.first, r.last = p.at, p.at; return visit(r) }
+			only := func(r *row) { r.first, r.last = p.at, p.at; visit(r) }
 			if err := scan(only, ` WHERE v.line = ? AND v.last >= ? AND v.first <= ?`, p.line, p.at, p.at); err != nil {
 				return err
 			}
@@ -559,17 +559,37 @@ func (v *View) rows(ctx context.Context, db *sql.DB, folds map[string]bool, visi
 	return nil
 }
 
-// asked lists the manifests of the view by where they are, and their numbers in order, by line.
-func (v *View) asked() (names map[place]digest.Digest, numbers map[int64][]int64) {
-	names, numbers = make(map[place]digest.Digest, len(v.places)), make(map[int64][]int64)
+// asked are the manifests of a view by where they are, and their numbers in order, by line.
+type asked struct {
+	names   map[place]digest.Digest
+	numbers map[int64][]int64
+}
+
+func (v *View) asked() *asked {
+	a := &asked{make(map[place]digest.Digest, len(v.places)), make(map[int64][]int64)}
 	for name, p := range v.places {
-		names[p] = name
-		numbers[p.line] = append(numbers[p.line], p.at)
+		a.names[p] = name
+		a.numbers[p.line] = append(a.numbers[p.line], p.at)
 	}
-	for _, list := range numbers {
+	for _, list := range a.numbers {
 		slices.Sort(list)
 	}
-	return names, numbers
+	return a
+}
+
+// of lists the numbers of those that have a version.
+func (a *asked) of(r *row) []int64 {
+	list := a.numbers[r.line]
+	from, to := a.span(r)
+	return list[from:to]
+}
+
+// span tells from which to before which of the numbers of its line a version is had.
+func (a *asked) span(r *row) (from, to int) {
+	list := a.numbers[r.line]
+	from, _ = slices.BinarySearch(list, r.first)
+	to, _ = slices.BinarySearch(list, r.last+1)
+	return from, max(from, to)
 }
 
 // Way is how distributors name content that some manifests of the view have.
@@ -586,79 +606,38 @@ func (v *View) Ways(ctx context.Context) (list []Way, whole bool, err error) {
 	if len(v.decoded) > 0 {
 		return nil, false, nil
 	}
-	names, asked := v.asked()
+	a := v.asked()
 	seen := make(map[string]bool)
-	_ = v.x.kept.Do(ctx, func(db *sql.DB) error {
-		list, whole = nil, false
-		clear(seen)
-		if now, err := places(ctx, db); err != nil || !v.among(now) {
-			return err
+	whole = v.look(ctx, nil, func() { list = nil; clear(seen) }, func(r *row) {
+		if at := a.of(r); r.way != "" && !seen[r.content] && len(at) > 0 {
+			seen[r.content] = true
+			list = append(list, Way{r.digest(), r.size, r.way, r.path, a.names[place{r.line, at[0]}]})
 		}
-		err := v.rows(ctx, db, nil, func(r *row) error {
-			if r.way == "" || seen[r.content] {
-				return nil
-			}
-			d, err := digest.FromBytes([]byte(r.content))
-			if err != nil {
-				return fmt.Errorf("%w: %v", database.ErrDamaged, err)
-			}
-			numbers := asked[r.line]
-			if i, _ := slices.BinarySearch(numbers, r.first); i < len(numbers) && numbers[i] <= r.last {
-				seen[r.content] = true
-				list = append(list, Way{d, r.size, r.way, r.path, names[place{r.line, numbers[i]}]})
-			}
-			return nil
-		})
-		whole = err == nil
-		return err
 	})
 	return list, whole, ctx.Err()
 }
 
-// With lists the manifests of the view that have one of these contents, by name, and a path where it lies.
+// With lists the manifests of the view that have one of these contents, by name, and the first path where it lies.
 func (v *View) With(ctx context.Context, contents map[digest.Digest]bool) (map[digest.Digest]string, error) {
 	found := make(map[digest.Digest]string)
-	names, numbers := v.asked()
-	whole := false
-	_ = v.x.kept.Do(ctx, func(db *sql.DB) error {
-		clear(found)
-		if now, err := places(ctx, db); err != nil || !v.among(now) {
-			return err
+	note := func(name digest.Digest, path string) {
+		if was, has := found[name]; !has || path < was {
+			found[name] = path
 		}
-		err := v.rows(ctx, db, nil, func(r *row) error {
-			if d, err := digest.FromBytes([]byte(r.content)); r.kind != file || err != nil || !contents[d] {
-				return nil
+	}
+	a := v.asked()
+	err := v.each(ctx, func() { clear(found) }, func(r *row) {
+		if contents[r.digest()] {
+			for _, at := range a.of(r) {
+				note(a.names[place{r.line, at}], r.path)
 			}
-			list := numbers[r.line]
-			from, _ := slices.BinarySearch(list, r.first)
-			to, _ := slices.BinarySearch(list, r.last+1)
-			for _, at := range list[from:max(from, to)] {
-				name := names[place{r.line, at}]
-				if was, has := found[name]; !has || r.path < was {
-					found[name] = r.path
-				}
-			}
-			return nil
-		})
-		whole = err == nil
-		return err
+		}
+	}, func(name digest.Digest, f manifest.File) {
+		if contents[f.Digest] {
+			note(name, f.Path)
+		}
 	})
-	decoded := v.decoded
-	if !whole {
-		clear(found)
-		var err error
-		if decoded, err = v.All(ctx); err != nil {
-			return nil, err
-		}
-	}
-	for name, m := range decoded {
-		for _, f := range slices.Backward(m.Files) { // the first by its path
-			if contents[f.Digest] {
-				found[name] = f.Path
-			}
-		}
-	}
-	return found, ctx.Err()
+	return found, err
 }
 
 // Having lists manifests of the view that together have all of those contents that any of them has: those with the most first, as few
@@ -668,44 +647,19 @@ func (v *View) Having(ctx context.Context, contents map[digest.Digest]bool) ([]d
 	if len(v.decoded) > 0 || len(contents) == 0 {
 		return append(names, slices.Collect(maps.Keys(v.decoded))...), nil
 	}
-	of, numbers := v.asked()
+	a := v.asked()
 	var rows []*row
-	_ = v.x.kept.Do(ctx, func(db *sql.DB) error { // without the index, what might have helped does not
-		rows = nil
-		return v.rows(ctx, db, nil, func(r *row) error {
-			if d, err := digest.FromBytes([]byte(r.content)); r.kind == file && err == nil && contents[d] {
-				rows = append(rows, r)
-			}
-			return nil
-		})
+	v.look(ctx, nil, func() { rows = nil }, func(r *row) { // without the index, what might have helped does not
+		if r.kind == file && contents[r.digest()] {
+			rows = append(rows, r)
+		}
 	})
 	for ctx.Err() == nil {
-		var best place
-		most := 0
-		for line, list := range numbers {
-			// How many begin and end at each number that was asked for.
-			steps := make([]int, len(list)+1)
-			for _, r := range rows {
-				if r.line == line {
-					from, _ := slices.BinarySearch(list, r.first)
-					to, _ := slices.BinarySearch(list, r.last+1)
-					if from < to {
-						steps[from]++
-						steps[to]--
-					}
-				}
-			}
-			n := 0
-			for i, at := range list {
-				if n += steps[i]; n > most {
-					best, most = place{line, at}, n
-				}
-			}
-		}
-		if most == 0 {
+		best, found := a.most(rows)
+		if !found {
 			return names, nil
 		}
-		names = append(names, of[best])
+		names = append(names, a.names[best])
 		has := make(map[string]bool)
 		for _, r := range rows {
 			if r.line == best.line && r.first <= best.at && best.at <= r.last {
@@ -715,4 +669,26 @@ func (v *View) Having(ctx context.Context, contents map[digest.Digest]bool) ([]d
 		rows = slices.DeleteFunc(rows, func(r *row) bool { return has[r.content] })
 	}
 	return nil, ctx.Err()
+}
+
+// most returns the manifest that has the most of some versions.
+func (a *asked) most(rows []*row) (best place, found bool) {
+	most := 0
+	for line, list := range a.numbers {
+		steps := make([]int, len(list)+1) // how many begin less how many end at each number
+		for _, r := range rows {
+			if r.line == line {
+				from, to := a.span(r)
+				steps[from]++
+				steps[to]--
+			}
+		}
+		n := 0
+		for i, at := range list {
+			if n += steps[i]; n > most {
+				best, most = place{line, at}, n
+			}
+		}
+	}
+	return best, most > 0
 }

@@ -283,3 +283,31 @@ func TestFewManifestsHaveAllThatIsLookedFor(t *testing.T) {
 		require.NoError(t, x.Close())
 	}
 }
+
+// TestAnotherProcessThatWritesIsNotWaitedFor: what the index lacks is decoded then.
+func TestAnotherProcessThatWritesIsNotWaitedFor(t *testing.T) {
+	h := newHistory(9)
+	for range 6 {
+		h.release()
+	}
+	file := filepath.Join(t.TempDir(), "known.db")
+	x := index.At(file)
+	defer x.Close()
+	_, err := x.Of(t.Context(), h.sources[:3])
+	require.NoError(t, err)
+	db, err := sql.Open("sqlite", file)
+	require.NoError(t, err)
+	defer db.Close()
+	db.SetMaxOpenConns(1)
+	_, err = db.Exec("BEGIN IMMEDIATE")
+	require.NoError(t, err)
+	v, err := x.Of(t.Context(), h.sources)
+	require.NoError(t, err)
+	all, err := v.All(t.Context())
+	require.NoError(t, err)
+	require.Len(t, all, 6)
+	for d, m := range all {
+		require.Equal(t, h.all[d].Encode(), m.Encode())
+	}
+	require.Equal(t, 6, h.read)
+}
