@@ -172,6 +172,7 @@ func TestNotesOfEarlierVersionsAreRead(t *testing.T) {
 	require.NoError(t, db.Close())
 	st, err := Open(ctx, file)
 	require.NoError(t, err)
+	t.Cleanup(func() { st.DB.Close() })
 	list, err := st.Begun(ctx, "")
 	require.NoError(t, err)
 	var kinds []BegunKind

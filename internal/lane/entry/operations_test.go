@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -34,6 +35,7 @@ type cut struct {
 	before   func(b *bench) // what it needs
 	do       func(ctx context.Context, b *bench, l *lane.Lane) error
 	whole    func(b *bench) bool // it is done; else all has to be as before
+	links    bool                // it makes links to folders
 	far      bool                // a folder on another disk belongs to it
 }
 
@@ -46,6 +48,7 @@ func sharedFiles(b *bench) {
 
 func unshared(where func(b *bench) string) cut {
 	return cut{
+		links: true,
 		before: func(b *bench) {
 			sharedFiles(b)
 			b.on(func(l *lane.Lane) {
@@ -60,6 +63,7 @@ func unshared(where func(b *bench) string) cut {
 
 func shared(where func(b *bench) string) cut {
 	return cut{
+		links:  true,
 		before: sharedFiles,
 		do: func(ctx context.Context, b *bench, l *lane.Lane) error {
 			_, err := lanes.Share(ctx, l, "Mods", where(b), []string{"old"})
@@ -230,6 +234,9 @@ func TestCutOffAtAnyPointAnOperationIsWholeOrNotAtAll(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			b := newPaired(t, game.Settings{})
+			if c.links && volume.CanLink(b.live, b.live) != nil {
+				t.Skip("links to folders cannot be made here")
+			}
 			if c.far {
 				b.far = otherDisk(t, b.live)
 			}
@@ -244,6 +251,9 @@ func TestCutOffAtAnyPointAnOperationIsWholeOrNotAtAll(t *testing.T) {
 			again := b.template()
 			_, done := c.cutOff(b, 0, nil, nil) // nothing fails
 			for _, fault := range []error{oplog.ErrKilled, errors.New("the disk is full")} {
+				if errors.Is(fault, oplog.ErrKilled) && runtime.GOOS == "windows" {
+					continue // what stands for a kill leaves folders open, which the end of a process does not
+				}
 				for n, hit := 1, true; hit; n++ {
 					again()
 					hit, _ = c.cutOff(b, n, fault, done)
