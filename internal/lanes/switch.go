@@ -55,10 +55,11 @@ func Switch(ctx context.Context, l *lane.Lane, name string) (*lane.Lane, error) 
 		return nil, err
 	}
 	w := &switching{Switch: s, l: l, from: l}
-	if err := w.operation().Run(ctx, l.Home.State); err != nil {
-		return nil, err
+	err = w.operation().Run(ctx, l.Home.State)
+	if err != nil && w.next != nil {
+		return nil, errors.Join(err, w.next.Close())
 	}
-	return w.next, nil
+	return w.next, err
 }
 
 // switching is a switch as it is carried out.
