@@ -127,7 +127,7 @@ type Build struct {
 	Date       string      `json:"date,omitempty"`
 	Note       string      `json:"note,omitempty"`
 	Components []Component `json:"components"`
-	Withdrawn  bool        `json:"withdrawn,omitempty"` // since version 2: it is listed, and cannot be had any more
+	Withdrawn  bool        `json:"withdrawn,omitempty"` // since version 2: it is listed, and nobody can fetch it any more
 }
 
 // Component is what a build has of one component.

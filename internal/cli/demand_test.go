@@ -101,7 +101,7 @@ func TestWhichBuildsHaveAFile(t *testing.T) {
 	w.fails(1, "no-such-file", "builds", "--with", "no-such-file")
 }
 
-// TestOneManifestThatIsWrongLocksOutNothing: the feed is added, other builds can be had, and what was wrong is said once.
+// TestOneManifestThatIsWrongLocksOutNothing: the feed is added, other builds can be pinned, and what was wrong is said once.
 func TestOneManifestThatIsWrongLocksOutNothing(t *testing.T) {
 	t.Parallel()
 	s, w := newArchive(t, 6), newWorld(t)
@@ -141,6 +141,27 @@ func TestWhatComesLaterIsWaitedForOnce(t *testing.T) {
 	require.Contains(t, r.err, "Run the same command later")
 	require.NotContains(t, r.err, "HTTP")
 	w.ok("pin", "id:2", "--yes")
+	require.NotContains(t, w.ok("builds").out, "refused", "it was put off")
+	// What is on its way beside it is not refused either.
+	s, w = newArchive(t, 20), newWorld(t)
+	s.told.Later, s.told.AtOnce = map[string]bool{"m-17": true}, 8
+	s.added(w)
+	require.NotContains(t, w.ok("builds").out, "refused")
+}
+
+// TestIdentifyAsksForNothingThatTheFolderCannotBe: by the sizes that are told.
+func TestIdentifyAsksForNothingThatTheFolderCannotBe(t *testing.T) {
+	t.Parallel()
+	s, w := newArchive(t, 40), newWorld(t)
+	for i := range s.told.Builds {
+		s.told.Builds[i].Components[0].Bytes = 1 << 30
+	}
+	s.told.Builds[39].Components[0].Bytes = 10
+	w.write("quay.exe", "the program 0")
+	asked := s.added(w)
+	require.Len(t, asked(), 21)
+	w.ok("identify")
+	require.Equal(t, []string{"m-0"}, asked())
 }
 
 // TestDearManifestsAreReadOnlyWhenNamed: and several at once where the adapter takes that.

@@ -79,7 +79,7 @@ func (s *Spoken) ask(ctx context.Context, list []listing.Wanted) (read int, err 
 				came[w.Part.Manifest] = ""
 				files += len(t.Tree.Files)
 				read++
-			case s.Over() || adapter.Is(err, adapter.CodeLater) || adapter.Is(err, adapter.CodeUnreachable):
+			case within.Err() != nil || s.Over() || adapter.Is(err, adapter.CodeLater) || adapter.Is(err, adapter.CodeUnreachable):
 				return err
 			default:
 				came[w.Part.Manifest] = err.Error()
@@ -148,13 +148,14 @@ func (s *Spoken) refill(came map[digest.Digest]string) error {
 			fresh := false
 			for j := range c.Builds[i].Components {
 				p := &c.Builds[i].Components[j]
-				why, asked := came[p.Manifest]
-				if asked {
+				if why, asked := came[p.Manifest]; asked {
 					p.Refused, changed, fresh = why, true, fresh || why == ""
 				}
 			}
-			if err := f.Shared(c.Builds[i]); fresh && err != nil {
-				s.o.Meter.Warn(err.Error())
+			if fresh {
+				if err := f.Shared(c.Builds[i]); err != nil {
+					s.o.Meter.Warn(err.Error())
+				}
 			}
 		}
 		if !changed {

@@ -312,9 +312,7 @@ func (m *Manifest) Yields(other *Manifest) *Manifest {
 	taken, above := make(map[string]bool), make(map[string]bool)
 	note := func(p string) {
 		taken[p] = true
-		for dir := path.Dir(p); dir != "."; dir = path.Dir(dir) {
-			above[dir] = true
-		}
+		addParents(above, p)
 	}
 	for _, f := range other.Files {
 		note(f.Path)

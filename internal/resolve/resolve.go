@@ -362,9 +362,9 @@ func byID(r ref.Ref, builds []*state.Build) (Found, error) {
 	return oneOf(r, slices.DeleteFunc(slices.Clone(builds), func(b *state.Build) bool { return b.ID != r.Name }))
 }
 
-// byManifest lists the builds that have a manifest which their distributor calls so: the numbers that written guides give.
-func byManifest(id string, builds []*state.Build) []*state.Build {
-	return slices.DeleteFunc(slices.Clone(builds), func(b *state.Build) bool { return !b.HasManifest(id) })
+// byManifest lists the builds with the manifest that their distributor gives this number: written guides name builds by it.
+func byManifest(number string, builds []*state.Build) []*state.Build {
+	return slices.DeleteFunc(slices.Clone(builds), func(b *state.Build) bool { return !b.HasManifest(number) })
 }
 
 // oneOf is what builds come to if all have the same content.

@@ -92,9 +92,9 @@ func (b *Build) Unread() bool {
 	})
 }
 
-// HasManifest reports whether a component of the build has the manifest that its distributor calls so.
-func (b *Build) HasManifest(id string) bool {
-	return id != "" && slices.ContainsFunc(b.Components, func(p catalogue.Part) bool { return p.ID == id })
+// HasManifest reports whether a component of the build has the manifest that its distributor gives this number.
+func (b *Build) HasManifest(number string) bool {
+	return number != "" && slices.ContainsFunc(b.Components, func(p catalogue.Part) bool { return p.ID == number })
 }
 
 // Established counts the build's files, of the components chosen or of all, by how it was established what they are. All

@@ -410,6 +410,20 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 		}
 		rows = append(rows, row)
 	}
+	a.Table(buildColumns(feeds, c.Bool("verbose")), rows)
+	if slices.ContainsFunc(list.builds, (*state.Build).Unread) {
+		a.Say("%s", view.Faint("not read: what it holds is asked for when it is needed; morvant feed refresh --all asks for all of it now."))
+	}
+	switch {
+	case unsure && here.Fresh:
+		a.Say("%s", view.Faint("?: the game's folder has not been read yet; morvant identify reads it."))
+	case unsure:
+		a.Say("%s", view.Faint("?: files of the folder have changed since they were last read; morvant identify reads them."))
+	}
+}
+
+// buildColumns are those of a list of builds: of feeds, or of snapshots alone.
+func buildColumns(feeds, verbose bool) []view.Column {
 	columns := []view.Column{
 		{Head: "Build", Cut: view.CutMiddle},
 		{Head: "Channel", Spare: 2, Cut: view.CutEnd},
@@ -433,20 +447,11 @@ func (a commands) showBuilds(c *cli.Command, list *buildList, pin state.Pin, her
 			{Head: "Note", Spare: 1, Cut: view.CutEnd, Least: 28},
 			{Head: "Known by", Spare: 6},
 		}
-		if c.Bool("verbose") {
+		if verbose {
 			columns = slices.Insert(columns, 7, view.Column{Head: "Digest"})
 		}
 	}
-	a.Table(columns, rows)
-	if slices.ContainsFunc(list.builds, (*state.Build).Unread) {
-		a.Say("%s", view.Faint("not read: what it holds is asked for when it is needed; morvant feed refresh --all asks for all of it now."))
-	}
-	switch {
-	case unsure && here.Fresh:
-		a.Say("%s", view.Faint("?: the game's folder has not been read yet; morvant identify reads it."))
-	case unsure:
-		a.Say("%s", view.Faint("?: files of the folder have changed since they were last read; morvant identify reads them."))
-	}
+	return columns
 }
 
 // offeredHow says what a distributor does not give out of a build, and what has not been asked for.
